@@ -1,0 +1,192 @@
+//! Who may do what. The one table; the service asks it on every route, and a test holds every route against it.
+
+use serde::{Deserialize, Serialize};
+
+/// Who is asking.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Role {
+    /// Looks after the server.
+    Keeper,
+    /// Lives in the household.
+    Member,
+    /// May add, and sees nothing but their own.
+    Guest,
+    /// A paired device, with its own credential.
+    Device,
+    /// Has not signed in.
+    Nobody,
+}
+
+impl Role {
+    /// Every role, for tables and tests.
+    pub const ALL: [Role; 5] = [Self::Keeper, Self::Member, Self::Guest, Self::Device, Self::Nobody];
+
+    /// The word stored in the database and in the ledger.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Keeper => "keeper",
+            Self::Member => "member",
+            Self::Guest => "guest",
+            Self::Device => "device",
+            Self::Nobody => "nobody",
+        }
+    }
+
+    /// A person's role for a stored word. Devices and strangers are not people.
+    pub fn of_person(word: &str) -> Option<Self> {
+        [Self::Keeper, Self::Member, Self::Guest].into_iter().find(|r| r.word() == word)
+    }
+}
+
+macro_rules! actions {
+    ($($(#[$doc:meta])* $name:ident = $operation:literal => $allowed:expr),+ $(,)?) => {
+        /// Everything that can be asked of the service. One action for each operation of the API, named alike.
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+        pub enum Action { $($(#[$doc])* $name),+ }
+
+        impl Action {
+            /// Every action.
+            pub const ALL: &'static [Action] = &[$(Action::$name),+];
+
+            /// The operation id in the OpenAPI document.
+            pub fn operation(self) -> &'static str {
+                match self { $(Action::$name => $operation),+ }
+            }
+
+            /// The roles that may do it.
+            pub fn allowed(self) -> &'static [Role] {
+                match self { $(Action::$name => $allowed),+ }
+            }
+        }
+    };
+}
+
+const ANYBODY: &[Role] = &Role::ALL;
+const KEEPER: &[Role] = &[Role::Keeper];
+const PEOPLE: &[Role] = &[Role::Keeper, Role::Member, Role::Guest];
+const HOUSE: &[Role] = &[Role::Keeper, Role::Member];
+const DEVICE: &[Role] = &[Role::Device];
+const READERS: &[Role] = &[Role::Keeper, Role::Member, Role::Guest, Role::Device];
+
+actions! {
+    /// Is the service alive?
+    Health = "health" => ANYBODY,
+    /// The state of the house in one word and a sentence that names nobody.
+    HouseState = "house_state" => ANYBODY,
+    /// Sign in.
+    SignIn = "sign_in" => ANYBODY,
+    /// Who am I?
+    WhoAmI = "who_am_i" => PEOPLE,
+    /// Sign out.
+    SignOut = "sign_out" => PEOPLE,
+    /// Claim a pairing code.
+    ClaimPairing = "claim_pairing" => ANYBODY,
+    /// Numbers and headline. Members and guests see their own.
+    Overview = "overview" => PEOPLE,
+    /// Live events.
+    Events = "events" => PEOPLE,
+    /// The members.
+    ListPeople = "list_people" => HOUSE,
+    /// Add a member.
+    AddPerson = "add_person" => KEEPER,
+    /// Change a member's quota or role.
+    ChangePerson = "change_person" => KEEPER,
+    /// The devices; members and guests see their own.
+    ListDevices = "list_devices" => PEOPLE,
+    /// Rename a device of one's own (the keeper: any).
+    RenameDevice = "rename_device" => PEOPLE,
+    /// Revoke a device of one's own (the keeper: any).
+    RevokeDevice = "revoke_device" => PEOPLE,
+    /// Make a pairing code for oneself (the keeper: for anybody).
+    CreatePairing = "create_pairing" => PEOPLE,
+    /// Has the code been used?
+    ShowPairing = "show_pairing" => PEOPLE,
+    /// Take a code back.
+    WithdrawPairing = "withdraw_pairing" => PEOPLE,
+    /// Months and their counts.
+    ListMonths = "list_months" => READERS,
+    /// Originals of one's own.
+    ListOriginals = "list_originals" => READERS,
+    /// One original with facts, layers and evidence.
+    ShowOriginal = "show_original" => READERS,
+    /// Its bytes.
+    DownloadOriginal = "download_original" => READERS,
+    /// A preview.
+    ShowPreview = "show_preview" => READERS,
+    /// Backup runs.
+    ListRuns = "list_runs" => PEOPLE,
+    /// What a run did, file by file.
+    ListRunEntries = "list_run_entries" => PEOPLE,
+    /// Background work.
+    ListWork = "list_work" => KEEPER,
+    /// Try failed work again.
+    RetryWork = "retry_work" => KEEPER,
+    /// The append-only record.
+    ListRecord = "list_record" => KEEPER,
+    /// The stores.
+    ListStores = "list_stores" => KEEPER,
+    /// Add a store.
+    AddStore = "add_store" => KEEPER,
+    /// Go on after a stop, or change the keys.
+    ResumeStore = "resume_store" => KEEPER,
+    /// The recovery kit. Asks for the keeper's password again.
+    ShowKit = "show_kit" => KEEPER,
+    /// What the server knows of this device.
+    DeviceStatus = "device_status" => DEVICE,
+    /// Offer originals.
+    Offer = "offer" => DEVICE,
+    /// What this device has sent, with layers.
+    ListItems = "list_items" => DEVICE,
+    /// Begin a run.
+    BeginRun = "begin_run" => DEVICE,
+    /// Report a run's entries, and its end.
+    ReportRun = "report_run" => DEVICE,
+    /// What the server's uploads can do (tus).
+    UploadOptions = "upload_options" => ANYBODY,
+    /// Create an upload (tus).
+    CreateUpload = "create_upload" => DEVICE,
+    /// How far is an upload? (tus)
+    ShowUpload = "show_upload" => DEVICE,
+    /// Send bytes (tus).
+    AppendUpload = "append_upload" => DEVICE,
+    /// End an upload that is not complete (tus).
+    EndUpload = "end_upload" => DEVICE,
+}
+
+/// May this role do that?
+///
+/// ```
+/// use ypogeion_core::access::{Action, Role, may};
+/// assert!(may(Role::Keeper, Action::AddStore));
+/// assert!(!may(Role::Device, Action::AddStore));
+/// ```
+pub fn may(role: Role, action: Action) -> bool {
+    action.allowed().contains(&role)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_stolen_phone_can_add_and_read_and_nothing_else() {
+        let device: Vec<_> = Action::ALL.iter().filter(|a| may(Role::Device, **a)).map(|a| a.operation()).collect();
+        for word in ["revoke", "retry", "change", "withdraw", "kit", "store", "people", "rename", "record"] {
+            assert!(!device.iter().any(|o| o.contains(word)), "{device:?} contains {word}");
+        }
+    }
+
+    #[test]
+    fn strangers_reach_only_the_door() {
+        let public: Vec<_> = Action::ALL.iter().filter(|a| may(Role::Nobody, **a)).map(|a| a.operation()).collect();
+        assert_eq!(public, ["health", "house_state", "sign_in", "claim_pairing", "upload_options"]);
+    }
+
+    #[test]
+    fn the_keeper_may_whatever_a_member_may() {
+        for action in Action::ALL {
+            assert!(!may(Role::Member, *action) || may(Role::Keeper, *action), "{action:?}");
+        }
+    }
+}

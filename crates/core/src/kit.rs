@@ -1,0 +1,212 @@
+//! The recovery kit: the sheet of paper with which a replica can be opened when the house is gone.
+//!
+//! It is plain text in `Name: value` lines, so that it can be read aloud, typed, or taken from its QR code. The last line
+//! is a check over all the lines above it, so that a slip in typing is noticed before anything is tried.
+
+use std::fmt::Write as _;
+
+use chrono::NaiveDate;
+
+use crate::Digest;
+
+/// Where a store is and how to sign in there.
+#[derive(Clone, PartialEq, Eq)]
+pub struct StoreAddress {
+    /// What the household calls it.
+    pub name: String,
+    /// URL of the S3-compatible endpoint.
+    pub endpoint: String,
+    /// Region, as the endpoint wants it in signatures.
+    pub region: String,
+    /// Bucket.
+    pub bucket: String,
+    /// Everything of this household is below this prefix; may be empty.
+    pub prefix: String,
+    /// Access key id.
+    pub access_key: String,
+    /// Secret access key.
+    pub secret_key: String,
+}
+
+impl std::fmt::Debug for StoreAddress {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "StoreAddress({} at {}/{}/{})", self.name, self.endpoint, self.bucket, self.prefix)
+    }
+}
+
+/// Everything on the sheet.
+#[derive(Clone, PartialEq, Eq)]
+pub struct RecoveryKit {
+    /// The household's name.
+    pub household: String,
+    /// The day it was made.
+    pub made: NaiveDate,
+    /// The age identity, `AGE-SECRET-KEY-1…`: it opens every sealed object.
+    pub key: String,
+    /// The stores, at least one.
+    pub stores: Vec<StoreAddress>,
+}
+
+impl std::fmt::Debug for RecoveryKit {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "RecoveryKit({}, {}, {:?})", self.household, self.made, self.stores)
+    }
+}
+
+const TITLE: &str = "Ypogeion recovery kit 1";
+
+/// Why a text is not a usable kit.
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+pub enum KitError {
+    /// It does not begin as a kit does.
+    #[error("this is not a recovery kit: its first line should be \"{TITLE}\"")]
+    NotAKit,
+    /// A line is missing.
+    #[error("the recovery kit has no \"{0}\" line; was all of it copied?")]
+    Missing(&'static str),
+    /// A line is not understood.
+    #[error("line {0} of the recovery kit is not understood")]
+    Line(usize),
+    /// The check does not fit: something was mistyped.
+    #[error("the recovery kit's check does not fit: a letter was mistyped or a line is missing")]
+    Check,
+}
+
+impl RecoveryKit {
+    /// The kit's text.
+    pub fn to_text(&self) -> String {
+        let mut text = format!("{TITLE}\nHousehold: {}\nMade: {}\nKey: {}\n", one_line(&self.household), self.made, self.key);
+        for s in &self.stores {
+            let fields = [
+                ("Store", &s.name),
+                ("Address", &s.endpoint),
+                ("Region", &s.region),
+                ("Bucket", &s.bucket),
+                ("Prefix", &s.prefix),
+                ("Access key", &s.access_key),
+                ("Secret key", &s.secret_key),
+            ];
+            for (name, value) in fields {
+                let _ = writeln!(text, "{name}: {}", one_line(value));
+            }
+        }
+        let check = check(&text);
+        text + "Check: " + &check + "\n"
+    }
+
+    /// Reads a kit's text. Forgives spaces around lines and blank lines, since people type it; forgives nothing else.
+    pub fn parse(text: &str) -> Result<Self, KitError> {
+        let lines: Vec<&str> = text.lines().map(str::trim).filter(|l| !l.is_empty()).collect();
+        if lines.first() != Some(&TITLE) {
+            return Err(KitError::NotAKit);
+        }
+        let mut kit =
+            RecoveryKit { household: String::new(), made: NaiveDate::default(), key: String::new(), stores: Vec::new() };
+        let (mut seen_check, mut body) = (None, format!("{TITLE}\n"));
+        for (index, line) in lines.iter().enumerate().skip(1) {
+            let (name, value) = match line.split_once(':') {
+                Some((name, value)) if seen_check.is_none() => (name.trim(), value.trim()),
+                _ => return Err(KitError::Line(index + 1)),
+            };
+            if name != "Check" {
+                let _ = writeln!(body, "{name}: {value}");
+            }
+            let value = value.to_owned();
+            match (name, kit.stores.last_mut()) {
+                ("Household", None) => kit.household = value,
+                ("Made", None) => kit.made = value.parse().map_err(|_| KitError::Line(index + 1))?,
+                ("Key", None) => kit.key = value,
+                ("Store", _) => kit.stores.push(StoreAddress {
+                    name: value,
+                    endpoint: String::new(),
+                    region: String::new(),
+                    bucket: String::new(),
+                    prefix: String::new(),
+                    access_key: String::new(),
+                    secret_key: String::new(),
+                }),
+                ("Address", Some(s)) => s.endpoint = value,
+                ("Region", Some(s)) => s.region = value,
+                ("Bucket", Some(s)) => s.bucket = value,
+                ("Prefix", Some(s)) => s.prefix = value,
+                ("Access key", Some(s)) => s.access_key = value,
+                ("Secret key", Some(s)) => s.secret_key = value,
+                ("Check", _) => seen_check = Some(value),
+                _ => return Err(KitError::Line(index + 1)),
+            }
+        }
+        let Some(seen) = seen_check else { return Err(KitError::Missing("Check")) };
+        if seen != check(&body) {
+            return Err(KitError::Check);
+        }
+        match () {
+            () if kit.key.is_empty() => Err(KitError::Missing("Key")),
+            () if kit.stores.is_empty() => Err(KitError::Missing("Store")),
+            () if kit.stores.iter().any(|s| s.endpoint.is_empty()) => Err(KitError::Missing("Address")),
+            () if kit.stores.iter().any(|s| s.bucket.is_empty()) => Err(KitError::Missing("Bucket")),
+            () => Ok(kit),
+        }
+    }
+}
+
+fn check(body: &str) -> String {
+    Digest::of(body.as_bytes()).to_string()[..8].to_owned()
+}
+
+fn one_line(value: &str) -> String {
+    value.split_whitespace().collect::<Vec<_>>().join(" ")
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn kit() -> RecoveryKit {
+        RecoveryKit {
+            household: "Mill House".into(),
+            made: NaiveDate::from_ymd_opt(2026, 11, 23).unwrap(),
+            key: "AGE-SECRET-KEY-1EXAMPLE".into(),
+            stores: vec![StoreAddress {
+                name: "North Quay".into(),
+                endpoint: "https://quay.example:9000".into(),
+                region: "north".into(),
+                bucket: "mill-house".into(),
+                prefix: String::new(),
+                access_key: "AK".into(),
+                secret_key: "SK:with:colons".into(),
+            }],
+        }
+    }
+
+    #[test]
+    fn a_kit_reads_back_from_paper() {
+        let text = kit().to_text();
+        assert_eq!(RecoveryKit::parse(&text).unwrap(), kit());
+        let typed = text.replace('\n', "  \n\n   ");
+        assert_eq!(RecoveryKit::parse(&typed).unwrap(), kit());
+    }
+
+    #[rstest]
+    #[case::mistyped("EXAMPLE", "EXAMPIE", KitError::Check)]
+    #[case::line_lost("Region: north\n", "", KitError::Check)]
+    #[case::another_text("Ypogeion recovery", "Shopping list", KitError::NotAKit)]
+    #[case::half_a_kit("Check: ", "Chuck: ", KitError::Line(12))]
+    fn a_slip_is_noticed(#[case] from: &str, #[case] to: &str, #[case] error: KitError) {
+        assert_eq!(RecoveryKit::parse(&kit().to_text().replace(from, to)), Err(error));
+    }
+
+    #[test]
+    fn a_kit_cut_short_says_so() {
+        let text = kit().to_text();
+        let cut = &text[..text.find("Check").unwrap()];
+        assert_eq!(RecoveryKit::parse(cut), Err(KitError::Missing("Check")));
+    }
+
+    #[test]
+    fn secrets_do_not_print() {
+        let shown = format!("{:?}", kit());
+        assert!(!shown.contains("AGE-SECRET") && !shown.contains("SK:with"), "{shown}");
+    }
+}

@@ -1,0 +1,234 @@
+//! How deep has an original sunk? A conclusion from observations, never a flag that somebody set.
+//!
+//! An [`Observation`] says who read or wrote which bytes where, and what came of it. [`Standing`] is what all observations
+//! of one original at one place add up to. [`layer`] is what the standings of one original add up to.
+
+use chrono::{DateTime, TimeDelta, Utc};
+use serde::{Deserialize, Serialize};
+
+use crate::{Digest, StoreId};
+
+/// Where something was observed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Place {
+    /// The home disk.
+    Home,
+    /// A store.
+    Store(StoreId),
+}
+
+/// What was done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Act {
+    /// Received, hashed, synced and filed at home.
+    Landed,
+    /// Read again at home and hashed.
+    Reread,
+    /// Sent to a store that confirmed size and checksum of the sealed object.
+    Confirmed,
+    /// Read back from a store, opened, and its plaintext hashed.
+    Opened,
+}
+
+impl Act {
+    /// Every act, for tables and tests.
+    pub const ALL: [Act; 4] = [Self::Landed, Self::Reread, Self::Confirmed, Self::Opened];
+
+    /// The word stored in the database.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Landed => "landed",
+            Self::Reread => "reread",
+            Self::Confirmed => "confirmed",
+            Self::Opened => "opened",
+        }
+    }
+
+    /// The act for a stored word.
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|a| a.word() == word)
+    }
+}
+
+/// What came of it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Outcome {
+    /// The bytes were there and their hash was right.
+    Right,
+    /// There were bytes, and their hash was wrong or they did not open.
+    Wrong,
+    /// Nothing was there.
+    Missing,
+}
+
+impl Outcome {
+    /// Every outcome, for tables and tests.
+    pub const ALL: [Outcome; 3] = [Self::Right, Self::Wrong, Self::Missing];
+
+    /// The word stored in the database.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Right => "right",
+            Self::Wrong => "wrong",
+            Self::Missing => "missing",
+        }
+    }
+
+    /// The outcome for a stored word.
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|o| o.word() == word)
+    }
+}
+
+/// One observation. Only ever added, never changed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Observation {
+    /// Where.
+    pub place: Place,
+    /// What was done.
+    pub act: Act,
+    /// When.
+    pub at: DateTime<Utc>,
+    /// The plaintext hash that was found, if bytes were read.
+    pub digest: Option<Digest>,
+    /// What came of it.
+    pub outcome: Outcome,
+}
+
+/// What all observations of one original at one place add up to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Standing {
+    /// Whether a good copy is believed to be there.
+    pub good: bool,
+    /// When the present state of `good` began.
+    pub since: DateTime<Utc>,
+    /// When the plaintext was last read from there and found right. `None` after a bad reading.
+    pub proven_at: Option<DateTime<Utc>>,
+}
+
+impl Standing {
+    /// Adds an observation. `expected` is the original's identity: a reading that claims to be right with another hash is
+    /// counted as wrong, whoever made it.
+    pub fn after(before: Option<Standing>, seen: &Observation, expected: Digest) -> Standing {
+        let good = seen.outcome == Outcome::Right && seen.digest.is_none_or(|d| d == expected);
+        let read = matches!(seen.act, Act::Landed | Act::Reread | Act::Opened) && seen.digest.is_some();
+        Standing {
+            good,
+            since: before.filter(|b| b.good == good).map_or(seen.at, |b| b.since),
+            proven_at: match (good, read) {
+                (true, true) => Some(seen.at),
+                (true, false) => before.and_then(|b| b.proven_at).filter(|_| before.is_some_and(|b| b.good)),
+                (false, _) => None,
+            },
+        }
+    }
+}
+
+/// How deep an original has sunk to safety. Deeper is greater.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Layer {
+    /// On a device only, or nowhere good that we know of.
+    Device,
+    /// On the home disk, hash checked.
+    Home,
+    /// Confirmed by a store.
+    Offsite,
+    /// Read back from a store, opened and hash checked lately enough.
+    Proven,
+}
+
+/// The layer that follows from the standings of one original. `proven_for` is how long a reading from a store counts.
+///
+/// A good copy offsite counts even when the one at home has gone bad: depth says how safe the picture is, not where it
+/// was read last.
+pub fn layer(standings: &[(Place, Standing)], now: DateTime<Utc>, proven_for: TimeDelta) -> Layer {
+    standings
+        .iter()
+        .filter(|(_, s)| s.good)
+        .map(|(place, s)| match place {
+            Place::Home => Layer::Home,
+            Place::Store(_) if s.proven_at.is_some_and(|at| now - at <= proven_for) => Layer::Proven,
+            Place::Store(_) => Layer::Offsite,
+        })
+        .max()
+        .unwrap_or(Layer::Device)
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+    use uuid::Uuid;
+
+    use super::*;
+
+    fn day(n: i64) -> DateTime<Utc> {
+        DateTime::UNIX_EPOCH + TimeDelta::days(20_000 + n)
+    }
+
+    fn store() -> Place {
+        Place::Store(StoreId(Uuid::from_u128(7)))
+    }
+
+    fn saw(place: Place, act: Act, on: i64, outcome: Outcome) -> Observation {
+        let digest = (act != Act::Confirmed && outcome != Outcome::Missing).then(|| Digest::of(b"kite"));
+        Observation { place, act, at: day(on), digest, outcome }
+    }
+
+    fn layer_after(seen: &[Observation], on: i64) -> Layer {
+        let mut standings: Vec<(Place, Standing)> = Vec::new();
+        for o in seen {
+            let before = standings.iter().position(|(p, _)| *p == o.place);
+            let after = Standing::after(before.map(|i| standings[i].1), o, Digest::of(b"kite"));
+            match before {
+                Some(i) => standings[i].1 = after,
+                None => standings.push((o.place, after)),
+            }
+        }
+        layer(&standings, day(on), TimeDelta::days(90))
+    }
+
+    #[rstest]
+    #[case::nothing_seen(&[], Layer::Device)]
+    #[case::landed(&[saw(Place::Home, Act::Landed, 0, Outcome::Right)], Layer::Home)]
+    #[case::confirmed(&[saw(Place::Home, Act::Landed, 0, Outcome::Right), saw(store(), Act::Confirmed, 1, Outcome::Right)], Layer::Offsite)]
+    #[case::opened(&[saw(store(), Act::Confirmed, 1, Outcome::Right), saw(store(), Act::Opened, 2, Outcome::Right)], Layer::Proven)]
+    #[case::rotten_in_the_store(&[saw(Place::Home, Act::Landed, 0, Outcome::Right), saw(store(), Act::Opened, 2, Outcome::Wrong)], Layer::Home)]
+    #[case::lost_in_the_store(&[saw(store(), Act::Confirmed, 1, Outcome::Right), saw(store(), Act::Opened, 2, Outcome::Missing)], Layer::Device)]
+    #[case::rotten_at_home(&[saw(Place::Home, Act::Reread, 3, Outcome::Wrong), saw(store(), Act::Opened, 2, Outcome::Right)], Layer::Proven)]
+    fn depth_follows_from_what_was_seen(#[case] seen: &[Observation], #[case] expected: Layer) {
+        assert_eq!(layer_after(seen, 3), expected);
+    }
+
+    #[test]
+    fn a_proof_grows_old() {
+        let seen = [saw(store(), Act::Opened, 2, Outcome::Right)];
+        assert_eq!(layer_after(&seen, 92), Layer::Proven);
+        assert_eq!(layer_after(&seen, 93), Layer::Offsite);
+    }
+
+    #[test]
+    fn sending_again_after_a_loss_is_no_proof() {
+        let seen = [
+            saw(store(), Act::Opened, 1, Outcome::Right),
+            saw(store(), Act::Opened, 2, Outcome::Missing),
+            saw(store(), Act::Confirmed, 3, Outcome::Right),
+        ];
+        assert_eq!(layer_after(&seen, 3), Layer::Offsite);
+    }
+
+    #[test]
+    fn a_claim_with_another_hash_counts_as_wrong() {
+        let lie = Observation { digest: Some(Digest::of(b"another")), ..saw(Place::Home, Act::Landed, 0, Outcome::Right) };
+        assert_eq!(layer_after(&[lie], 0), Layer::Device);
+    }
+
+    #[test]
+    fn words_read_back() {
+        assert!(Act::ALL.iter().all(|a| Act::from_word(a.word()) == Some(*a)));
+        assert!(Outcome::ALL.iter().all(|o| Outcome::from_word(o.word()) == Some(*o)));
+    }
+}

@@ -1,0 +1,283 @@
+//! The ledger: the store's own list of what it holds, so that a replica can be read without this server.
+//!
+//! A ledger is a row of numbered segments; a segment is JSON Lines, one [`Record`] a line, the first of them a
+//! [`Record::Segment`]. How segments are compressed, sealed and named is the offsite crate's business and is described in
+//! `docs/formats/store-layout.md`; what the records mean is described here and in `docs/formats/ledger.md`.
+
+use std::collections::BTreeMap;
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use uuid::Uuid;
+
+use crate::{
+    DeviceId, Digest, OriginalId, PersonId, capture::CaptureRule, filing::FiledPath, kind::MediaKind, name::OriginalName,
+};
+
+/// The version of the record format that this program writes. Higher ones are refused, never guessed at.
+pub const FORMAT: u32 = 1;
+
+/// One line of a ledger segment.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "type", rename_all = "kebab-case")]
+pub enum Record {
+    /// Opens every segment.
+    Segment(SegmentHead),
+    /// The household itself. The last one counts.
+    Household(HouseholdRecord),
+    /// A member. The last one with an id counts.
+    Person(PersonRecord),
+    /// A device. The last one with an id counts.
+    Device(DeviceRecord),
+    /// An original whose object the store has confirmed. The last one with an id counts.
+    Original(Box<OriginalRecord>),
+    /// A record of a kind that a later version added; ignored.
+    #[serde(other)]
+    Unknown,
+}
+
+/// The first line of a segment.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct SegmentHead {
+    /// [`FORMAT`] of the writer.
+    pub format: u32,
+    /// The replica this segment belongs to, as in the store's `FORMAT.json`.
+    pub replica: Uuid,
+    /// Counts from 1.
+    pub number: u64,
+    /// When it was written.
+    pub made_at: DateTime<Utc>,
+}
+
+/// The household.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct HouseholdRecord {
+    /// What it calls itself.
+    pub name: String,
+    /// The key for object names, 64 hexadecimal digits (HMAC-SHA-256).
+    pub name_key: String,
+}
+
+/// A member.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct PersonRecord {
+    /// Stable across devices and names.
+    pub id: PersonId,
+    /// As shown.
+    pub name: String,
+    /// `keeper`, `member` or `guest`.
+    pub role: String,
+    /// The member's folder in the library.
+    pub folder: String,
+}
+
+/// A device.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct DeviceRecord {
+    /// Stable across names.
+    pub id: DeviceId,
+    /// Whose it is.
+    pub person: PersonId,
+    /// As shown.
+    pub name: String,
+}
+
+/// An original and its sealed object.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct OriginalRecord {
+    /// Stable for this original.
+    pub id: OriginalId,
+    /// Whose it is.
+    pub person: PersonId,
+    /// The device that sent it first.
+    pub device: Option<DeviceId>,
+    /// SHA-256 of the original's bytes.
+    pub sha256: Digest,
+    /// Length of the original in bytes.
+    pub size: u64,
+    /// Where it is in the library.
+    pub path: FiledPath,
+    /// What the device called it.
+    pub name: OriginalName,
+    /// What sort of file it is.
+    pub kind: MediaKind,
+    /// When it was taken; also the file's time in the library.
+    pub taken_at: DateTime<Utc>,
+    /// How that is known.
+    pub taken_rule: CaptureRule,
+    /// When it came home.
+    pub landed_at: DateTime<Utc>,
+    /// Its sealed object in this store.
+    pub object: ObjectRecord,
+}
+
+/// A sealed object in a store.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ObjectRecord {
+    /// Name below the store's prefix.
+    pub name: String,
+    /// Length of the sealed bytes.
+    pub size: u64,
+    /// SHA-256 of the sealed bytes, so that a damaged object is found without a key.
+    pub sha256: Digest,
+}
+
+/// Why a line or a segment could not be taken.
+#[derive(Debug, thiserror::Error)]
+pub enum LedgerError {
+    /// Written by a newer version.
+    #[error("the ledger is in format {found}, and this program reads up to {FORMAT}; use a newer version")]
+    TooNew {
+        /// The format found.
+        found: u32,
+    },
+    /// The first line is not a segment head.
+    #[error("the segment does not begin with its head")]
+    NoHead,
+    /// It belongs to another replica.
+    #[error("the segment belongs to another replica ({found})")]
+    AnotherReplica {
+        /// The replica found.
+        found: Uuid,
+    },
+    /// A line is not a record.
+    #[error("line {line} is not a ledger record")]
+    NotARecord {
+        /// Counted from 1.
+        line: usize,
+        /// What the JSON reader said.
+        #[source]
+        source: serde_json::Error,
+    },
+}
+
+/// What all records of a ledger add up to.
+#[derive(Clone, Debug, Default)]
+pub struct Holdings {
+    /// The household, if a record named it.
+    pub household: Option<HouseholdRecord>,
+    /// The members by id.
+    pub people: BTreeMap<PersonId, PersonRecord>,
+    /// The devices by id.
+    pub devices: BTreeMap<DeviceId, DeviceRecord>,
+    /// The originals by id.
+    pub originals: BTreeMap<OriginalId, OriginalRecord>,
+}
+
+impl Holdings {
+    /// Takes the lines of one segment. Lines count only as a whole segment: on an error nothing of it is taken.
+    pub fn take_segment(&mut self, replica: Uuid, text: &str) -> Result<SegmentHead, LedgerError> {
+        let mut records = Vec::new();
+        for (number, line) in text.lines().enumerate() {
+            records.push(
+                serde_json::from_str::<Record>(line).map_err(|source| LedgerError::NotARecord { line: number + 1, source })?,
+            );
+        }
+        let mut records = records.into_iter();
+        let Some(Record::Segment(head)) = records.next() else { return Err(LedgerError::NoHead) };
+        if head.format > FORMAT {
+            return Err(LedgerError::TooNew { found: head.format });
+        }
+        if head.replica != replica {
+            return Err(LedgerError::AnotherReplica { found: head.replica });
+        }
+        for record in records {
+            match record {
+                Record::Household(h) => self.household = Some(h),
+                Record::Person(p) => drop(self.people.insert(p.id, p)),
+                Record::Device(d) => drop(self.devices.insert(d.id, d)),
+                Record::Original(o) => drop(self.originals.insert(o.id, *o)),
+                Record::Segment(_) | Record::Unknown => {}
+            }
+        }
+        Ok(head)
+    }
+}
+
+/// One record as its line, without the line's end.
+pub fn line(record: &Record) -> String {
+    serde_json::to_string(record).expect("a record holds only text, numbers and times, which JSON can say")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn original(id: u128, path: &str) -> Record {
+        Record::Original(Box::new(OriginalRecord {
+            id: OriginalId(Uuid::from_u128(id)),
+            person: PersonId(Uuid::from_u128(1)),
+            device: None,
+            sha256: Digest::of(b"a"),
+            size: 1,
+            path: FiledPath::parse(path).unwrap(),
+            name: OriginalName::from_device("a.jpg"),
+            kind: MediaKind::Photo,
+            taken_at: DateTime::UNIX_EPOCH,
+            taken_rule: CaptureRule::ExifLocal,
+            landed_at: DateTime::UNIX_EPOCH,
+            object: ObjectRecord { name: "objects/00/00.age".into(), size: 200, sha256: Digest::of(b"s") },
+        }))
+    }
+
+    fn head(number: u64, format: u32) -> Record {
+        Record::Segment(SegmentHead { format, replica: Uuid::nil(), number, made_at: DateTime::UNIX_EPOCH })
+    }
+
+    fn text(records: &[Record]) -> String {
+        records.iter().map(|r| line(r) + "\n").collect()
+    }
+
+    #[test]
+    fn later_records_replace_earlier_ones() {
+        let mut holdings = Holdings::default();
+        holdings
+            .take_segment(Uuid::nil(), &text(&[head(1, 1), original(5, "juno/2026/04/a.jpg"), original(6, "juno/2026/04/b.jpg")]))
+            .unwrap();
+        holdings.take_segment(Uuid::nil(), &text(&[head(2, 1), original(5, "juno/2026/05/a.jpg")])).unwrap();
+        let paths: Vec<_> = holdings.originals.values().map(|o| o.path.as_str()).collect();
+        assert_eq!(paths, ["juno/2026/05/a.jpg", "juno/2026/04/b.jpg"]);
+    }
+
+    #[test]
+    fn kinds_of_records_from_the_future_are_passed_over() {
+        let future =
+            format!("{}\n{{\"type\":\"constellation\",\"stars\":7}}\n{}\n", line(&head(1, 1)), line(&original(5, "a/b")));
+        let mut holdings = Holdings::default();
+        holdings.take_segment(Uuid::nil(), &future).unwrap();
+        assert_eq!(holdings.originals.len(), 1);
+    }
+
+    #[test]
+    fn a_segment_is_taken_whole_or_not_at_all() {
+        let mut holdings = Holdings::default();
+        let torn = text(&[head(1, 1), original(5, "a/b")]) + "{\"type\":\"orig";
+        assert!(matches!(holdings.take_segment(Uuid::nil(), &torn), Err(LedgerError::NotARecord { line: 3, .. })));
+        assert!(matches!(holdings.take_segment(Uuid::nil(), &text(&[head(1, 2)])), Err(LedgerError::TooNew { found: 2 })));
+        assert!(matches!(holdings.take_segment(Uuid::nil(), &text(&[original(5, "a/b")])), Err(LedgerError::NoHead)));
+        assert!(matches!(holdings.take_segment(Uuid::max(), &text(&[head(1, 1)])), Err(LedgerError::AnotherReplica { .. })));
+        assert!(holdings.originals.is_empty());
+    }
+
+    #[test]
+    fn a_path_that_leads_outside_is_no_record() {
+        let bad = line(&original(5, "a/b")).replace("a/b", "../b");
+        let mut holdings = Holdings::default();
+        let lines = format!("{}\n{bad}\n", line(&head(1, 1)));
+        assert!(matches!(holdings.take_segment(Uuid::nil(), &lines), Err(LedgerError::NotARecord { line: 2, .. })));
+    }
+
+    /// A sample of the released format, word for word. It must be read for ever.
+    #[test]
+    fn format_1_is_read_as_released() {
+        let sample = r#"{"type":"segment","format":1,"replica":"00000000-0000-0000-0000-000000000000","number":1,"made_at":"2026-11-23T08:00:00Z"}
+{"type":"household","name":"Mill House","name_key":"00"}
+{"type":"person","id":"0198a000-0000-7000-8000-000000000001","name":"Juno","role":"keeper","folder":"juno"}
+{"type":"device","id":"0198a000-0000-7000-8000-000000000002","person":"0198a000-0000-7000-8000-000000000001","name":"Juno's phone"}
+{"type":"original","id":"0198a000-0000-7000-8000-000000000003","person":"0198a000-0000-7000-8000-000000000001","device":"0198a000-0000-7000-8000-000000000002","sha256":"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855","size":0,"path":"juno/2026/04/IMG_2214.HEIC","name":"IMG_2214.HEIC","kind":"photo","taken_at":"2026-04-12T08:15:30Z","taken_rule":"exif-offset","landed_at":"2026-04-12T20:00:00Z","object":{"name":"objects/ab/abcd.age","size":200,"sha256":"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"}}
+"#;
+        let mut holdings = Holdings::default();
+        assert_eq!(holdings.take_segment(Uuid::nil(), sample).unwrap().number, 1);
+        assert_eq!((holdings.people.len(), holdings.devices.len(), holdings.originals.len()), (1, 1, 1));
+    }
+}

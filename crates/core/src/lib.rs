@@ -1,0 +1,38 @@
+//! The rules of Ypogeion, as pure functions and types.
+//!
+//! Nothing here reads a disk, a clock, a database or a socket: whatever a rule needs is handed in, so every rule can be
+//! tested by itself and means the same in the service, in the client and in a dry run.
+//!
+//! The modules follow a picture on its way down:
+//!
+//! * [`digest`], [`id`], [`name`], [`kind`] – what an original is and what it is called.
+//! * [`offer`] – what a device has, and what of it the server wants.
+//! * [`capture`], [`filing`] – when it was taken, and where it is filed.
+//! * [`room`] – quota and reserve: is there room for it?
+//! * [`layers`] – observations, and how deep an original has sunk because of them.
+//! * [`headline`] – the state of the house in one sentence.
+//! * [`object`], [`ledger`], [`kit`] – what a store holds, and how a household opens it again.
+//! * [`retry`] – how long to wait after a fault.
+//! * [`access`] – who may do what.
+//! * [`words`] – numbers, sizes and spans of time as people say them.
+
+pub mod access;
+pub mod capture;
+pub mod digest;
+pub mod filing;
+pub mod headline;
+pub mod id;
+pub mod kind;
+pub mod kit;
+pub mod layers;
+pub mod ledger;
+pub mod name;
+pub mod object;
+pub mod offer;
+pub mod retry;
+pub mod room;
+pub mod words;
+
+pub use digest::{Digest, Hasher};
+pub use id::{DeviceId, OriginalId, PersonId, RunId, StoreId, UploadId};
+pub use name::OriginalName;

@@ -1,0 +1,83 @@
+//! Is there room? Quota and reserve, asked before a byte is sent.
+
+use serde::Serialize;
+
+use crate::words::size;
+
+/// What is known about the room for one more original, all in bytes.
+#[derive(Clone, Copy, Debug)]
+pub struct Room {
+    /// Free on the library's file system, for an unprivileged user.
+    pub free: u64,
+    /// Promised to uploads that are under way and not yet written.
+    pub promised: u64,
+    /// Always kept free.
+    pub reserve: u64,
+    /// What the member holds already.
+    pub used: u64,
+    /// The member's hard quota, if there is one.
+    pub quota: Option<u64>,
+}
+
+/// Why there is no room.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, thiserror::Error)]
+#[serde(rename_all = "kebab-case", tag = "why")]
+pub enum NoRoom {
+    /// The member's quota would be exceeded.
+    #[error("this needs {} and only {} of the quota of {} is left; the keeper can raise it", size(*.needed), size(*.left), size(*.quota))]
+    OverQuota {
+        /// Bytes asked for.
+        needed: u64,
+        /// Bytes of the quota that are left.
+        left: u64,
+        /// The quota.
+        quota: u64,
+    },
+    /// The reserve on the home disk would be touched.
+    #[error("the home disk has {} left above its reserve and this needs {}; free some space or lower the reserve", size(*.left), size(*.needed))]
+    DiskFull {
+        /// Bytes asked for.
+        needed: u64,
+        /// Bytes free above the reserve.
+        left: u64,
+    },
+}
+
+impl Room {
+    /// Says whether `needed` more bytes fit.
+    pub fn check(&self, needed: u64) -> Result<(), NoRoom> {
+        if let Some(quota) = self.quota {
+            let left = quota.saturating_sub(self.used).saturating_sub(self.promised);
+            if needed > left {
+                return Err(NoRoom::OverQuota { needed, left, quota });
+            }
+        }
+        let left = self.free.saturating_sub(self.reserve).saturating_sub(self.promised);
+        if needed > left {
+            return Err(NoRoom::DiskFull { needed, left });
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const ROOM: Room = Room { free: 1000, promised: 100, reserve: 200, used: 50, quota: Some(400) };
+
+    #[test]
+    fn what_fits_is_let_in_to_the_last_byte() {
+        assert_eq!(ROOM.check(250), Ok(()));
+        assert!(matches!(ROOM.check(251), Err(NoRoom::OverQuota { left: 250, .. })));
+    }
+
+    #[test]
+    fn the_reserve_is_never_touched() {
+        let room = Room { quota: None, ..ROOM };
+        assert_eq!(room.check(700), Ok(()));
+        assert_eq!(room.check(701), Err(NoRoom::DiskFull { needed: 701, left: 700 }));
+        let full = Room { free: 10, quota: None, ..ROOM };
+        assert_eq!(full.check(1), Err(NoRoom::DiskFull { needed: 1, left: 0 }));
+    }
+}

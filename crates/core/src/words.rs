@@ -1,0 +1,93 @@
+//! Numbers, sizes and spans of time as people say them. Used for sentences; tables and JSON carry plain numbers.
+
+use chrono::TimeDelta;
+
+/// `27412` → `27,412`.
+pub fn count(n: u64) -> String {
+    let digits = n.to_string();
+    let mut out = String::with_capacity(digits.len() + digits.len() / 3);
+    for (i, c) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(c);
+    }
+    out
+}
+
+/// `1, "picture"` → `1 picture`; `31, "picture"` → `31 pictures`.
+pub fn counted(n: u64, one: &str) -> String {
+    if n == 1 { format!("1 {one}") } else { format!("{} {one}s", count(n)) }
+}
+
+/// Bytes in decimal units, as disks and phones are sold: `398 GB`, `3.4 GB`, `812 bytes`.
+pub fn size(bytes: u64) -> String {
+    const UNITS: [&str; 5] = ["kB", "MB", "GB", "TB", "PB"];
+    if bytes < 1000 {
+        return if bytes == 1 { "1 byte".to_owned() } else { format!("{bytes} bytes") };
+    }
+    let mut value = bytes as f64 / 1000.0;
+    let mut unit = 0;
+    while value >= 999.5 && unit + 1 < UNITS.len() {
+        value /= 1000.0;
+        unit += 1;
+    }
+    if value < 9.95 { format!("{value:.1} {}", UNITS[unit]) } else { format!("{value:.0} {}", UNITS[unit]) }
+}
+
+/// A span of time in its largest fitting unit: `3 hours`, `9 days`, `less than a minute`.
+pub fn span(delta: TimeDelta) -> String {
+    let minutes = delta.num_minutes().max(0) as u64;
+    match minutes {
+        0 => "less than a minute".to_owned(),
+        1..=119 => counted(minutes, "minute"),
+        120..=2879 => counted(minutes / 60, "hour"),
+        _ => counted(minutes / 1440, "day"),
+    }
+}
+
+/// Joins names as a sentence does: `Piet’s phone`, `Piet’s phone and the study desktop`, `a, b and 2 more`.
+pub fn list(names: &[&str]) -> String {
+    match names {
+        [] => String::new(),
+        [one] => (*one).to_owned(),
+        [one, two] => format!("{one} and {two}"),
+        [one, two, rest @ ..] => format!("{one}, {two} and {} more", rest.len()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(0, "0")]
+    #[case(999, "999")]
+    #[case(1000, "1,000")]
+    #[case(1_234_567, "1,234,567")]
+    fn thousands_are_set_apart(#[case] n: u64, #[case] said: &str) {
+        assert_eq!(count(n), said);
+    }
+
+    #[rstest]
+    #[case(1, "1 byte")]
+    #[case(812, "812 bytes")]
+    #[case(1_000, "1.0 kB")]
+    #[case(999_949, "1.0 MB")]
+    #[case(3_400_000_000, "3.4 GB")]
+    #[case(398_000_000_000, "398 GB")]
+    fn sizes_are_in_the_units_of_the_box(#[case] bytes: u64, #[case] said: &str) {
+        assert_eq!(size(bytes), said);
+    }
+
+    #[rstest]
+    #[case(10, "less than a minute")]
+    #[case(60, "1 minute")]
+    #[case(3 * 3600, "3 hours")]
+    #[case(9 * 86400, "9 days")]
+    fn spans_take_their_largest_unit(#[case] seconds: i64, #[case] said: &str) {
+        assert_eq!(span(TimeDelta::seconds(seconds)), said);
+    }
+}

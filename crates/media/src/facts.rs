@@ -1,0 +1,220 @@
+//! What a file says of itself: when, with what, where, how large.
+
+use std::{
+    fs::File,
+    io::{BufReader, Read, Seek},
+    path::Path,
+};
+
+use chrono::{NaiveDate, NaiveDateTime, NaiveTime, TimeDelta};
+use exif::{Exif, In, Rational, Tag, Value};
+use ypogeion_core::{capture::Facts, kind::MediaKind};
+
+use crate::{heif, preview, sniff, video};
+
+/// Reads the facts of the file at `path`, which its device called `name`.
+///
+/// Never fails: a file that cannot be read is still an original. What could not be read is said in [`Facts::problem`].
+pub fn read(path: &Path, name: &str) -> Facts {
+    let mut facts = Facts::default();
+    if let Err(problem) = fill(&mut facts, path, name) {
+        facts.problem = Some(problem);
+    }
+    facts
+}
+
+fn fill(facts: &mut Facts, path: &Path, name: &str) -> Result<(), String> {
+    let mut file = BufReader::new(File::open(path).map_err(|e| format!("it could not be opened: {e}"))?);
+    let mut head = Vec::with_capacity(sniff::ENOUGH);
+    file.by_ref().take(sniff::ENOUGH as u64).read_to_end(&mut head).map_err(|e| format!("it could not be read: {e}"))?;
+    let Some((kind, media_type)) = sniff::sniff(&head, name) else {
+        let by_name = MediaKind::from_extension(name);
+        facts.kind = Some(if matches!(by_name, MediaKind::Sidecar) { by_name } else { MediaKind::Other });
+        return match (head.is_empty(), by_name) {
+            (true, _) => Err("the file is empty".to_owned()),
+            (false, MediaKind::Photo | MediaKind::Video | MediaKind::Raw) => {
+                Err("its bytes are not what its name says".to_owned())
+            }
+            _ => Ok(()),
+        };
+    };
+    facts.kind = Some(kind);
+    facts.media_type = Some(media_type.to_owned());
+    if kind == MediaKind::Video {
+        return video::read(path, facts);
+    }
+    if kind == MediaKind::Sidecar {
+        return Ok(());
+    }
+    file.rewind().map_err(|e| format!("it could not be read: {e}"))?;
+    let mut problem = None;
+    match exif::Reader::new().continue_on_error(true).read_from_container(&mut file) {
+        Ok(exif) => from_exif(facts, &exif),
+        Err(exif::Error::PartialResult(partial)) => {
+            let (exif, _) = partial.into_inner();
+            from_exif(facts, &exif);
+            problem = Some("part of its camera data is damaged".to_owned());
+        }
+        // No camera data is no fault: screenshots and scans have none.
+        Err(exif::Error::NotFound(_) | exif::Error::InvalidFormat(_) | exif::Error::BlankValue(_)) => {}
+        Err(exif::Error::Io(_)) => problem = Some("it ends too early".to_owned()),
+        Err(_) => problem = Some("its camera data is damaged".to_owned()),
+    }
+    if kind == MediaKind::Photo {
+        match size_shown(path, media_type, facts.orientation) {
+            Ok(Some((width, height))) => (facts.width, facts.height) = (Some(width), Some(height)),
+            Ok(None) => {}
+            Err(e) => problem = Some(e),
+        }
+    }
+    problem.map_or(Ok(()), Err)
+}
+
+fn size_shown(path: &Path, media_type: &str, orientation: Option<u8>) -> Result<Option<(u32, u32)>, String> {
+    let turned = |(w, h): (u32, u32)| if orientation.is_some_and(|o| o >= 5) { (h, w) } else { (w, h) };
+    match media_type {
+        // libheif applies the turn that the container asks for.
+        "image/heic" | "image/avif" => heif::size(path).map(Some),
+        "image/jpeg" | "image/png" | "image/gif" | "image/webp" => preview::size(path).map(|s| Some(turned(s))),
+        _ => Ok(None),
+    }
+}
+
+fn from_exif(facts: &mut Facts, exif: &Exif) {
+    let text = |tag: Tag| -> Option<String> {
+        let field = exif.get_field(tag, In::PRIMARY)?;
+        let Value::Ascii(parts) = &field.value else { return None };
+        let joined = parts.iter().map(|p| String::from_utf8_lossy(p)).collect::<Vec<_>>().join(" ");
+        let clean = joined.trim_matches(|c: char| c.is_control() || c.is_whitespace()).to_owned();
+        (!clean.is_empty()).then(|| clean.chars().filter(|c| !c.is_control()).take(200).collect())
+    };
+    let number = |tag: Tag| exif.get_field(tag, In::PRIMARY).and_then(|f| f.value.get_uint(0));
+    let ratio = |tag: Tag| match exif.get_field(tag, In::PRIMARY).map(|f| &f.value) {
+        Some(Value::Rational(r)) => r.first().copied().filter(|r| r.denom != 0),
+        _ => None,
+    };
+    let moment = |tag: Tag, sub: Tag| text(tag).and_then(|t| time_of(&t, text(sub).as_deref()));
+
+    facts.exif_original = moment(Tag::DateTimeOriginal, Tag::SubSecTimeOriginal);
+    facts.exif_offset_minutes = text(Tag::OffsetTimeOriginal).or_else(|| text(Tag::OffsetTime)).and_then(|t| offset_of(&t));
+    facts.exif_digitized =
+        moment(Tag::DateTimeDigitized, Tag::SubSecTimeDigitized).or_else(|| moment(Tag::DateTime, Tag::SubSecTime));
+    facts.exif_gps = gps_time(exif);
+    facts.orientation = number(Tag::Orientation).filter(|o| (1..=8).contains(o)).map(|o| o as u8);
+    facts.camera = match (text(Tag::Make), text(Tag::Model)) {
+        (Some(make), Some(model)) if !model.to_lowercase().starts_with(&make.to_lowercase()) => Some(format!("{make} {model}")),
+        (_, Some(model)) => Some(model),
+        (make, None) => make,
+    };
+    facts.lens = text(Tag::LensModel);
+    let exposure: Vec<String> = [
+        ratio(Tag::ExposureTime)
+            .filter(|r| r.num > 0)
+            .map(|r| if r.num >= r.denom { format!("{:.1} s", r.to_f64()) } else { format!("1/{:.0} s", 1.0 / r.to_f64()) }),
+        ratio(Tag::FNumber).map(|r| format!("f/{:.1}", r.to_f64())),
+        number(Tag::PhotographicSensitivity).map(|iso| format!("ISO {iso}")),
+        ratio(Tag::FocalLength).map(|r| format!("{:.0} mm", r.to_f64())),
+    ]
+    .into_iter()
+    .flatten()
+    .collect();
+    facts.exposure = (!exposure.is_empty()).then(|| exposure.join(", "));
+    facts.place = place(exif);
+}
+
+/// `2026:04:12 10:15:30` with optional sub-seconds. Anything else, the all-zero date included, is no time.
+fn time_of(text: &str, sub: Option<&str>) -> Option<NaiveDateTime> {
+    let time = NaiveDateTime::parse_from_str(text.get(..19)?, "%Y:%m:%d %H:%M:%S").ok()?;
+    let digits: String = sub.unwrap_or_default().chars().take_while(char::is_ascii_digit).take(9).collect();
+    let nanos = format!("{digits:0<9}").parse::<i64>().unwrap_or(0);
+    Some(time + TimeDelta::nanoseconds(nanos))
+}
+
+/// `+02:00` in minutes.
+fn offset_of(text: &str) -> Option<i32> {
+    let (sign, rest) = match text.split_at_checked(1)? {
+        ("+", rest) => (1, rest),
+        ("-", rest) => (-1, rest),
+        ("Z", "") => return Some(0),
+        _ => return None,
+    };
+    let (hours, minutes) = rest.split_once(':')?;
+    let minutes = hours.parse::<i32>().ok()? * 60 + minutes.parse::<i32>().ok()?;
+    (minutes <= 14 * 60).then_some(sign * minutes)
+}
+
+fn rationals(exif: &Exif, tag: Tag) -> Option<[Rational; 3]> {
+    match &exif.get_field(tag, In::PRIMARY)?.value {
+        Value::Rational(r) if r.len() >= 3 && r[..3].iter().all(|r| r.denom != 0) => Some([r[0], r[1], r[2]]),
+        _ => None,
+    }
+}
+
+fn ascii(exif: &Exif, tag: Tag) -> Option<String> {
+    match &exif.get_field(tag, In::PRIMARY)?.value {
+        Value::Ascii(parts) => parts.first().map(|p| String::from_utf8_lossy(p).into_owned()),
+        _ => None,
+    }
+}
+
+fn gps_time(exif: &Exif) -> Option<NaiveDateTime> {
+    let date = NaiveDate::parse_from_str(ascii(exif, Tag::GPSDateStamp)?.trim(), "%Y:%m:%d").ok()?;
+    let [h, m, s] = rationals(exif, Tag::GPSTimeStamp)?.map(|r| r.to_f64());
+    let time = NaiveTime::from_hms_opt(h as u32, m as u32, s as u32)?;
+    Some(date.and_time(time))
+}
+
+fn place(exif: &Exif) -> Option<(f64, f64)> {
+    let degrees = |tag, reference, negative: &str, limit: f64| {
+        let [d, m, s] = rationals(exif, tag)?.map(|r| r.to_f64());
+        let value = d + m / 60.0 + s / 3600.0;
+        let signed = if ascii(exif, reference)?.trim() == negative { -value } else { value };
+        (signed.abs() <= limit).then_some(signed)
+    };
+    let place = (
+        degrees(Tag::GPSLatitude, Tag::GPSLatitudeRef, "S", 90.0)?,
+        degrees(Tag::GPSLongitude, Tag::GPSLongitudeRef, "W", 180.0)?,
+    );
+    // Null Island is where receivers are that never had a fix.
+    (place != (0.0, 0.0)).then_some(place)
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("2026:04:12 10:15:30", None, Some("2026-04-12T10:15:30"))]
+    #[case("2026:04:12 10:15:30", Some("25 "), Some("2026-04-12T10:15:30.250"))]
+    #[case("0000:00:00 00:00:00", None, None)]
+    #[case("    :  :     :  :  ", None, None)]
+    #[case("2026:04", None, None)]
+    fn camera_times_are_read(#[case] text: &str, #[case] sub: Option<&str>, #[case] expected: Option<&str>) {
+        assert_eq!(time_of(text, sub), expected.map(|e| e.parse().unwrap()));
+    }
+
+    #[rstest]
+    #[case("+02:00", Some(120))]
+    #[case("-03:30", Some(-210))]
+    #[case("Z", Some(0))]
+    #[case("", None)]
+    #[case("+99:00", None)]
+    #[case("é", None)]
+    fn offsets_are_read(#[case] text: &str, #[case] minutes: Option<i32>) {
+        assert_eq!(offset_of(text), minutes);
+    }
+
+    #[rstest]
+    #[case::empty(b"".as_slice(), "a.jpg", MediaKind::Other, "the file is empty")]
+    #[case::misnamed(b"dear diary".as_slice(), "a.jpg", MediaKind::Other, "its bytes are not what its name says")]
+    #[case::cut(b"\xff\xd8\xff\xe1\x40\x00Exif".as_slice(), "a.jpg", MediaKind::Photo, "")]
+    fn what_cannot_be_read_is_said(#[case] bytes: &[u8], #[case] name: &str, #[case] kind: MediaKind, #[case] problem: &str) {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), bytes).unwrap();
+        let facts = read(file.path(), name);
+        assert_eq!(facts.kind, Some(kind));
+        assert!(facts.problem.as_deref().unwrap().contains(problem), "{:?}", facts.problem);
+    }
+}

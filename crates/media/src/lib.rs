@@ -1,0 +1,17 @@
+//! Reading what a file is, and making previews of it.
+//!
+//! * [`sniff`] tells the kind of a file from its first bytes.
+//! * [`facts`] reads when and with what it was taken.
+//! * [`preview`] draws the small and the large preview; [`heif`] and [`video`] are the two kinds of file for which it asks
+//!   Debian's libraries.
+//! * [`worker`] runs all of that in a child process with limits on memory, files and time, because what phones and
+//!   outsiders send is not to be trusted. The service uses only that door.
+//!
+//! This crate knows nothing of people or of the database.
+
+pub mod facts;
+mod heif;
+pub mod preview;
+pub mod sniff;
+mod video;
+pub mod worker;

@@ -1,0 +1,21 @@
+//! What travels between the service and its clients: request and response types, problem documents, the pairing address.
+//!
+//! One module for each part of the API. JSON field names are the Rust ones; times are RFC 3339 in UTC; sizes are bytes;
+//! digests are 64 lower-case hexadecimal digits.
+
+pub mod device;
+pub mod offsite;
+pub mod original;
+pub mod overview;
+pub mod pairing;
+pub mod people;
+pub mod problem;
+pub mod run;
+pub mod work;
+
+/// The header that the console sends with every request that changes something. A form on another site cannot set it
+/// (it would need a CORS permission that the service never gives), so its presence shows that the console is asking.
+pub const CONSOLE_HEADER: &str = "x-ypogeion-console";
+
+/// The header that carries a request's id in every response; log lines have the same one.
+pub const REQUEST_ID_HEADER: &str = "x-request-id";

@@ -1,0 +1,93 @@
+//! Stores and the recovery kit.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use ypogeion_core::StoreId;
+
+use crate::overview::Amount;
+
+/// A store.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Store {
+    /// Its id.
+    #[schema(value_type = Uuid)]
+    pub id: StoreId,
+    /// As shown.
+    pub name: String,
+    /// URL of the endpoint.
+    pub endpoint: String,
+    /// Bucket.
+    pub bucket: String,
+    /// Prefix.
+    pub prefix: String,
+    /// Region.
+    pub region: String,
+    /// `idle`, `sending`, `failing` (tried again by itself) or `stopped` (waits for the keeper).
+    pub state: String,
+    /// Why it failed or stopped.
+    pub reason: Option<String>,
+    /// When it will be tried again.
+    pub retry_at: Option<DateTime<Utc>>,
+    /// Confirmed there.
+    pub held: Amount,
+    /// Of these, read back lately.
+    pub proven: Amount,
+    /// Not there yet.
+    pub to_go: Amount,
+    /// Bytes of originals per second over the last minute of sending; 0 when idle.
+    pub rate: u64,
+    /// Number of the last ledger segment.
+    pub ledger_segment: u64,
+    /// Originals confirmed and not yet in the ledger.
+    pub unlisted: u64,
+    /// When it last took a copy.
+    pub confirmed_at: Option<DateTime<Utc>>,
+}
+
+/// Add a store, or give one new keys.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct NewStore {
+    /// As shown.
+    pub name: String,
+    /// URL of the S3-compatible endpoint.
+    pub endpoint: String,
+    /// Region.
+    pub region: String,
+    /// Bucket; it must exist.
+    pub bucket: String,
+    /// Prefix; may be empty.
+    #[serde(default)]
+    pub prefix: String,
+    /// Access key id.
+    pub access_key: String,
+    /// Secret access key.
+    pub secret_key: String,
+}
+
+/// Go on after a stop.
+#[derive(Default, Serialize, Deserialize, ToSchema)]
+pub struct ResumeStore {
+    /// New access key id, if it changed.
+    #[serde(default)]
+    pub access_key: Option<String>,
+    /// New secret access key, if it changed.
+    #[serde(default)]
+    pub secret_key: Option<String>,
+}
+
+/// Ask for the recovery kit.
+#[derive(Serialize, Deserialize, ToSchema)]
+pub struct ShowKit {
+    /// The keeper's password, again.
+    pub password: String,
+}
+
+/// The recovery kit.
+#[derive(Serialize, Deserialize, ToSchema)]
+pub struct Kit {
+    /// The text to keep.
+    pub text: String,
+    /// The same as a QR code (SVG).
+    pub qr_svg: String,
+}

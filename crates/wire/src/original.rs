@@ -1,0 +1,125 @@
+//! The library: months, originals, evidence.
+
+use chrono::{DateTime, NaiveDateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use ypogeion_core::{Digest, OriginalId, PersonId};
+
+/// A month and how much is in it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Month {
+    /// `2026-04`, by the local time of capture.
+    pub month: String,
+    /// Originals.
+    pub count: u64,
+}
+
+/// An original as the contact sheet shows it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct OriginalCard {
+    /// Its id.
+    #[schema(value_type = Uuid)]
+    pub id: OriginalId,
+    /// File name in the library.
+    pub name: String,
+    /// `photo`, `video`, `raw`, `sidecar` or `other`.
+    pub kind: String,
+    /// What a clock on the wall showed.
+    pub taken_local: NaiveDateTime,
+    /// Width in pixels as shown, if known.
+    pub width: Option<u32>,
+    /// Height in pixels as shown, if known.
+    pub height: Option<u32>,
+    /// Length in seconds, for video.
+    pub seconds: Option<f64>,
+    /// `home`, `offsite` or `proven` (`device` if the copy at home is damaged and there is no other).
+    pub layer: String,
+    /// `waiting`, `ready` or `none`.
+    pub preview: String,
+    /// A tiny placeholder (thumbhash), base64.
+    pub placeholder: Option<String>,
+}
+
+/// A page of originals, newest first.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Originals {
+    /// The originals.
+    pub originals: Vec<OriginalCard>,
+    /// Give this back as `after` for the next page; absent on the last one.
+    pub next: Option<String>,
+}
+
+/// One observation.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Evidence {
+    /// `home` or the store's name.
+    pub place: String,
+    /// `landed`, `reread`, `confirmed` or `opened`.
+    pub act: String,
+    /// When.
+    pub at: DateTime<Utc>,
+    /// `right`, `wrong` or `missing`.
+    pub outcome: String,
+    /// The hash that was found.
+    pub digest: Option<String>,
+}
+
+/// An original with all that is known of it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Original {
+    /// Its id.
+    #[schema(value_type = Uuid)]
+    pub id: OriginalId,
+    /// Whose it is.
+    #[schema(value_type = Uuid)]
+    pub person: PersonId,
+    /// The member's name.
+    pub person_name: String,
+    /// What the device called it.
+    pub name: String,
+    /// Where it is in the library.
+    pub path: String,
+    /// `photo`, `video`, `raw`, `sidecar` or `other`.
+    pub kind: String,
+    /// Media type, if the bytes told.
+    pub media_type: Option<String>,
+    /// SHA-256.
+    #[schema(value_type = String)]
+    pub digest: Digest,
+    /// Bytes.
+    pub size: u64,
+    /// The instant it was taken.
+    pub taken_at: DateTime<Utc>,
+    /// What a clock on the wall showed.
+    pub taken_local: NaiveDateTime,
+    /// The rule that decided, in one word.
+    pub taken_rule: String,
+    /// The same for a person.
+    pub taken_sentence: String,
+    /// When it came home.
+    pub landed_at: DateTime<Utc>,
+    /// The device that sent it first.
+    pub device_name: Option<String>,
+    /// Width in pixels as shown.
+    pub width: Option<u32>,
+    /// Height in pixels as shown.
+    pub height: Option<u32>,
+    /// Length in seconds.
+    pub seconds: Option<f64>,
+    /// Maker and model.
+    pub camera: Option<String>,
+    /// Lens.
+    pub lens: Option<String>,
+    /// Exposure as people write it.
+    pub exposure: Option<String>,
+    /// Degrees north and east.
+    pub place: Option<(f64, f64)>,
+    /// What could not be read of it, if anything.
+    pub read_problem: Option<String>,
+    /// `waiting`, `ready` or `none`.
+    pub preview: String,
+    /// `device`, `home`, `offsite` or `proven`.
+    pub layer: String,
+    /// What was observed, newest first.
+    pub evidence: Vec<Evidence>,
+}

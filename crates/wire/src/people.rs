@@ -1,0 +1,180 @@
+//! Members, sessions, devices and pairing codes.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+use ypogeion_core::{DeviceId, PersonId};
+
+/// Sign in.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct SignIn {
+    /// The member's name, in any case.
+    pub name: String,
+    /// The password.
+    pub password: String,
+}
+
+/// Who is signed in.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Me {
+    /// The member's id.
+    #[schema(value_type = Uuid)]
+    pub id: PersonId,
+    /// As shown.
+    pub name: String,
+    /// `keeper`, `member` or `guest`.
+    pub role: String,
+    /// The household's name.
+    pub household: String,
+}
+
+/// A member.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Person {
+    /// The member's id.
+    #[schema(value_type = Uuid)]
+    pub id: PersonId,
+    /// As shown.
+    pub name: String,
+    /// `keeper`, `member` or `guest`.
+    pub role: String,
+    /// The member's folder in the library.
+    pub folder: String,
+    /// Hard quota in bytes.
+    pub quota: Option<u64>,
+    /// Originals at home.
+    pub originals: u64,
+    /// Their bytes.
+    pub bytes: u64,
+}
+
+/// Add a member.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewPerson {
+    /// As shown; also used to sign in.
+    pub name: String,
+    /// `member` or `guest`.
+    pub role: String,
+    /// A first password, at least ten characters.
+    pub password: String,
+    /// Hard quota in bytes.
+    #[serde(default)]
+    pub quota: Option<u64>,
+}
+
+/// Change a member. What is left out stays.
+#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct PersonChange {
+    /// Hard quota in bytes; 0 takes the quota away.
+    #[serde(default)]
+    pub quota: Option<u64>,
+    /// A new password.
+    #[serde(default)]
+    pub password: Option<String>,
+}
+
+/// A paired device.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Device {
+    /// The device's id.
+    #[schema(value_type = Uuid)]
+    pub id: DeviceId,
+    /// Whose it is.
+    #[schema(value_type = Uuid)]
+    pub person: PersonId,
+    /// The member's name.
+    pub person_name: String,
+    /// As shown.
+    pub name: String,
+    /// `phone`, `tablet`, `computer` or `other`.
+    pub kind: String,
+    /// When it was paired.
+    pub paired_at: DateTime<Utc>,
+    /// When its credential was taken away.
+    pub revoked_at: Option<DateTime<Utc>>,
+    /// Last contact.
+    pub seen_at: Option<DateTime<Utc>>,
+    /// End of its last complete run.
+    pub complete_at: Option<DateTime<Utc>>,
+    /// Version of its client.
+    pub client: Option<String>,
+    /// What it says it has, as of its last offer.
+    pub offered: u64,
+    /// Of these, at home.
+    pub home: u64,
+    /// Of these, wanted and not here yet.
+    pub waiting: u64,
+    /// Bytes of what is waiting.
+    pub waiting_bytes: u64,
+    /// Whether a run is under way.
+    pub sending: bool,
+}
+
+/// Rename a device.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct DeviceChange {
+    /// The new name.
+    pub name: String,
+}
+
+/// Make a pairing code.
+#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct NewPairing {
+    /// For whom; oneself if left out. Only the keeper may name somebody else.
+    #[serde(default)]
+    #[schema(value_type = Option<Uuid>)]
+    pub person: Option<PersonId>,
+}
+
+/// A pairing code.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Pairing {
+    /// Its id, to ask about it and to withdraw it.
+    pub id: Uuid,
+    /// For whom.
+    pub person_name: String,
+    /// The code in the form to type, shown once.
+    pub code: Option<String>,
+    /// The pairing address, shown once.
+    pub address: Option<String>,
+    /// The address as a QR code (SVG), shown once.
+    pub qr_svg: Option<String>,
+    /// When it ends.
+    pub expires_at: DateTime<Utc>,
+    /// `waiting`, `claimed`, `withdrawn` or `expired`.
+    pub state: String,
+    /// The device that claimed it.
+    pub device_name: Option<String>,
+}
+
+/// Claim a pairing code.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct ClaimPairing {
+    /// The code, as typed.
+    pub code: String,
+    /// What the device calls itself.
+    pub device_name: String,
+    /// `phone`, `tablet`, `computer` or `other`.
+    pub device_kind: String,
+    /// Name and version of the client.
+    pub client: String,
+}
+
+/// A device's own credential. Shown once; the server keeps only its hash.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct Claimed {
+    /// The device's id.
+    #[schema(value_type = Uuid)]
+    pub device: DeviceId,
+    /// Its bearer token.
+    pub token: String,
+    /// The household's name.
+    pub household: String,
+    /// Whose device it is now.
+    pub person_name: String,
+    /// SHA-256 of the service's certificate.
+    pub certificate: Option<String>,
+    /// What the device may do from now on, in sentences.
+    pub may: Vec<String>,
+}

@@ -1,0 +1,83 @@
+//! Backup runs and their logs.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use ypogeion_core::{DeviceId, RunId};
+
+/// What a run did, in numbers.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(default)]
+pub struct RunCounts {
+    /// Files looked at.
+    pub checked: u64,
+    /// Sent and landed.
+    pub sent: u64,
+    /// At home already.
+    pub present: u64,
+    /// Left out, with a reason.
+    pub skipped: u64,
+    /// Failed, with a reason.
+    pub failed: u64,
+    /// Bytes sent.
+    pub bytes: u64,
+}
+
+/// A run.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Run {
+    /// Its id.
+    #[schema(value_type = Uuid)]
+    pub id: RunId,
+    /// Its device.
+    #[schema(value_type = Uuid)]
+    pub device: DeviceId,
+    /// The device's name.
+    pub device_name: String,
+    /// When it began.
+    pub began_at: DateTime<Utc>,
+    /// When it ended; absent while it runs.
+    pub ended_at: Option<DateTime<Utc>>,
+    /// `running`, `complete`, `partly` or `broken-off`.
+    pub state: String,
+    /// In numbers.
+    pub counts: RunCounts,
+}
+
+/// What became of one file in a run.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RunEntry {
+    /// Name on the device.
+    pub name: String,
+    /// Album or folder.
+    pub source: String,
+    /// `sent`, `present`, `skipped` or `failed`.
+    pub outcome: String,
+    /// Why, where that is not plain.
+    #[serde(default)]
+    pub reason: Option<String>,
+    /// Bytes.
+    pub size: u64,
+}
+
+/// A page of a run's log.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct RunEntries {
+    /// In the order they were reported.
+    pub entries: Vec<RunEntry>,
+    /// How many there are with this filter.
+    pub total: u64,
+}
+
+/// Report on a run: new entries, the numbers so far, and its end.
+#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct RunReport {
+    /// New entries since the last report; at most 10,000. What is only `present` need not be listed.
+    #[serde(default)]
+    pub entries: Vec<RunEntry>,
+    /// The numbers so far.
+    pub counts: RunCounts,
+    /// Whether the run is over.
+    #[serde(default)]
+    pub ended: bool,
+}

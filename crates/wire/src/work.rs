@@ -1,0 +1,80 @@
+//! Background work, and the append-only record.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// One kind of background work in numbers.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct WorkKind {
+    /// `preview`, `replicate`, `ledger`, `prove`.
+    pub kind: String,
+    /// Waiting its turn.
+    pub waiting: u64,
+    /// Under way.
+    pub running: u64,
+    /// Failed and waiting to be tried again.
+    pub retrying: u64,
+    /// Given up; waits for somebody.
+    pub failed: u64,
+}
+
+/// One piece of work that failed at least once.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct WorkFault {
+    /// Its number.
+    pub id: i64,
+    /// The kind.
+    pub kind: String,
+    /// What it is about, for a person.
+    pub about: String,
+    /// How often it was tried.
+    pub attempts: i32,
+    /// What happened last.
+    pub error: String,
+    /// When it is tried next; absent if it was given up.
+    pub due: Option<DateTime<Utc>>,
+}
+
+/// All background work.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Work {
+    /// In numbers.
+    pub kinds: Vec<WorkKind>,
+    /// At most a hundred faults, worst first.
+    pub faults: Vec<WorkFault>,
+}
+
+/// How many were given another chance.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Retried {
+    /// Pieces of work.
+    pub count: u64,
+}
+
+/// One line of the append-only record: who did what, and when.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RecordLine {
+    /// When.
+    pub at: DateTime<Utc>,
+    /// Who: a member's name, a device's name, or `Ypogeion`.
+    pub who: String,
+    /// What, in a sentence.
+    pub what: String,
+}
+
+/// What the service tells listeners as server-sent events. The event's name is the kind; its data is this, as JSON.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum LiveEvent {
+    /// Numbers changed; ask for the overview again.
+    Overview,
+    /// Originals landed or got their previews.
+    Library,
+    /// A device, a pairing or a run changed.
+    Devices,
+    /// A store's state or backlog changed.
+    Offsite,
+    /// Background work changed.
+    Work,
+}
