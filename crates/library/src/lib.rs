@@ -1,1 +1,63 @@
-//! Placeholder.
+//! Originals on the home disk.
+//!
+//! * [`incoming`] takes bytes as they arrive, hashes them once while they stream by, and can go on after an interruption.
+//! * [`shelf`] publishes a finished file under its filed name without ever replacing one, reads it back, and tells how
+//!   much room there is.
+//!
+//! The folder that a person sees holds members, years and months and nothing else; what this program needs beside it is
+//! in `.ypogeion/` below the same root, so that it is on the same file system.
+
+pub mod incoming;
+pub mod shelf;
+
+use std::{io, path::PathBuf};
+
+pub use incoming::{Finished, Incoming, Part, PartWriter};
+pub use shelf::{Library, Publish};
+
+/// The folder for this program's own needs inside the library.
+pub const OWN_FOLDER: &str = ".ypogeion";
+
+/// What a disk can do to us.
+#[derive(Debug, thiserror::Error)]
+pub enum LibraryError {
+    /// No room is left.
+    #[error("could not {what} {}: the disk is full; free some space or lower the reserve", path.display())]
+    Full {
+        /// The attempt.
+        what: &'static str,
+        /// On what.
+        path: PathBuf,
+    },
+    /// The file is not there.
+    #[error("could not {what} {}: it is not there", path.display())]
+    Missing {
+        /// The attempt.
+        what: &'static str,
+        /// On what.
+        path: PathBuf,
+    },
+    /// Another service uses this library.
+    #[error("the library at {} is in use by another service", .0.display())]
+    InUse(PathBuf),
+    /// Anything else the system said.
+    #[error("could not {what} {}", path.display())]
+    Io {
+        /// The attempt.
+        what: &'static str,
+        /// On what.
+        path: PathBuf,
+        /// What the system said.
+        #[source]
+        source: io::Error,
+    },
+}
+
+pub(crate) fn failed(what: &'static str, path: impl Into<PathBuf>) -> impl FnOnce(io::Error) -> LibraryError {
+    let path = path.into();
+    move |source| match source.kind() {
+        io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => LibraryError::Full { what, path },
+        io::ErrorKind::NotFound => LibraryError::Missing { what, path },
+        _ => LibraryError::Io { what, path, source },
+    }
+}

@@ -1,1 +1,21 @@
-//! Placeholder.
+//! The way offsite and back.
+//!
+//! * [`seal`] turns an original into sealed bytes and back, hashing both sides while they stream by.
+//! * [`store`] speaks to an S3-compatible object store and says what its faults mean.
+//! * [`layout`] opens a replica: its `FORMAT.json` and its ledger segments.
+//! * [`replicate`] sends one original and returns the store's confirmation; [`prove`] reads one back.
+//! * [`recover`] brings everything back from a store and a recovery kit alone.
+//!
+//! What is written to a store is described in `docs/formats/store-layout.md`. This crate knows nothing of HTTP handlers
+//! or of the database.
+
+pub mod layout;
+pub mod prove;
+pub mod recover;
+pub mod replicate;
+pub mod seal;
+pub mod store;
+
+pub use layout::Replica;
+pub use seal::Identity;
+pub use store::{Fault, Store};

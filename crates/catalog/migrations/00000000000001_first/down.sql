@@ -1,0 +1,2 @@
+-- The first shape has nothing before it to go back to.
+SELECT 1;

@@ -1,0 +1,498 @@
+//! Devices, pairing codes, and what devices say they have.
+
+use std::collections::HashSet;
+
+use chrono::{DateTime, Utc};
+use diesel::{
+    OptionalExtension, QueryableByName, sql_query,
+    sql_types::{Array, BigInt, Binary, Bool, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+};
+use diesel_async::RunQueryDsl;
+use uuid::Uuid;
+use ypogeion_core::{DeviceId, Digest, OriginalId, PersonId};
+
+use crate::{Catalog, CatalogError, Result, signed, unsigned};
+
+/// A device that is asking.
+#[derive(Clone, Debug)]
+pub struct DeviceCaller {
+    /// The device.
+    pub id: DeviceId,
+    /// Its name.
+    pub name: String,
+    /// Whose it is.
+    pub person: PersonId,
+    /// Whether its credential was taken away.
+    pub revoked: bool,
+}
+
+/// A device as the console shows it.
+#[derive(Clone, Debug)]
+pub struct DeviceView {
+    /// The device.
+    pub id: DeviceId,
+    /// Whose it is.
+    pub person: PersonId,
+    /// The member's name.
+    pub person_name: String,
+    /// Its name.
+    pub name: String,
+    /// `phone`, `tablet`, `computer` or `other`.
+    pub kind: String,
+    /// Name and version of its client.
+    pub client: Option<String>,
+    /// When it was paired.
+    pub paired_at: DateTime<Utc>,
+    /// When its credential was taken away.
+    pub revoked_at: Option<DateTime<Utc>>,
+    /// Last contact.
+    pub seen_at: Option<DateTime<Utc>>,
+    /// End of its last run in which nothing failed.
+    pub complete_at: Option<DateTime<Utc>>,
+    /// What it says it has.
+    pub offered: u64,
+    /// Of these, at home.
+    pub home: u64,
+    /// Of these, wanted and not here.
+    pub waiting: u64,
+    /// Their bytes.
+    pub waiting_bytes: u64,
+    /// Whether a run is under way.
+    pub sending: bool,
+}
+
+/// A pairing code's state.
+#[derive(Clone, Debug)]
+pub struct PairingView {
+    /// Its id.
+    pub id: Uuid,
+    /// For whom.
+    pub person: PersonId,
+    /// The member's name.
+    pub person_name: String,
+    /// When it ends.
+    pub expires_at: DateTime<Utc>,
+    /// Whether it was taken back.
+    pub withdrawn: bool,
+    /// The device that claimed it.
+    pub device_name: Option<String>,
+}
+
+/// A device to be.
+#[derive(Clone, Debug)]
+pub struct NewDevice<'a> {
+    /// Its id.
+    pub id: DeviceId,
+    /// Its name.
+    pub name: &'a str,
+    /// `phone`, `tablet`, `computer` or `other`.
+    pub kind: &'a str,
+    /// Name and version of its client.
+    pub client: &'a str,
+    /// Hash of its bearer token.
+    pub token_hash: &'a [u8],
+}
+
+/// One thing that a device says it has.
+#[derive(Clone, Debug)]
+pub struct Sighting {
+    /// Album or folder.
+    pub source: String,
+    /// Name in there.
+    pub name: String,
+    /// What its bytes are.
+    pub digest: Digest,
+    /// How many.
+    pub size: u64,
+    /// Its modification time.
+    pub file_time: Option<DateTime<Utc>>,
+    /// Why the server does not want it, if it does not.
+    pub refused: Option<String>,
+}
+
+/// A sighting with what became of it.
+#[derive(Clone, Debug)]
+pub struct ItemView {
+    /// Album or folder.
+    pub source: String,
+    /// Name in there.
+    pub name: String,
+    /// What its bytes are.
+    pub digest: Digest,
+    /// How many.
+    pub size: u64,
+    /// The original, if it is at home.
+    pub original: Option<OriginalId>,
+    /// Where that is in the library.
+    pub path: Option<String>,
+    /// Whether the copy at home is good.
+    pub home: bool,
+    /// Whether a store has it.
+    pub offsite: bool,
+    /// When it was last read back from a store.
+    pub proven_at: Option<DateTime<Utc>>,
+}
+
+#[derive(QueryableByName)]
+struct CallerRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = Text)]
+    name: String,
+    #[diesel(sql_type = SqlUuid)]
+    person: Uuid,
+    #[diesel(sql_type = Bool)]
+    revoked: bool,
+}
+
+#[derive(QueryableByName)]
+struct DeviceRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = SqlUuid)]
+    person: Uuid,
+    #[diesel(sql_type = Text)]
+    person_name: String,
+    #[diesel(sql_type = Text)]
+    name: String,
+    #[diesel(sql_type = Text)]
+    kind: String,
+    #[diesel(sql_type = Nullable<Text>)]
+    client: Option<String>,
+    #[diesel(sql_type = Timestamptz)]
+    paired_at: DateTime<Utc>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    revoked_at: Option<DateTime<Utc>>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    seen_at: Option<DateTime<Utc>>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    complete_at: Option<DateTime<Utc>>,
+    #[diesel(sql_type = BigInt)]
+    offered: i64,
+    #[diesel(sql_type = BigInt)]
+    home: i64,
+    #[diesel(sql_type = BigInt)]
+    waiting: i64,
+    #[diesel(sql_type = BigInt)]
+    waiting_bytes: i64,
+    #[diesel(sql_type = Bool)]
+    sending: bool,
+}
+
+#[derive(QueryableByName)]
+struct PairingRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = SqlUuid)]
+    person: Uuid,
+    #[diesel(sql_type = Text)]
+    person_name: String,
+    #[diesel(sql_type = Timestamptz)]
+    expires_at: DateTime<Utc>,
+    #[diesel(sql_type = Bool)]
+    withdrawn: bool,
+    #[diesel(sql_type = Nullable<Text>)]
+    device_name: Option<String>,
+}
+
+#[derive(QueryableByName)]
+struct DigestRow {
+    #[diesel(sql_type = Binary)]
+    digest: Vec<u8>,
+}
+
+#[derive(QueryableByName)]
+struct IdRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+}
+
+#[derive(QueryableByName)]
+struct ItemRow {
+    #[diesel(sql_type = Text)]
+    source: String,
+    #[diesel(sql_type = Text)]
+    name: String,
+    #[diesel(sql_type = Binary)]
+    digest: Vec<u8>,
+    #[diesel(sql_type = BigInt)]
+    size: i64,
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    original: Option<Uuid>,
+    #[diesel(sql_type = Nullable<Text>)]
+    path: Option<String>,
+    #[diesel(sql_type = Bool)]
+    home: bool,
+    #[diesel(sql_type = Bool)]
+    offsite: bool,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    proven_at: Option<DateTime<Utc>>,
+}
+
+/// The table's own check keeps other lengths out.
+pub(crate) fn digest_of(bytes: &[u8]) -> Digest {
+    Digest::from_slice(bytes).unwrap_or_else(|_| Digest::from([0; 32]))
+}
+
+impl Catalog {
+    /// Puts a pairing code's hash down.
+    pub async fn create_pairing(
+        &self,
+        id: Uuid,
+        code_hash: &[u8],
+        person: PersonId,
+        by: PersonId,
+        now: DateTime<Utc>,
+        end: DateTime<Utc>,
+    ) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query(
+            "INSERT INTO pairing (id, code_hash, person, created_by, created_at, expires_at) VALUES ($1, $2, $3, $4, $5, $6)",
+        )
+        .bind::<SqlUuid, _>(id)
+        .bind::<Binary, _>(code_hash)
+        .bind::<SqlUuid, _>(person.0)
+        .bind::<SqlUuid, _>(by.0)
+        .bind::<Timestamptz, _>(now)
+        .bind::<Timestamptz, _>(end)
+        .execute(&mut c)
+        .await?;
+        Ok(())
+    }
+
+    /// A pairing code that `by` made.
+    pub async fn pairing(&self, id: Uuid, by: PersonId) -> Result<PairingView> {
+        let mut c = self.connection().await?;
+        let row: PairingRow = sql_query(
+            "SELECT g.id, g.person, p.name AS person_name, g.expires_at, g.withdrawn_at IS NOT NULL AS withdrawn, d.name AS device_name
+             FROM pairing g JOIN person p ON p.id = g.person LEFT JOIN device d ON d.id = g.device
+             WHERE g.id = $1 AND g.created_by = $2",
+        )
+        .bind::<SqlUuid, _>(id)
+        .bind::<SqlUuid, _>(by.0)
+        .get_result(&mut c)
+        .await?;
+        Ok(PairingView {
+            id: row.id,
+            person: PersonId(row.person),
+            person_name: row.person_name,
+            expires_at: row.expires_at,
+            withdrawn: row.withdrawn,
+            device_name: row.device_name,
+        })
+    }
+
+    /// Takes a pairing code back. Twice does no harm; a claimed one stays claimed.
+    pub async fn withdraw_pairing(&self, id: Uuid, by: PersonId, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        let found = sql_query("UPDATE pairing SET withdrawn_at = coalesce(withdrawn_at, $3) WHERE id = $1 AND created_by = $2")
+            .bind::<SqlUuid, _>(id)
+            .bind::<SqlUuid, _>(by.0)
+            .bind::<Timestamptz, _>(now)
+            .execute(&mut c)
+            .await?;
+        if found == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
+    }
+
+    /// Uses a pairing code up and adds the device, in one statement: two claims of one code cannot both succeed.
+    pub async fn claim_pairing(&self, code_hash: &[u8], device: &NewDevice<'_>, now: DateTime<Utc>) -> Result<PersonId> {
+        let mut c = self.connection().await?;
+        let row: Option<IdRow> = sql_query(
+            "WITH code AS (
+                 SELECT id, person FROM pairing
+                 WHERE code_hash = $1 AND device IS NULL AND withdrawn_at IS NULL AND expires_at > $7 FOR UPDATE
+             ), added AS (
+                 INSERT INTO device (id, person, name, kind, token_hash, client, paired_at, seen_at)
+                 SELECT $2, person, $3, $4, $5, $6, $7, $7 FROM code RETURNING id, person
+             ), used AS (
+                 UPDATE pairing SET device = added.id FROM added, code WHERE pairing.id = code.id
+             )
+             SELECT person AS id FROM added",
+        )
+        .bind::<Binary, _>(code_hash)
+        .bind::<SqlUuid, _>(device.id.0)
+        .bind::<Text, _>(device.name)
+        .bind::<Text, _>(device.kind)
+        .bind::<Binary, _>(device.token_hash)
+        .bind::<Text, _>(device.client)
+        .bind::<Timestamptz, _>(now)
+        .get_result(&mut c)
+        .await
+        .optional()?;
+        row.map(|r| PersonId(r.id)).ok_or(CatalogError::NotFound)
+    }
+
+    /// The device with that token, revoked or not. Notes the contact, at most once a minute.
+    pub async fn device_by_token(&self, token_hash: &[u8], now: DateTime<Utc>) -> Result<DeviceCaller> {
+        let mut c = self.connection().await?;
+        let row: CallerRow = sql_query(
+            "WITH seen AS (
+                 UPDATE device SET seen_at = $2
+                 WHERE token_hash = $1 AND revoked_at IS NULL AND (seen_at IS NULL OR seen_at < $2 - interval '1 minute')
+             )
+             SELECT id, name, person, revoked_at IS NOT NULL AS revoked FROM device WHERE token_hash = $1",
+        )
+        .bind::<Binary, _>(token_hash)
+        .bind::<Timestamptz, _>(now)
+        .get_result(&mut c)
+        .await?;
+        Ok(DeviceCaller { id: DeviceId(row.id), name: row.name, person: PersonId(row.person), revoked: row.revoked })
+    }
+
+    /// The devices of one member, or of all, or one of them; oldest first.
+    pub async fn devices(&self, person: Option<PersonId>, only: Option<DeviceId>, now: DateTime<Utc>) -> Result<Vec<DeviceView>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<DeviceRow> = sql_query(
+            "SELECT d.id, d.person, p.name AS person_name, d.name, d.kind, d.client, d.paired_at, d.revoked_at, d.seen_at,
+                    (SELECT max(ended_at) FROM run WHERE device = d.id AND failed = 0) AS complete_at,
+                    s.offered, s.home, s.waiting, s.waiting_bytes,
+                    EXISTS (SELECT 1 FROM run WHERE device = d.id AND ended_at IS NULL AND reported_at > $3 - interval '2 minutes') AS sending
+             FROM device d JOIN person p ON p.id = d.person,
+             LATERAL (
+                 SELECT count(*) AS offered, count(o.id) AS home,
+                        count(*) FILTER (WHERE o.id IS NULL AND g.refused IS NULL) AS waiting,
+                        coalesce(sum(g.size) FILTER (WHERE o.id IS NULL AND g.refused IS NULL), 0)::bigint AS waiting_bytes
+                 FROM sighting g LEFT JOIN original o ON o.person = d.person AND o.digest = g.digest
+                 WHERE g.device = d.id
+             ) s
+             WHERE ($1 IS NULL OR d.person = $1) AND ($2 IS NULL OR d.id = $2)
+             ORDER BY d.revoked_at IS NOT NULL, d.paired_at, d.id",
+        )
+        .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
+        .bind::<Nullable<SqlUuid>, _>(only.map(|d| d.0))
+        .bind::<Timestamptz, _>(now)
+        .load(&mut c)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .map(|r| DeviceView {
+                id: DeviceId(r.id),
+                person: PersonId(r.person),
+                person_name: r.person_name,
+                name: r.name,
+                kind: r.kind,
+                client: r.client,
+                paired_at: r.paired_at,
+                revoked_at: r.revoked_at,
+                seen_at: r.seen_at,
+                complete_at: r.complete_at,
+                offered: unsigned(r.offered),
+                home: unsigned(r.home),
+                waiting: unsigned(r.waiting),
+                waiting_bytes: unsigned(r.waiting_bytes),
+                sending: r.sending,
+            })
+            .collect())
+    }
+
+    /// Gives a device another name. `person` limits it to that member's devices.
+    pub async fn rename_device(&self, id: DeviceId, person: Option<PersonId>, name: &str) -> Result<()> {
+        let mut c = self.connection().await?;
+        let found = sql_query("UPDATE device SET name = $3 WHERE id = $1 AND ($2 IS NULL OR person = $2)")
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
+            .bind::<Text, _>(name)
+            .execute(&mut c)
+            .await?;
+        if found == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
+    }
+
+    /// Takes a device's credential away. Its history stays; twice does no harm.
+    pub async fn revoke_device(&self, id: DeviceId, person: Option<PersonId>, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        let found =
+            sql_query("UPDATE device SET revoked_at = coalesce(revoked_at, $3) WHERE id = $1 AND ($2 IS NULL OR person = $2)")
+                .bind::<SqlUuid, _>(id.0)
+                .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
+                .bind::<Timestamptz, _>(now)
+                .execute(&mut c)
+                .await?;
+        if found == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
+    }
+
+    /// Which of these bytes a member has at home, in good state.
+    pub async fn known(&self, person: PersonId, digests: &[Digest]) -> Result<HashSet<Digest>> {
+        let mut c = self.connection().await?;
+        let digests: Vec<&[u8]> = digests.iter().map(|d| d.as_bytes().as_slice()).collect();
+        let rows: Vec<DigestRow> = sql_query(
+            "SELECT o.digest FROM original o JOIN standing s ON s.original = o.id AND s.place = $3 AND s.good
+             WHERE o.person = $1 AND o.digest = ANY($2)",
+        )
+        .bind::<SqlUuid, _>(person.0)
+        .bind::<Array<Binary>, _>(digests)
+        .bind::<SqlUuid, _>(crate::evidence::HOME)
+        .load(&mut c)
+        .await?;
+        Ok(rows.iter().map(|r| digest_of(&r.digest)).collect())
+    }
+
+    /// Notes what a device says it has. A name that it said before now points to what it says today.
+    pub async fn note_sightings(&self, device: DeviceId, sightings: &[Sighting], now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        // One name twice in a batch would make the statement touch a row twice; the last word counts.
+        let mut last = std::collections::HashMap::with_capacity(sightings.len());
+        for s in sightings {
+            last.insert((&s.source, &s.name), s);
+        }
+        let mut rows: Vec<&Sighting> = last.into_values().collect();
+        // Two devices never share rows, but two batches of one device may: one order for all avoids waiting in a circle.
+        rows.sort_by(|a, b| (&a.source, &a.name).cmp(&(&b.source, &b.name)));
+        sql_query(
+            "INSERT INTO sighting (device, source, name, digest, size, file_time, refused, seen_at)
+             SELECT $1, u.source, u.name, u.digest, u.size, u.file_time, u.refused, $8
+             FROM unnest($2, $3, $4, $5, $6, $7) AS u (source, name, digest, size, file_time, refused)
+             ON CONFLICT (device, source, name) DO UPDATE SET digest = excluded.digest, size = excluded.size,
+                 file_time = excluded.file_time, refused = excluded.refused, seen_at = excluded.seen_at",
+        )
+        .bind::<SqlUuid, _>(device.0)
+        .bind::<Array<Text>, _>(rows.iter().map(|s| s.source.as_str()).collect::<Vec<_>>())
+        .bind::<Array<Text>, _>(rows.iter().map(|s| s.name.as_str()).collect::<Vec<_>>())
+        .bind::<Array<Binary>, _>(rows.iter().map(|s| s.digest.as_bytes().as_slice()).collect::<Vec<_>>())
+        .bind::<Array<BigInt>, _>(rows.iter().map(|s| signed(s.size)).collect::<Vec<_>>())
+        .bind::<Array<Nullable<Timestamptz>>, _>(rows.iter().map(|s| s.file_time).collect::<Vec<_>>())
+        .bind::<Array<Nullable<Text>>, _>(rows.iter().map(|s| s.refused.as_deref()).collect::<Vec<_>>())
+        .bind::<Timestamptz, _>(now)
+        .execute(&mut c)
+        .await?;
+        Ok(())
+    }
+
+    /// What a device says it has and how deep each has sunk, in the order of source and name, after a given one.
+    pub async fn items(&self, device: DeviceId, after: Option<(&str, &str)>, limit: i64) -> Result<Vec<ItemView>> {
+        let mut c = self.connection().await?;
+        let (after_source, after_name) = after.unzip();
+        let rows: Vec<ItemRow> = sql_query(
+            "SELECT g.source, g.name, g.digest, g.size, o.id AS original, o.path,
+                    coalesce(bool_or(s.good) FILTER (WHERE s.place = $4), false) AS home,
+                    coalesce(bool_or(s.good) FILTER (WHERE s.place <> $4), false) AS offsite,
+                    max(s.proven_at) FILTER (WHERE s.place <> $4 AND s.good) AS proven_at
+             FROM sighting g JOIN device d ON d.id = g.device
+             LEFT JOIN original o ON o.person = d.person AND o.digest = g.digest
+             LEFT JOIN standing s ON s.original = o.id
+             WHERE g.device = $1 AND ($2 IS NULL OR (g.source, g.name) > ($2, $3))
+             GROUP BY g.source, g.name, g.digest, g.size, o.id, o.path
+             ORDER BY g.source, g.name LIMIT $5",
+        )
+        .bind::<SqlUuid, _>(device.0)
+        .bind::<Nullable<Text>, _>(after_source)
+        .bind::<Nullable<Text>, _>(after_name)
+        .bind::<SqlUuid, _>(crate::evidence::HOME)
+        .bind::<BigInt, _>(limit)
+        .load(&mut c)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .map(|r| ItemView {
+                source: r.source,
+                name: r.name,
+                digest: digest_of(&r.digest),
+                size: unsigned(r.size),
+                original: r.original.map(OriginalId),
+                path: r.path,
+                home: r.home,
+                offsite: r.offsite,
+                proven_at: r.proven_at,
+            })
+            .collect())
+    }
+}

@@ -1,0 +1,140 @@
+//! Observations, and what they add up to.
+
+use chrono::{DateTime, Utc};
+use diesel::{
+    OptionalExtension, QueryableByName, sql_query,
+    sql_types::{Binary, Bool, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use uuid::Uuid;
+use ypogeion_core::{
+    Digest, OriginalId, StoreId,
+    layers::{Act, Observation, Outcome, Place, Standing},
+};
+
+use crate::{Catalog, CatalogError, Result, devices::digest_of};
+
+/// How the home disk is written in a `place` column.
+pub const HOME: Uuid = Uuid::nil();
+
+pub(crate) fn place_id(place: Place) -> Uuid {
+    match place {
+        Place::Home => HOME,
+        Place::Store(StoreId(id)) => id,
+    }
+}
+
+pub(crate) fn place_of(id: Uuid) -> Place {
+    if id == HOME { Place::Home } else { Place::Store(StoreId(id)) }
+}
+
+#[derive(QueryableByName)]
+struct StandingRow {
+    #[diesel(sql_type = SqlUuid)]
+    place: Uuid,
+    #[diesel(sql_type = Bool)]
+    good: bool,
+    #[diesel(sql_type = Timestamptz)]
+    since: DateTime<Utc>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    proven_at: Option<DateTime<Utc>>,
+}
+
+impl StandingRow {
+    fn standing(&self) -> Standing {
+        Standing { good: self.good, since: self.since, proven_at: self.proven_at }
+    }
+}
+
+#[derive(QueryableByName)]
+struct ObservationRow {
+    #[diesel(sql_type = SqlUuid)]
+    place: Uuid,
+    #[diesel(sql_type = Text)]
+    act: String,
+    #[diesel(sql_type = Timestamptz)]
+    at: DateTime<Utc>,
+    #[diesel(sql_type = Nullable<Binary>)]
+    digest: Option<Vec<u8>>,
+    #[diesel(sql_type = Text)]
+    outcome: String,
+}
+
+impl Catalog {
+    /// Adds an observation and brings the standing of that original at that place up to date, in one transaction.
+    pub async fn observe(&self, original: OriginalId, expected: Digest, seen: &Observation) -> Result<()> {
+        let mut c = self.connection().await?;
+        c.transaction(async |c| observe_in(c, original, expected, seen).await).await
+    }
+
+    /// The observations of one original, newest first.
+    pub async fn observations(&self, original: OriginalId) -> Result<Vec<Observation>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<ObservationRow> =
+            sql_query("SELECT place, act, at, digest, outcome FROM observation WHERE original = $1 ORDER BY id DESC LIMIT 200")
+                .bind::<SqlUuid, _>(original.0)
+                .load(&mut c)
+                .await?;
+        Ok(rows
+            .into_iter()
+            .filter_map(|r| {
+                Some(Observation {
+                    place: place_of(r.place),
+                    act: Act::from_word(&r.act)?,
+                    at: r.at,
+                    digest: r.digest.map(|d| digest_of(&d)),
+                    outcome: Outcome::from_word(&r.outcome)?,
+                })
+            })
+            .collect())
+    }
+
+    /// The standings of one original.
+    pub async fn standings(&self, original: OriginalId) -> Result<Vec<(Place, Standing)>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<StandingRow> = sql_query("SELECT place, good, since, proven_at FROM standing WHERE original = $1")
+            .bind::<SqlUuid, _>(original.0)
+            .load(&mut c)
+            .await?;
+        Ok(rows.iter().map(|r| (place_of(r.place), r.standing())).collect())
+    }
+}
+
+/// The same inside a transaction that has more to do.
+pub(crate) async fn observe_in(
+    c: &mut AsyncPgConnection,
+    original: OriginalId,
+    expected: Digest,
+    seen: &Observation,
+) -> Result<()> {
+    let place = place_id(seen.place);
+    let before: Option<StandingRow> =
+        sql_query("SELECT place, good, since, proven_at FROM standing WHERE original = $1 AND place = $2 FOR UPDATE")
+            .bind::<SqlUuid, _>(original.0)
+            .bind::<SqlUuid, _>(place)
+            .get_result(c)
+            .await
+            .optional()?;
+    let after = Standing::after(before.map(|b| b.standing()), seen, expected);
+    sql_query("INSERT INTO observation (original, place, act, at, digest, outcome) VALUES ($1, $2, $3, $4, $5, $6)")
+        .bind::<SqlUuid, _>(original.0)
+        .bind::<SqlUuid, _>(place)
+        .bind::<Text, _>(seen.act.word())
+        .bind::<Timestamptz, _>(seen.at)
+        .bind::<Nullable<Binary>, _>(seen.digest.map(|d| d.as_bytes().to_vec()))
+        .bind::<Text, _>(seen.outcome.word())
+        .execute(c)
+        .await?;
+    sql_query(
+        "INSERT INTO standing (original, place, good, since, proven_at) VALUES ($1, $2, $3, $4, $5)
+         ON CONFLICT (original, place) DO UPDATE SET good = excluded.good, since = excluded.since, proven_at = excluded.proven_at",
+    )
+    .bind::<SqlUuid, _>(original.0)
+    .bind::<SqlUuid, _>(place)
+    .bind::<Bool, _>(after.good)
+    .bind::<Timestamptz, _>(after.since)
+    .bind::<Nullable<Timestamptz>, _>(after.proven_at)
+    .execute(c)
+    .await?;
+    Ok::<_, CatalogError>(())
+}

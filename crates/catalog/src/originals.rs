@@ -1,0 +1,275 @@
+//! The library as people see it: months, pages, one original.
+
+use chrono::{DateTime, NaiveDate, NaiveDateTime, Utc};
+use diesel::{
+    QueryableByName, sql_query,
+    sql_types::{BigInt, Binary, Bool, Jsonb, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
+};
+use diesel_async::RunQueryDsl;
+use uuid::Uuid;
+use ypogeion_core::{DeviceId, Digest, OriginalId, PersonId, capture::Facts, filing::FiledPath};
+
+use crate::{Catalog, CatalogError, Result, devices::digest_of, evidence::HOME, unsigned};
+
+/// An original as the contact sheet shows it.
+#[derive(Clone, Debug)]
+pub struct Card {
+    /// Its id.
+    pub id: OriginalId,
+    /// Where it is in the library.
+    pub path: String,
+    /// The kind's word.
+    pub kind: String,
+    /// What a clock on the wall showed.
+    pub taken_local: NaiveDateTime,
+    /// What was read from it.
+    pub facts: Facts,
+    /// `waiting`, `ready` or `none`.
+    pub preview: String,
+    /// Thumbhash, base64.
+    pub placeholder: Option<String>,
+    /// Whether the copy at home is good.
+    pub home: bool,
+    /// Whether a store has it.
+    pub offsite: bool,
+    /// When it was last read back from a store.
+    pub proven_at: Option<DateTime<Utc>>,
+}
+
+/// An original with its row's facts.
+#[derive(Clone, Debug)]
+pub struct OriginalRow {
+    /// Its id.
+    pub id: OriginalId,
+    /// Whose it is.
+    pub person: PersonId,
+    /// The device that sent it first.
+    pub device: Option<DeviceId>,
+    /// That device's name.
+    pub device_name: Option<String>,
+    /// What its bytes are.
+    pub digest: Digest,
+    /// How many.
+    pub size: u64,
+    /// Name on the device.
+    pub name: String,
+    /// Where it is in the library.
+    pub path: FiledPath,
+    /// The kind's word.
+    pub kind: String,
+    /// The instant it was taken.
+    pub taken_at: DateTime<Utc>,
+    /// What a clock on the wall showed.
+    pub taken_local: NaiveDateTime,
+    /// The rule's word.
+    pub taken_rule: String,
+    /// What was read from it.
+    pub facts: Facts,
+    /// `waiting`, `ready` or `none`.
+    pub preview: String,
+    /// When it came home.
+    pub landed_at: DateTime<Utc>,
+}
+
+#[derive(QueryableByName)]
+struct MonthRow {
+    #[diesel(sql_type = Text)]
+    month: String,
+    #[diesel(sql_type = BigInt)]
+    n: i64,
+}
+
+#[derive(QueryableByName)]
+struct CardRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = Text)]
+    path: String,
+    #[diesel(sql_type = Text)]
+    kind: String,
+    #[diesel(sql_type = Timestamp)]
+    taken_local: NaiveDateTime,
+    #[diesel(sql_type = Jsonb)]
+    facts: serde_json::Value,
+    #[diesel(sql_type = Text)]
+    preview: String,
+    #[diesel(sql_type = Nullable<Text>)]
+    placeholder: Option<String>,
+    #[diesel(sql_type = Bool)]
+    home: bool,
+    #[diesel(sql_type = Bool)]
+    offsite: bool,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    proven_at: Option<DateTime<Utc>>,
+}
+
+#[derive(QueryableByName)]
+struct FullRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = SqlUuid)]
+    person: Uuid,
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    device: Option<Uuid>,
+    #[diesel(sql_type = Nullable<Text>)]
+    device_name: Option<String>,
+    #[diesel(sql_type = Binary)]
+    digest: Vec<u8>,
+    #[diesel(sql_type = BigInt)]
+    size: i64,
+    #[diesel(sql_type = Text)]
+    name: String,
+    #[diesel(sql_type = Text)]
+    path: String,
+    #[diesel(sql_type = Text)]
+    kind: String,
+    #[diesel(sql_type = Timestamptz)]
+    taken_at: DateTime<Utc>,
+    #[diesel(sql_type = Timestamp)]
+    taken_local: NaiveDateTime,
+    #[diesel(sql_type = Text)]
+    taken_rule: String,
+    #[diesel(sql_type = Jsonb)]
+    facts: serde_json::Value,
+    #[diesel(sql_type = Text)]
+    preview: String,
+    #[diesel(sql_type = Timestamptz)]
+    landed_at: DateTime<Utc>,
+}
+
+/// Facts of a later version may hold what this one does not know; those are passed over.
+fn facts_of(value: serde_json::Value) -> Facts {
+    serde_json::from_value(value).unwrap_or_default()
+}
+
+pub(crate) const FULL: &str =
+    "SELECT o.id, o.person, o.device, d.name AS device_name, o.digest, o.size, o.name, o.path, o.kind, o.taken_at,
+    o.taken_local, o.taken_rule, o.facts, o.preview, o.landed_at FROM original o LEFT JOIN device d ON d.id = o.device";
+
+impl TryFrom<FullRow> for OriginalRow {
+    type Error = CatalogError;
+    fn try_from(r: FullRow) -> Result<Self> {
+        Ok(OriginalRow {
+            id: OriginalId(r.id),
+            person: PersonId(r.person),
+            device: r.device.map(DeviceId),
+            device_name: r.device_name,
+            digest: digest_of(&r.digest),
+            size: unsigned(r.size),
+            name: r.name,
+            path: FiledPath::parse(&r.path).map_err(|_| CatalogError::NotFound)?,
+            kind: r.kind,
+            taken_at: r.taken_at,
+            taken_local: r.taken_local,
+            taken_rule: r.taken_rule,
+            facts: facts_of(r.facts),
+            preview: r.preview,
+            landed_at: r.landed_at,
+        })
+    }
+}
+
+impl Catalog {
+    /// The months in which a member took something, newest first, with their counts.
+    pub async fn months(&self, person: PersonId) -> Result<Vec<(String, u64)>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<MonthRow> = sql_query(
+            "SELECT to_char(date_trunc('month', taken_local), 'YYYY-MM') AS month, count(*) AS n FROM original
+             WHERE person = $1 GROUP BY 1 ORDER BY 1 DESC",
+        )
+        .bind::<SqlUuid, _>(person.0)
+        .load(&mut c)
+        .await?;
+        Ok(rows.into_iter().map(|r| (r.month, unsigned(r.n))).collect())
+    }
+
+    /// A page of a member's originals, newest first. `from` and `until` limit the local capture time (until exclusive);
+    /// `after` is the last one of the page before.
+    pub async fn originals(
+        &self,
+        person: PersonId,
+        from: Option<NaiveDate>,
+        until: Option<NaiveDate>,
+        after: Option<(NaiveDateTime, OriginalId)>,
+        limit: i64,
+    ) -> Result<Vec<Card>> {
+        let mut c = self.connection().await?;
+        let midnight = |d: NaiveDate| d.and_time(chrono::NaiveTime::MIN);
+        let (after_time, after_id) = after.unzip();
+        let rows: Vec<CardRow> = sql_query(
+            "SELECT o.id, o.path, o.kind, o.taken_local, o.facts, o.preview, o.placeholder, s.home, s.offsite, s.proven_at
+             FROM (
+                 SELECT * FROM original WHERE person = $1
+                 AND ($2 IS NULL OR taken_local >= $2) AND ($3 IS NULL OR taken_local < $3)
+                 AND ($4 IS NULL OR (taken_local, id) < ($4, $5))
+                 ORDER BY taken_local DESC, id DESC LIMIT $7
+             ) o, LATERAL (
+                 SELECT coalesce(bool_or(good) FILTER (WHERE place = $6), false) AS home,
+                        coalesce(bool_or(good) FILTER (WHERE place <> $6), false) AS offsite,
+                        max(proven_at) FILTER (WHERE place <> $6 AND good) AS proven_at
+                 FROM standing WHERE original = o.id
+             ) s ORDER BY o.taken_local DESC, o.id DESC",
+        )
+        .bind::<SqlUuid, _>(person.0)
+        .bind::<Nullable<Timestamp>, _>(from.map(midnight))
+        .bind::<Nullable<Timestamp>, _>(until.map(midnight))
+        .bind::<Nullable<Timestamp>, _>(after_time)
+        .bind::<Nullable<SqlUuid>, _>(after_id.map(|i| i.0))
+        .bind::<SqlUuid, _>(HOME)
+        .bind::<BigInt, _>(limit)
+        .load(&mut c)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .map(|r| Card {
+                id: OriginalId(r.id),
+                path: r.path,
+                kind: r.kind,
+                taken_local: r.taken_local,
+                facts: facts_of(r.facts),
+                preview: r.preview,
+                placeholder: r.placeholder,
+                home: r.home,
+                offsite: r.offsite,
+                proven_at: r.proven_at,
+            })
+            .collect())
+    }
+
+    /// One original. `person` limits it to that member's.
+    pub async fn original(&self, id: OriginalId, person: Option<PersonId>) -> Result<OriginalRow> {
+        let mut c = self.connection().await?;
+        let row: FullRow = sql_query(format!("{FULL} WHERE o.id = $1 AND ($2 IS NULL OR o.person = $2)"))
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
+            .get_result(&mut c)
+            .await?;
+        row.try_into()
+    }
+
+    /// Says how the making of previews ended: with a placeholder, or with none to be had.
+    pub async fn set_preview(&self, id: OriginalId, placeholder: Option<&str>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query(
+            "UPDATE original SET preview = CASE WHEN $2 IS NULL THEN 'none' ELSE 'ready' END, placeholder = $2 WHERE id = $1",
+        )
+        .bind::<SqlUuid, _>(id.0)
+        .bind::<Nullable<Text>, _>(placeholder)
+        .execute(&mut c)
+        .await?;
+        Ok(())
+    }
+
+    /// Originals that a store has confirmed and its ledger does not name yet, oldest first.
+    pub async fn unlisted(&self, store: ypogeion_core::StoreId, limit: i64) -> Result<Vec<OriginalRow>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<FullRow> = sql_query(format!(
+            "{FULL} JOIN standing s ON s.original = o.id AND s.place = $1 AND s.good AND NOT s.listed ORDER BY o.id LIMIT $2"
+        ))
+        .bind::<SqlUuid, _>(store.0)
+        .bind::<BigInt, _>(limit)
+        .load(&mut c)
+        .await?;
+        rows.into_iter().map(OriginalRow::try_from).collect()
+    }
+}

@@ -1,0 +1,202 @@
+//! The household, its members and their sessions.
+
+use chrono::{DateTime, Utc};
+use diesel::{
+    OptionalExtension, QueryableByName, sql_query,
+    sql_types::{BigInt, Binary, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+};
+use diesel_async::RunQueryDsl;
+use uuid::Uuid;
+use ypogeion_core::{PersonId, access::Role, object::NameKey};
+
+use crate::{Catalog, CatalogError, Result, signed, unsigned};
+
+/// The household.
+#[derive(Clone, Debug)]
+pub struct Household {
+    /// What it calls itself.
+    pub name: String,
+    /// The id that its replicas carry.
+    pub replica: Uuid,
+    /// The key for object names.
+    pub name_key: NameKey,
+}
+
+/// A member.
+#[derive(Clone, Debug)]
+pub struct Person {
+    /// Stable.
+    pub id: PersonId,
+    /// As shown.
+    pub name: String,
+    /// Keeper, member or guest.
+    pub role: Role,
+    /// The member's folder in the library.
+    pub folder: String,
+    /// Argon2id, in the PHC string format.
+    pub password_hash: String,
+    /// Hard quota in bytes.
+    pub quota: Option<u64>,
+}
+
+#[derive(QueryableByName)]
+struct HouseholdRow {
+    #[diesel(sql_type = Text)]
+    name: String,
+    #[diesel(sql_type = SqlUuid)]
+    replica: Uuid,
+    #[diesel(sql_type = Text)]
+    name_key: String,
+}
+
+#[derive(QueryableByName)]
+struct PersonRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = Text)]
+    name: String,
+    #[diesel(sql_type = Text)]
+    role: String,
+    #[diesel(sql_type = Text)]
+    folder: String,
+    #[diesel(sql_type = Text)]
+    password_hash: String,
+    #[diesel(sql_type = Nullable<BigInt>)]
+    quota: Option<i64>,
+}
+
+impl From<PersonRow> for Person {
+    fn from(row: PersonRow) -> Self {
+        Person {
+            id: PersonId(row.id),
+            name: row.name,
+            // The table's own check keeps other words out.
+            role: Role::of_person(&row.role).unwrap_or(Role::Guest),
+            folder: row.folder,
+            password_hash: row.password_hash,
+            quota: row.quota.map(unsigned),
+        }
+    }
+}
+
+const PERSON: &str = "SELECT id, name, role, folder, password_hash, quota FROM person";
+
+/// A name as typed at sign-in: case and outer spaces do not matter.
+fn login(name: &str) -> String {
+    name.trim().to_lowercase()
+}
+
+impl Catalog {
+    /// Makes the household. There is one; a second attempt is [`CatalogError::Taken`].
+    pub async fn create_household(&self, household: &Household, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("INSERT INTO household (name, replica, name_key, created_at) VALUES ($1, $2, $3, $4)")
+            .bind::<Text, _>(&household.name)
+            .bind::<SqlUuid, _>(household.replica)
+            .bind::<Text, _>(household.name_key.reveal())
+            .bind::<Timestamptz, _>(now)
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
+    /// The household, once it has been made.
+    pub async fn household(&self) -> Result<Option<Household>> {
+        let mut c = self.connection().await?;
+        let row: Option<HouseholdRow> =
+            sql_query("SELECT name, replica, name_key FROM household").get_result(&mut c).await.optional()?;
+        // Written by this program from a key of the right length.
+        Ok(row.and_then(|r| Some(Household { name: r.name, replica: r.replica, name_key: NameKey::parse(&r.name_key)? })))
+    }
+
+    /// Adds a member.
+    pub async fn add_person(&self, person: &Person, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query(
+            "INSERT INTO person (id, name, login, role, folder, password_hash, quota, created_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
+        )
+        .bind::<SqlUuid, _>(person.id.0)
+        .bind::<Text, _>(&person.name)
+        .bind::<Text, _>(login(&person.name))
+        .bind::<Text, _>(person.role.word())
+        .bind::<Text, _>(&person.folder)
+        .bind::<Text, _>(&person.password_hash)
+        .bind::<Nullable<BigInt>, _>(person.quota.map(signed))
+        .bind::<Timestamptz, _>(now)
+        .execute(&mut c)
+        .await?;
+        Ok(())
+    }
+
+    /// Changes quota or password of a member. A quota of 0 takes the quota away.
+    pub async fn change_person(&self, id: PersonId, quota: Option<u64>, password_hash: Option<&str>) -> Result<()> {
+        let mut c = self.connection().await?;
+        let changed = sql_query(
+            "UPDATE person SET quota = CASE WHEN $2 IS NULL THEN quota WHEN $2 = 0 THEN NULL ELSE $2 END,
+                    password_hash = coalesce($3, password_hash) WHERE id = $1",
+        )
+        .bind::<SqlUuid, _>(id.0)
+        .bind::<Nullable<BigInt>, _>(quota.map(signed))
+        .bind::<Nullable<Text>, _>(password_hash)
+        .execute(&mut c)
+        .await?;
+        if changed == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
+    }
+
+    /// A member by the name used to sign in.
+    pub async fn person_by_login(&self, name: &str) -> Result<Person> {
+        let mut c = self.connection().await?;
+        let row: PersonRow =
+            sql_query(format!("{PERSON} WHERE login = $1")).bind::<Text, _>(login(name)).get_result(&mut c).await?;
+        Ok(row.into())
+    }
+
+    /// A member.
+    pub async fn person(&self, id: PersonId) -> Result<Person> {
+        let mut c = self.connection().await?;
+        let row: PersonRow = sql_query(format!("{PERSON} WHERE id = $1")).bind::<SqlUuid, _>(id.0).get_result(&mut c).await?;
+        Ok(row.into())
+    }
+
+    /// All members, in the order in which they were added.
+    pub async fn people(&self) -> Result<Vec<Person>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<PersonRow> = sql_query(format!("{PERSON} ORDER BY created_at, id")).load(&mut c).await?;
+        Ok(rows.into_iter().map(Person::from).collect())
+    }
+
+    /// Opens a session.
+    pub async fn open_session(&self, token_hash: &[u8], person: PersonId, now: DateTime<Utc>, end: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query(
+            "WITH old AS (DELETE FROM session WHERE expires_at < $3)
+             INSERT INTO session (token_hash, person, created_at, expires_at) VALUES ($1, $2, $3, $4)",
+        )
+        .bind::<Binary, _>(token_hash)
+        .bind::<SqlUuid, _>(person.0)
+        .bind::<Timestamptz, _>(now)
+        .bind::<Timestamptz, _>(end)
+        .execute(&mut c)
+        .await?;
+        Ok(())
+    }
+
+    /// Whose session that is, if it has not ended.
+    pub async fn session(&self, token_hash: &[u8], now: DateTime<Utc>) -> Result<Person> {
+        let mut c = self.connection().await?;
+        let row: PersonRow =
+            sql_query(format!("{PERSON} WHERE id = (SELECT person FROM session WHERE token_hash = $1 AND expires_at > $2)"))
+                .bind::<Binary, _>(token_hash)
+                .bind::<Timestamptz, _>(now)
+                .get_result(&mut c)
+                .await?;
+        Ok(row.into())
+    }
+
+    /// Ends a session. Ending one twice does no harm.
+    pub async fn close_session(&self, token_hash: &[u8]) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("DELETE FROM session WHERE token_hash = $1").bind::<Binary, _>(token_hash).execute(&mut c).await?;
+        Ok(())
+    }
+}

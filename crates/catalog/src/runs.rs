@@ -1,0 +1,270 @@
+//! Backup runs and their logs.
+
+use chrono::{DateTime, TimeDelta, Utc};
+use diesel::{
+    QueryableByName, sql_query,
+    sql_types::{Array, BigInt, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+};
+use diesel_async::{AsyncConnection, RunQueryDsl};
+use uuid::Uuid;
+use ypogeion_core::{DeviceId, PersonId, RunId};
+
+use crate::{Catalog, CatalogError, Count, Result, signed, unsigned};
+
+/// A run that has not been heard of for this long has broken off.
+const SILENT: TimeDelta = TimeDelta::minutes(2);
+
+/// What a run did, in numbers.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Counts {
+    /// Files looked at.
+    pub checked: u64,
+    /// Sent and landed.
+    pub sent: u64,
+    /// At home already.
+    pub present: u64,
+    /// Left out.
+    pub skipped: u64,
+    /// Failed.
+    pub failed: u64,
+    /// Bytes sent.
+    pub bytes: u64,
+}
+
+/// How a run stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RunState {
+    /// Under way.
+    Running,
+    /// Ended, nothing failed.
+    Complete,
+    /// Ended, something failed.
+    Partly,
+    /// Was not heard of any more.
+    BrokenOff,
+}
+
+/// A run.
+#[derive(Clone, Debug)]
+pub struct RunView {
+    /// Its id.
+    pub id: RunId,
+    /// Its device.
+    pub device: DeviceId,
+    /// The device's name.
+    pub device_name: String,
+    /// When it began.
+    pub began_at: DateTime<Utc>,
+    /// When it ended.
+    pub ended_at: Option<DateTime<Utc>>,
+    /// How it stands.
+    pub state: RunState,
+    /// In numbers.
+    pub counts: Counts,
+}
+
+/// What became of one file.
+#[derive(Clone, Debug)]
+pub struct Entry {
+    /// Name on the device.
+    pub name: String,
+    /// Album or folder.
+    pub source: String,
+    /// `sent`, `present`, `skipped` or `failed`.
+    pub outcome: String,
+    /// Why.
+    pub reason: Option<String>,
+    /// Bytes.
+    pub size: u64,
+}
+
+#[derive(QueryableByName)]
+struct RunRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = SqlUuid)]
+    device: Uuid,
+    #[diesel(sql_type = Text)]
+    device_name: String,
+    #[diesel(sql_type = Timestamptz)]
+    began_at: DateTime<Utc>,
+    #[diesel(sql_type = Timestamptz)]
+    reported_at: DateTime<Utc>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    ended_at: Option<DateTime<Utc>>,
+    #[diesel(sql_type = BigInt)]
+    checked: i64,
+    #[diesel(sql_type = BigInt)]
+    sent: i64,
+    #[diesel(sql_type = BigInt)]
+    present: i64,
+    #[diesel(sql_type = BigInt)]
+    skipped: i64,
+    #[diesel(sql_type = BigInt)]
+    failed: i64,
+    #[diesel(sql_type = BigInt)]
+    bytes: i64,
+}
+
+#[derive(QueryableByName)]
+struct EntryRow {
+    #[diesel(sql_type = Text)]
+    name: String,
+    #[diesel(sql_type = Text)]
+    source: String,
+    #[diesel(sql_type = Text)]
+    outcome: String,
+    #[diesel(sql_type = Nullable<Text>)]
+    reason: Option<String>,
+    #[diesel(sql_type = BigInt)]
+    size: i64,
+}
+
+impl Catalog {
+    /// A run begins.
+    pub async fn begin_run(&self, id: RunId, device: DeviceId, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("INSERT INTO run (id, device, began_at, reported_at) VALUES ($1, $2, $3, $3)")
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<SqlUuid, _>(device.0)
+            .bind::<Timestamptz, _>(now)
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
+    /// A run reports. A report after its end changes nothing, so that one sent twice does no harm.
+    pub async fn report_run(
+        &self,
+        id: RunId,
+        device: DeviceId,
+        counts: Counts,
+        entries: &[Entry],
+        ended: bool,
+        now: DateTime<Utc>,
+    ) -> Result<()> {
+        let mut c = self.connection().await?;
+        c.transaction(async |c| {
+            let open: Count = sql_query("SELECT count(*) AS n FROM run WHERE id = $1 AND device = $2")
+                .bind::<SqlUuid, _>(id.0)
+                .bind::<SqlUuid, _>(device.0)
+                .get_result(c)
+                .await?;
+            if open.n == 0 {
+                return Err(CatalogError::NotFound);
+            }
+            let taken = sql_query(
+                "UPDATE run SET reported_at = $2, ended_at = CASE WHEN $3 THEN $2 END, checked = $4, sent = $5, present = $6,
+                     skipped = $7, failed = $8, bytes = $9 WHERE id = $1 AND ended_at IS NULL",
+            )
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Timestamptz, _>(now)
+            .bind::<diesel::sql_types::Bool, _>(ended)
+            .bind::<BigInt, _>(signed(counts.checked))
+            .bind::<BigInt, _>(signed(counts.sent))
+            .bind::<BigInt, _>(signed(counts.present))
+            .bind::<BigInt, _>(signed(counts.skipped))
+            .bind::<BigInt, _>(signed(counts.failed))
+            .bind::<BigInt, _>(signed(counts.bytes))
+            .execute(c)
+            .await?;
+            if taken == 0 {
+                return Ok(());
+            }
+            sql_query(
+                "INSERT INTO run_entry (run, name, source, outcome, reason, size)
+                 SELECT $1, * FROM unnest($2, $3, $4, $5, $6)",
+            )
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Array<Text>, _>(entries.iter().map(|e| e.name.as_str()).collect::<Vec<_>>())
+            .bind::<Array<Text>, _>(entries.iter().map(|e| e.source.as_str()).collect::<Vec<_>>())
+            .bind::<Array<Text>, _>(entries.iter().map(|e| e.outcome.as_str()).collect::<Vec<_>>())
+            .bind::<Array<Nullable<Text>>, _>(entries.iter().map(|e| e.reason.as_deref()).collect::<Vec<_>>())
+            .bind::<Array<BigInt>, _>(entries.iter().map(|e| signed(e.size)).collect::<Vec<_>>())
+            .execute(c)
+            .await?;
+            Ok(())
+        })
+        .await
+    }
+
+    /// The last runs of one member's devices or of all, newest first.
+    pub async fn runs(
+        &self,
+        person: Option<PersonId>,
+        device: Option<DeviceId>,
+        limit: i64,
+        now: DateTime<Utc>,
+    ) -> Result<Vec<RunView>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<RunRow> = sql_query(
+            "SELECT r.id, r.device, d.name AS device_name, r.began_at, r.reported_at, r.ended_at, r.checked, r.sent, r.present, r.skipped,
+                    r.failed, r.bytes
+             FROM run r JOIN device d ON d.id = r.device
+             WHERE ($1 IS NULL OR d.person = $1) AND ($2 IS NULL OR d.id = $2) ORDER BY r.began_at DESC, r.id DESC LIMIT $3",
+        )
+        .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
+        .bind::<Nullable<SqlUuid>, _>(device.map(|d| d.0))
+        .bind::<BigInt, _>(limit)
+        .load(&mut c)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .map(|r| RunView {
+                id: RunId(r.id),
+                device: DeviceId(r.device),
+                device_name: r.device_name,
+                began_at: r.began_at,
+                ended_at: r.ended_at,
+                state: match r.ended_at {
+                    Some(_) if r.failed == 0 => RunState::Complete,
+                    Some(_) => RunState::Partly,
+                    None if now - r.reported_at > SILENT => RunState::BrokenOff,
+                    None => RunState::Running,
+                },
+                counts: Counts {
+                    checked: unsigned(r.checked),
+                    sent: unsigned(r.sent),
+                    present: unsigned(r.present),
+                    skipped: unsigned(r.skipped),
+                    failed: unsigned(r.failed),
+                    bytes: unsigned(r.bytes),
+                },
+            })
+            .collect())
+    }
+
+    /// A page of a run's log, and how many entries there are with this filter.
+    pub async fn run_entries(
+        &self,
+        id: RunId,
+        person: Option<PersonId>,
+        outcome: Option<&str>,
+        offset: i64,
+        limit: i64,
+    ) -> Result<(Vec<Entry>, u64)> {
+        const WHICH: &str = "FROM run_entry e JOIN run r ON r.id = e.run JOIN device d ON d.id = r.device
+             WHERE e.run = $1 AND ($2 IS NULL OR d.person = $2) AND ($3 IS NULL OR e.outcome = $3)";
+        let mut c = self.connection().await?;
+        let total: Count = sql_query(format!("SELECT count(*) AS n {WHICH}"))
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
+            .bind::<Nullable<Text>, _>(outcome)
+            .get_result(&mut c)
+            .await?;
+        let rows: Vec<EntryRow> =
+            sql_query(format!("SELECT e.name, e.source, e.outcome, e.reason, e.size {WHICH} ORDER BY e.id OFFSET $4 LIMIT $5"))
+                .bind::<SqlUuid, _>(id.0)
+                .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
+                .bind::<Nullable<Text>, _>(outcome)
+                .bind::<BigInt, _>(offset)
+                .bind::<BigInt, _>(limit)
+                .load(&mut c)
+                .await?;
+        let entries = rows
+            .into_iter()
+            .map(|r| Entry { name: r.name, source: r.source, outcome: r.outcome, reason: r.reason, size: unsigned(r.size) })
+            .collect();
+        Ok((entries, unsigned(total.n)))
+    }
+}

@@ -1,0 +1,386 @@
+//! Stores: where they are, how they do, what they hold.
+
+use chrono::{DateTime, Utc};
+use diesel::{
+    OptionalExtension, QueryableByName, sql_query,
+    sql_types::{Array, BigInt, Binary, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+};
+use diesel_async::{AsyncConnection, RunQueryDsl};
+use uuid::Uuid;
+use ypogeion_core::{
+    Digest, OriginalId, StoreId,
+    kit::StoreAddress,
+    layers::{Act, Observation, Outcome, Place},
+    ledger::ObjectRecord,
+};
+
+use crate::{
+    Catalog, CatalogError, Result,
+    devices::digest_of,
+    evidence::{HOME, observe_in},
+    numbers::Amount,
+    signed, unsigned,
+};
+
+/// A store and how it does.
+#[derive(Clone, Debug)]
+pub struct StoreRow {
+    /// Its id.
+    pub id: StoreId,
+    /// Where it is and how to sign in.
+    pub address: StoreAddress,
+    /// Why nothing is sent until the keeper has done something.
+    pub stopped: Option<String>,
+    /// Why the last attempt failed.
+    pub failing: Option<String>,
+    /// When the next attempt is.
+    pub retry_at: Option<DateTime<Utc>>,
+    /// Faults in a row.
+    pub faults: u32,
+    /// Number of the last ledger segment.
+    pub ledger_segment: u64,
+}
+
+/// A store in numbers.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct StoreNumbers {
+    /// Confirmed there.
+    pub held: Amount,
+    /// Of these, read back lately.
+    pub proven: Amount,
+    /// Good at home and not there.
+    pub to_go: Amount,
+    /// Confirmed and not in the ledger.
+    pub unlisted: u64,
+    /// When it last took a copy.
+    pub confirmed_at: Option<DateTime<Utc>>,
+}
+
+#[derive(QueryableByName)]
+struct Row {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = Text)]
+    name: String,
+    #[diesel(sql_type = Text)]
+    endpoint: String,
+    #[diesel(sql_type = Text)]
+    region: String,
+    #[diesel(sql_type = Text)]
+    bucket: String,
+    #[diesel(sql_type = Text)]
+    prefix: String,
+    #[diesel(sql_type = Text)]
+    access_key: String,
+    #[diesel(sql_type = Text)]
+    secret_key: String,
+    #[diesel(sql_type = Nullable<Text>)]
+    stopped: Option<String>,
+    #[diesel(sql_type = Nullable<Text>)]
+    failing: Option<String>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    retry_at: Option<DateTime<Utc>>,
+    #[diesel(sql_type = Integer)]
+    faults: i32,
+    #[diesel(sql_type = BigInt)]
+    ledger_segment: i64,
+}
+
+impl From<Row> for StoreRow {
+    fn from(r: Row) -> Self {
+        StoreRow {
+            id: StoreId(r.id),
+            address: StoreAddress {
+                name: r.name,
+                endpoint: r.endpoint,
+                region: r.region,
+                bucket: r.bucket,
+                prefix: r.prefix,
+                access_key: r.access_key,
+                secret_key: r.secret_key,
+            },
+            stopped: r.stopped,
+            failing: r.failing,
+            retry_at: r.retry_at,
+            faults: u32::try_from(r.faults).unwrap_or(0),
+            ledger_segment: unsigned(r.ledger_segment),
+        }
+    }
+}
+
+#[derive(QueryableByName)]
+struct ObjectRow {
+    #[diesel(sql_type = Text)]
+    name: String,
+    #[diesel(sql_type = BigInt)]
+    size: i64,
+    #[diesel(sql_type = Binary)]
+    sealed_digest: Vec<u8>,
+}
+
+#[derive(QueryableByName)]
+struct IdRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+}
+
+#[derive(QueryableByName)]
+struct NumbersRow {
+    #[diesel(sql_type = BigInt)]
+    held: i64,
+    #[diesel(sql_type = BigInt)]
+    held_bytes: i64,
+    #[diesel(sql_type = BigInt)]
+    proven: i64,
+    #[diesel(sql_type = BigInt)]
+    proven_bytes: i64,
+    #[diesel(sql_type = BigInt)]
+    to_go: i64,
+    #[diesel(sql_type = BigInt)]
+    to_go_bytes: i64,
+    #[diesel(sql_type = BigInt)]
+    unlisted: i64,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    confirmed_at: Option<DateTime<Utc>>,
+}
+
+const STORE: &str = "SELECT id, name, endpoint, region, bucket, prefix, access_key, secret_key, stopped, failing, retry_at, faults, \
+                     ledger_segment FROM store";
+
+impl Catalog {
+    /// Adds a store, and the work of sending it everything that is at home.
+    pub async fn add_store(&self, id: StoreId, address: &StoreAddress, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        c.transaction(async |c| {
+            sql_query(
+                "INSERT INTO store (id, name, endpoint, region, bucket, prefix, access_key, secret_key, created_at)
+                 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
+            )
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Text, _>(&address.name)
+            .bind::<Text, _>(&address.endpoint)
+            .bind::<Text, _>(&address.region)
+            .bind::<Text, _>(&address.bucket)
+            .bind::<Text, _>(&address.prefix)
+            .bind::<Text, _>(&address.access_key)
+            .bind::<Text, _>(&address.secret_key)
+            .bind::<Timestamptz, _>(now)
+            .execute(c)
+            .await?;
+            sql_query(
+                "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', id, $1, 10, $2 FROM original ON CONFLICT DO NOTHING",
+            )
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Timestamptz, _>(now)
+            .execute(c)
+            .await?;
+            Ok::<_, CatalogError>(())
+        })
+        .await
+    }
+
+    /// All stores, in the order in which they were added.
+    pub async fn stores(&self) -> Result<Vec<StoreRow>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<Row> = sql_query(format!("{STORE} ORDER BY created_at, id")).load(&mut c).await?;
+        Ok(rows.into_iter().map(StoreRow::from).collect())
+    }
+
+    /// One store.
+    pub async fn store(&self, id: StoreId) -> Result<StoreRow> {
+        let mut c = self.connection().await?;
+        let row: Row = sql_query(format!("{STORE} WHERE id = $1")).bind::<SqlUuid, _>(id.0).get_result(&mut c).await?;
+        Ok(row.into())
+    }
+
+    /// Notes a passing fault: nothing is sent to the store before `retry_at`.
+    pub async fn store_failing(&self, id: StoreId, reason: &str, retry_at: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE store SET failing = $2, retry_at = $3, faults = faults + 1 WHERE id = $1")
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Text, _>(reason)
+            .bind::<Timestamptz, _>(retry_at)
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
+    /// Notes that nothing more is to be sent until the keeper has done something.
+    pub async fn store_stopped(&self, id: StoreId, reason: &str) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE store SET stopped = $2 WHERE id = $1")
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Text, _>(reason)
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
+    /// Notes that the store answers as it should. Writes nothing if that is known.
+    pub async fn store_well(&self, id: StoreId) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query(
+            "UPDATE store SET failing = NULL, retry_at = NULL, faults = 0 WHERE id = $1 AND (failing IS NOT NULL OR faults > 0)",
+        )
+        .bind::<SqlUuid, _>(id.0)
+        .execute(&mut c)
+        .await?;
+        Ok(())
+    }
+
+    /// Goes on after a stop, with new keys if they are given. Wakes the workers.
+    pub async fn resume_store(&self, id: StoreId, access_key: Option<&str>, secret_key: Option<&str>) -> Result<()> {
+        let mut c = self.connection().await?;
+        let found = sql_query(
+            "UPDATE store SET stopped = NULL, failing = NULL, retry_at = NULL, faults = 0,
+                 access_key = coalesce($2, access_key), secret_key = coalesce($3, secret_key) WHERE id = $1",
+        )
+        .bind::<SqlUuid, _>(id.0)
+        .bind::<Nullable<Text>, _>(access_key)
+        .bind::<Nullable<Text>, _>(secret_key)
+        .execute(&mut c)
+        .await?;
+        if found == 0 {
+            return Err(CatalogError::NotFound);
+        }
+        sql_query("SELECT pg_notify('job', '')").execute(&mut c).await?;
+        Ok(())
+    }
+
+    /// The object that a store has confirmed for these bytes.
+    pub async fn object(&self, store: StoreId, digest: Digest) -> Result<Option<ObjectRecord>> {
+        let mut c = self.connection().await?;
+        let row: Option<ObjectRow> = sql_query("SELECT name, size, sealed_digest FROM object WHERE store = $1 AND digest = $2")
+            .bind::<SqlUuid, _>(store.0)
+            .bind::<Binary, _>(digest.as_bytes().as_slice())
+            .get_result(&mut c)
+            .await
+            .optional()?;
+        Ok(row.map(|r| ObjectRecord { name: r.name, size: unsigned(r.size), sha256: digest_of(&r.sealed_digest) }))
+    }
+
+    /// The store has confirmed an object: its row, the observation for every original with these bytes, and the work that
+    /// follows (the ledger, and reading it back at `prove_at`), in one transaction.
+    pub async fn confirm(
+        &self,
+        store: StoreId,
+        digest: Digest,
+        object: &ObjectRecord,
+        at: DateTime<Utc>,
+        prove_at: DateTime<Utc>,
+    ) -> Result<()> {
+        let mut c = self.connection().await?;
+        c.transaction(async |c| {
+            sql_query(
+                "INSERT INTO object (store, digest, name, size, sealed_digest, confirmed_at) VALUES ($1, $2, $3, $4, $5, $6)
+                 ON CONFLICT (store, digest) DO UPDATE SET name = excluded.name, size = excluded.size,
+                     sealed_digest = excluded.sealed_digest, confirmed_at = excluded.confirmed_at",
+            )
+            .bind::<SqlUuid, _>(store.0)
+            .bind::<Binary, _>(digest.as_bytes().as_slice())
+            .bind::<Text, _>(&object.name)
+            .bind::<BigInt, _>(signed(object.size))
+            .bind::<Binary, _>(object.sha256.as_bytes().as_slice())
+            .bind::<Timestamptz, _>(at)
+            .execute(c)
+            .await?;
+            let sharing: Vec<IdRow> = sql_query("SELECT id FROM original WHERE digest = $1 ORDER BY id")
+                .bind::<Binary, _>(digest.as_bytes().as_slice())
+                .load(c)
+                .await?;
+            let seen = Observation { place: Place::Store(store), act: Act::Confirmed, at, digest: None, outcome: Outcome::Right };
+            for original in &sharing {
+                observe_in(c, OriginalId(original.id), digest, &seen).await?;
+            }
+            sql_query("UPDATE standing SET listed = false WHERE place = $1 AND original = ANY($2)")
+                .bind::<SqlUuid, _>(store.0)
+                .bind::<Array<SqlUuid>, _>(sharing.iter().map(|o| o.id).collect::<Vec<_>>())
+                .execute(c)
+                .await?;
+            sql_query(
+                "INSERT INTO job (kind, key, store, priority, due)
+                 SELECT 'ledger', $1, $1, 15, $3 UNION ALL SELECT 'prove', o, $1, 0, $4 FROM unnest($2) AS o
+                 ON CONFLICT DO NOTHING",
+            )
+            .bind::<SqlUuid, _>(store.0)
+            .bind::<Array<SqlUuid>, _>(sharing.iter().map(|o| o.id).collect::<Vec<_>>())
+            .bind::<Timestamptz, _>(at)
+            .bind::<Timestamptz, _>(prove_at)
+            .execute(c)
+            .await?;
+            Ok::<_, CatalogError>(())
+        })
+        .await
+    }
+
+    /// A ledger segment is in the store: the originals in it are listed, and its number is used up.
+    pub async fn segment_written(&self, store: StoreId, number: u64, originals: &[OriginalId]) -> Result<()> {
+        let mut c = self.connection().await?;
+        c.transaction(async |c| {
+            sql_query("UPDATE standing SET listed = true WHERE place = $1 AND original = ANY($2)")
+                .bind::<SqlUuid, _>(store.0)
+                .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
+                .execute(c)
+                .await?;
+            sql_query("UPDATE store SET ledger_segment = greatest(ledger_segment, $2) WHERE id = $1")
+                .bind::<SqlUuid, _>(store.0)
+                .bind::<BigInt, _>(signed(number))
+                .execute(c)
+                .await?;
+            Ok::<_, CatalogError>(())
+        })
+        .await
+    }
+
+    /// An object was read back and was not what it should be: it is to be sent again.
+    pub async fn send_again(&self, store: StoreId, digest: Digest, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        c.transaction(async |c| {
+            sql_query("DELETE FROM object WHERE store = $1 AND digest = $2")
+                .bind::<SqlUuid, _>(store.0)
+                .bind::<Binary, _>(digest.as_bytes().as_slice())
+                .execute(c)
+                .await?;
+            sql_query(
+                "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', id, $1, 12, $3 FROM original WHERE digest = $2
+                 ON CONFLICT DO NOTHING",
+            )
+            .bind::<SqlUuid, _>(store.0)
+            .bind::<Binary, _>(digest.as_bytes().as_slice())
+            .bind::<Timestamptz, _>(now)
+            .execute(c)
+            .await?;
+            Ok::<_, CatalogError>(())
+        })
+        .await
+    }
+
+    /// A store in numbers. `proven_since`: readings from before do not count any more.
+    pub async fn store_numbers(&self, id: StoreId, proven_since: DateTime<Utc>) -> Result<StoreNumbers> {
+        let mut c = self.connection().await?;
+        let r: NumbersRow = sql_query(
+            "SELECT count(*) FILTER (WHERE t.good) AS held, coalesce(sum(o.size) FILTER (WHERE t.good), 0)::bigint AS held_bytes,
+                    count(*) FILTER (WHERE t.good AND t.proven_at >= $3) AS proven,
+                    coalesce(sum(o.size) FILTER (WHERE t.good AND t.proven_at >= $3), 0)::bigint AS proven_bytes,
+                    count(*) FILTER (WHERE h.good AND t.good IS NOT TRUE) AS to_go,
+                    coalesce(sum(o.size) FILTER (WHERE h.good AND t.good IS NOT TRUE), 0)::bigint AS to_go_bytes,
+                    count(*) FILTER (WHERE t.good AND NOT t.listed) AS unlisted,
+                    (SELECT max(confirmed_at) FROM object WHERE store = $1) AS confirmed_at
+             FROM original o
+             LEFT JOIN standing t ON t.original = o.id AND t.place = $1
+             LEFT JOIN standing h ON h.original = o.id AND h.place = $2",
+        )
+        .bind::<SqlUuid, _>(id.0)
+        .bind::<SqlUuid, _>(HOME)
+        .bind::<Timestamptz, _>(proven_since)
+        .get_result(&mut c)
+        .await?;
+        Ok(StoreNumbers {
+            held: Amount::new(r.held, r.held_bytes),
+            proven: Amount::new(r.proven, r.proven_bytes),
+            to_go: Amount::new(r.to_go, r.to_go_bytes),
+            unlisted: unsigned(r.unlisted),
+            confirmed_at: r.confirmed_at,
+        })
+    }
+}

@@ -1,0 +1,336 @@
+//! Uploads, and the one statement with which an original has landed.
+
+use chrono::{DateTime, NaiveDateTime, Utc};
+use diesel::{
+    QueryableByName, sql_query,
+    sql_types::{Array, BigInt, Binary, Bool, Jsonb, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
+};
+use diesel_async::{AsyncConnection, RunQueryDsl};
+use uuid::Uuid;
+use ypogeion_core::{
+    DeviceId, Digest, OriginalId, PersonId, UploadId,
+    capture::{Captured, Facts},
+    filing::FiledPath,
+    kind::MediaKind,
+    layers::{Act, Observation, Outcome, Place, Standing},
+};
+
+use crate::{Catalog, CatalogError, Count, Result, devices::digest_of, evidence::HOME, signed, unsigned};
+
+/// An upload.
+#[derive(Clone, Debug)]
+pub struct Upload {
+    /// Its id; also the name of its part on the disk.
+    pub id: UploadId,
+    /// The device that sends it.
+    pub device: DeviceId,
+    /// Whose it will be.
+    pub person: PersonId,
+    /// All bytes.
+    pub length: u64,
+    /// What they should be, if that was said.
+    pub digest: Option<Digest>,
+    /// Name on the device.
+    pub name: String,
+    /// Album or folder.
+    pub source: String,
+    /// Modification time on the device.
+    pub file_time: Option<DateTime<Utc>>,
+    /// After this it may be removed.
+    pub expires_at: DateTime<Utc>,
+    /// The filed path that was chosen, from just before it is given until it has landed.
+    pub target: Option<FiledPath>,
+    /// What it became.
+    pub original: Option<OriginalId>,
+}
+
+/// An original that is on the disk and about to be acknowledged.
+#[derive(Clone, Debug)]
+pub struct Landing<'a> {
+    /// The upload it came by.
+    pub upload: &'a Upload,
+    /// Its id to be.
+    pub id: OriginalId,
+    /// What its bytes are.
+    pub digest: Digest,
+    /// Where it was filed.
+    pub path: &'a FiledPath,
+    /// What was read from it.
+    pub facts: &'a Facts,
+    /// When it was taken.
+    pub captured: Captured,
+    /// Now.
+    pub at: DateTime<Utc>,
+}
+
+#[derive(QueryableByName)]
+struct UploadRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = SqlUuid)]
+    device: Uuid,
+    #[diesel(sql_type = SqlUuid)]
+    person: Uuid,
+    #[diesel(sql_type = BigInt)]
+    length: i64,
+    #[diesel(sql_type = Nullable<Binary>)]
+    digest: Option<Vec<u8>>,
+    #[diesel(sql_type = Text)]
+    name: String,
+    #[diesel(sql_type = Text)]
+    source: String,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    file_time: Option<DateTime<Utc>>,
+    #[diesel(sql_type = Timestamptz)]
+    expires_at: DateTime<Utc>,
+    #[diesel(sql_type = Nullable<Text>)]
+    target: Option<String>,
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    original: Option<Uuid>,
+}
+
+impl From<UploadRow> for Upload {
+    fn from(r: UploadRow) -> Self {
+        Upload {
+            id: UploadId(r.id),
+            device: DeviceId(r.device),
+            person: PersonId(r.person),
+            length: unsigned(r.length),
+            digest: r.digest.map(|d| digest_of(&d)),
+            name: r.name,
+            source: r.source,
+            file_time: r.file_time,
+            expires_at: r.expires_at,
+            // Written by this program; a path that does not parse is as good as none and is settled by looking.
+            target: r.target.and_then(|t| FiledPath::parse(&t).ok()),
+            original: r.original.map(OriginalId),
+        }
+    }
+}
+
+#[derive(QueryableByName)]
+struct FoldedRow {
+    #[diesel(sql_type = Text)]
+    folded: String,
+}
+
+#[derive(QueryableByName)]
+struct LandedRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = Bool)]
+    new: bool,
+}
+
+const UPLOAD: &str =
+    "SELECT id, device, person, length, digest, name, source, file_time, expires_at, target, original FROM upload";
+
+impl Catalog {
+    /// Puts an upload down. Not forced to the disk: an upload that a power cut forgets is begun again by its device, and
+    /// the acknowledgement of the original is forced.
+    pub async fn create_upload(&self, upload: &Upload, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        c.transaction(async |c| {
+            sql_query("SET LOCAL synchronous_commit = off").execute(c).await?;
+            sql_query(
+                "INSERT INTO upload (id, device, person, length, digest, name, source, file_time, created_at, expires_at)
+                 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)",
+            )
+            .bind::<SqlUuid, _>(upload.id.0)
+            .bind::<SqlUuid, _>(upload.device.0)
+            .bind::<SqlUuid, _>(upload.person.0)
+            .bind::<BigInt, _>(signed(upload.length))
+            .bind::<Nullable<Binary>, _>(upload.digest.map(|d| d.as_bytes().to_vec()))
+            .bind::<Text, _>(&upload.name)
+            .bind::<Text, _>(&upload.source)
+            .bind::<Nullable<Timestamptz>, _>(upload.file_time)
+            .bind::<Timestamptz, _>(now)
+            .bind::<Timestamptz, _>(upload.expires_at)
+            .execute(c)
+            .await?;
+            Ok::<_, CatalogError>(())
+        })
+        .await
+    }
+
+    /// An upload of this device.
+    pub async fn upload(&self, id: UploadId, device: DeviceId) -> Result<Upload> {
+        let mut c = self.connection().await?;
+        let row: UploadRow = sql_query(format!("{UPLOAD} WHERE id = $1 AND device = $2"))
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<SqlUuid, _>(device.0)
+            .get_result(&mut c)
+            .await?;
+        Ok(row.into())
+    }
+
+    /// All uploads that have not landed.
+    pub async fn open_uploads(&self) -> Result<Vec<Upload>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<UploadRow> = sql_query(format!("{UPLOAD} WHERE original IS NULL ORDER BY id")).load(&mut c).await?;
+        Ok(rows.into_iter().map(Upload::from).collect())
+    }
+
+    /// Bytes promised to uploads that have not landed, of one member or of all. What is on the disk of them already is
+    /// counted too: the reserve is a little larger than it must be, never smaller.
+    pub async fn promised(&self, person: Option<PersonId>) -> Result<u64> {
+        let mut c = self.connection().await?;
+        let row: Count = sql_query(
+            "SELECT coalesce(sum(length), 0)::bigint AS n FROM upload WHERE original IS NULL AND ($1 IS NULL OR person = $1)",
+        )
+        .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
+        .get_result(&mut c)
+        .await?;
+        Ok(unsigned(row.n))
+    }
+
+    /// Bytes that a member has at home.
+    pub async fn used(&self, person: PersonId) -> Result<u64> {
+        let mut c = self.connection().await?;
+        let row: Count = sql_query("SELECT coalesce(sum(size), 0)::bigint AS n FROM original WHERE person = $1")
+            .bind::<SqlUuid, _>(person.0)
+            .get_result(&mut c)
+            .await?;
+        Ok(unsigned(row.n))
+    }
+
+    /// Writes down which path a file is about to be given. Not forced to the disk; see the service's settling for what
+    /// happens when a power cut forgets it.
+    pub async fn set_target(&self, id: UploadId, target: &FiledPath) -> Result<()> {
+        let mut c = self.connection().await?;
+        c.transaction(async |c| {
+            sql_query("SET LOCAL synchronous_commit = off").execute(c).await?;
+            sql_query("UPDATE upload SET target = $2 WHERE id = $1")
+                .bind::<SqlUuid, _>(id.0)
+                .bind::<Text, _>(target.as_str())
+                .execute(c)
+                .await?;
+            Ok::<_, CatalogError>(())
+        })
+        .await
+    }
+
+    /// Forgets an upload that has not landed.
+    pub async fn remove_upload(&self, id: UploadId) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("DELETE FROM upload WHERE id = $1 AND original IS NULL").bind::<SqlUuid, _>(id.0).execute(&mut c).await?;
+        Ok(())
+    }
+
+    /// Uploads whose time has passed; landed ones are forgotten here, the others are returned for their parts to be removed.
+    pub async fn expired_uploads(&self, now: DateTime<Utc>) -> Result<Vec<UploadId>> {
+        let mut c = self.connection().await?;
+        sql_query("DELETE FROM upload WHERE original IS NOT NULL AND expires_at < $1")
+            .bind::<Timestamptz, _>(now)
+            .execute(&mut c)
+            .await?;
+        let rows: Vec<UploadRow> = sql_query(format!("{UPLOAD} WHERE original IS NULL AND expires_at < $1"))
+            .bind::<Timestamptz, _>(now)
+            .load(&mut c)
+            .await?;
+        Ok(rows.into_iter().map(|r| UploadId(r.id)).collect())
+    }
+
+    /// Which of these paths a filed original has already, whatever its case.
+    pub async fn taken_paths(&self, paths: &[FiledPath]) -> Result<Vec<String>> {
+        let mut c = self.connection().await?;
+        let folded: Vec<String> = paths.iter().map(FiledPath::folded).collect();
+        let rows: Vec<FoldedRow> =
+            sql_query("SELECT folded FROM original WHERE folded = ANY($1)").bind::<Array<Text>, _>(folded).load(&mut c).await?;
+        Ok(rows.into_iter().map(|r| r.folded).collect())
+    }
+
+    /// Whether exactly this path is a filed original's.
+    pub async fn has_path(&self, path: &FiledPath) -> Result<bool> {
+        Ok(!self.taken_paths(std::slice::from_ref(path)).await?.is_empty())
+    }
+
+    /// The original that a member has of these bytes.
+    pub async fn original_of(&self, person: PersonId, digest: Digest) -> Result<(OriginalId, FiledPath)> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = SqlUuid)]
+            id: Uuid,
+            #[diesel(sql_type = Text)]
+            path: String,
+        }
+        let mut c = self.connection().await?;
+        let row: Row = sql_query("SELECT id, path FROM original WHERE person = $1 AND digest = $2")
+            .bind::<SqlUuid, _>(person.0)
+            .bind::<Binary, _>(digest.as_bytes().as_slice())
+            .get_result(&mut c)
+            .await?;
+        let path = FiledPath::parse(&row.path).map_err(|_| CatalogError::NotFound)?;
+        Ok((OriginalId(row.id), path))
+    }
+
+    /// Links an upload to an original that was there already.
+    pub async fn link_upload(&self, upload: UploadId, original: OriginalId) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE upload SET original = $2 WHERE id = $1")
+            .bind::<SqlUuid, _>(upload.0)
+            .bind::<SqlUuid, _>(original.0)
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
+    /// The original has landed: its row, its first observation, and the work that follows from it, in one statement. When
+    /// this returns, they are on the disk.
+    ///
+    /// `Ok(None)`: the member had these bytes already (two uploads of one picture); the upload was linked to that one, and
+    /// the file just filed is one too many.
+    pub async fn land(&self, landing: &Landing<'_>) -> Result<Option<OriginalId>> {
+        let Landing { upload, id, digest, path, facts, captured, at } = landing;
+        let seen = Observation { place: Place::Home, act: Act::Landed, at: *at, digest: Some(*digest), outcome: Outcome::Right };
+        let standing = Standing::after(None, &seen, *digest);
+        let kind = facts.kind.unwrap_or_else(|| MediaKind::from_extension(&upload.name));
+        let facts_json = serde_json::to_value(facts).expect("facts are text and numbers");
+        let mut c = self.connection().await?;
+        let row: LandedRow = sql_query(
+            "WITH added AS (
+                 INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at)
+                 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)
+                 ON CONFLICT (person, digest) DO NOTHING RETURNING id
+             ), seen AS (
+                 INSERT INTO observation (original, place, act, at, digest, outcome) SELECT id, $15, $16, $14, $4, $17 FROM added
+             ), stands AS (
+                 INSERT INTO standing (original, place, good, since, proven_at) SELECT id, $15, $18, $19, $20 FROM added
+             ), pictures AS (
+                 INSERT INTO job (kind, key, priority, due) SELECT 'preview', id, 20, $14 FROM added ON CONFLICT DO NOTHING
+             ), copies AS (
+                 INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', a.id, s.id, 10, $14 FROM added a, store s ON CONFLICT DO NOTHING
+             ), which AS (
+                 SELECT id, true AS new FROM added
+                 UNION ALL SELECT id, false FROM original WHERE person = $2 AND digest = $4
+             ), linked AS (
+                 UPDATE upload SET original = (SELECT id FROM which LIMIT 1) WHERE id = $21
+             )
+             SELECT id, new FROM which ORDER BY new DESC LIMIT 1",
+        )
+        .bind::<SqlUuid, _>(id.0)
+        .bind::<SqlUuid, _>(upload.person.0)
+        .bind::<SqlUuid, _>(upload.device.0)
+        .bind::<Binary, _>(digest.as_bytes().as_slice())
+        .bind::<BigInt, _>(signed(upload.length))
+        .bind::<Text, _>(&upload.name)
+        .bind::<Text, _>(path.as_str())
+        .bind::<Text, _>(path.folded())
+        .bind::<Text, _>(kind.word())
+        .bind::<Timestamptz, _>(captured.at)
+        .bind::<Timestamp, NaiveDateTime>(captured.local)
+        .bind::<Text, _>(captured.rule.word())
+        .bind::<Jsonb, _>(facts_json)
+        .bind::<Timestamptz, _>(*at)
+        .bind::<SqlUuid, _>(HOME)
+        .bind::<Text, _>(Act::Landed.word())
+        .bind::<Text, _>(Outcome::Right.word())
+        .bind::<Bool, _>(standing.good)
+        .bind::<Timestamptz, _>(standing.since)
+        .bind::<Nullable<Timestamptz>, _>(standing.proven_at)
+        .bind::<SqlUuid, _>(upload.id.0)
+        .get_result(&mut c)
+        .await?;
+        Ok(row.new.then_some(OriginalId(row.id)))
+    }
+}

@@ -1,0 +1,316 @@
+//! Background work as rows: taken with `FOR UPDATE SKIP LOCKED`, woken by `NOTIFY`, leased so that a killed worker's work
+//! comes back. Every kind of work is safe to do twice.
+
+use chrono::{DateTime, TimeDelta, Utc};
+use diesel::{
+    QueryableByName, sql_query,
+    sql_types::{Array, BigInt, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use futures_util::StreamExt;
+use uuid::Uuid;
+use ypogeion_core::StoreId;
+
+use crate::{Catalog, CatalogError, Count, Result, unsigned};
+
+/// The kinds of background work.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Kind {
+    /// Make the previews of an original. Key: the original.
+    Preview,
+    /// Send an original to a store. Key: the original.
+    Replicate,
+    /// Write what was confirmed into a store's ledger. Key: the store.
+    Ledger,
+    /// Read an original back from a store. Key: the original.
+    Prove,
+}
+
+impl Kind {
+    /// Every kind.
+    pub const ALL: [Kind; 4] = [Self::Preview, Self::Replicate, Self::Ledger, Self::Prove];
+
+    /// The word stored in the table.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Preview => "preview",
+            Self::Replicate => "replicate",
+            Self::Ledger => "ledger",
+            Self::Prove => "prove",
+        }
+    }
+
+    fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|k| k.word() == word)
+    }
+}
+
+/// A piece of work that was taken.
+#[derive(Clone, Debug)]
+pub struct Job {
+    /// Its number.
+    pub id: i64,
+    /// What to do.
+    pub kind: Kind,
+    /// With what.
+    pub key: Uuid,
+    /// For which store.
+    pub store: Option<StoreId>,
+    /// How often it has been taken, this time included.
+    pub attempts: u32,
+}
+
+/// One kind of work in numbers.
+#[derive(Clone, Debug)]
+pub struct KindNumbers {
+    /// The kind.
+    pub kind: Kind,
+    /// Waiting its turn.
+    pub waiting: u64,
+    /// Under way.
+    pub running: u64,
+    /// Failed and waiting to be tried again.
+    pub retrying: u64,
+    /// Given up.
+    pub failed: u64,
+}
+
+/// A piece of work that failed at least once.
+#[derive(Clone, Debug)]
+pub struct Fault {
+    /// Its number.
+    pub id: i64,
+    /// The kind's word.
+    pub kind: String,
+    /// What it is about: a path in the library, or a store's name.
+    pub about: String,
+    /// How often it was tried.
+    pub attempts: i32,
+    /// What happened last.
+    pub error: String,
+    /// When it is tried next; `None` if it was given up.
+    pub due: Option<DateTime<Utc>>,
+}
+
+#[derive(QueryableByName)]
+struct JobRow {
+    #[diesel(sql_type = BigInt)]
+    id: i64,
+    #[diesel(sql_type = Text)]
+    kind: String,
+    #[diesel(sql_type = SqlUuid)]
+    key: Uuid,
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    store: Option<Uuid>,
+    #[diesel(sql_type = Integer)]
+    attempts: i32,
+}
+
+#[derive(QueryableByName)]
+struct DueRow {
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    due: Option<DateTime<Utc>>,
+}
+
+#[derive(QueryableByName)]
+struct KindRow {
+    #[diesel(sql_type = Text)]
+    kind: String,
+    #[diesel(sql_type = BigInt)]
+    waiting: i64,
+    #[diesel(sql_type = BigInt)]
+    running: i64,
+    #[diesel(sql_type = BigInt)]
+    retrying: i64,
+    #[diesel(sql_type = BigInt)]
+    failed: i64,
+}
+
+#[derive(QueryableByName)]
+struct FaultRow {
+    #[diesel(sql_type = BigInt)]
+    id: i64,
+    #[diesel(sql_type = Text)]
+    kind: String,
+    #[diesel(sql_type = Text)]
+    about: String,
+    #[diesel(sql_type = Integer)]
+    attempts: i32,
+    #[diesel(sql_type = Text)]
+    error: String,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    due: Option<DateTime<Utc>>,
+}
+
+/// Work that may be taken now: not given up, not leased to anybody alive, not for a store that waits.
+const READY: &str = "NOT j.gave_up AND (j.lease_end IS NULL OR j.lease_end < $1)
+    AND NOT EXISTS (SELECT 1 FROM store s WHERE s.id = j.store AND s.stopped IS NOT NULL)";
+
+/// When it may be taken: its own due time, or its store's, whichever is later.
+const DUE: &str = "greatest(j.due, (SELECT s.retry_at FROM store s WHERE s.id = j.store))";
+
+impl Catalog {
+    /// Takes up to `limit` pieces of work of one kind, most urgent first, until `lease` has passed.
+    pub async fn take_work(&self, kind: Kind, me: Uuid, now: DateTime<Utc>, lease: TimeDelta, limit: i64) -> Result<Vec<Job>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<JobRow> = sql_query(format!(
+            "UPDATE job SET leased_by = $3, lease_end = $4, attempts = attempts + 1 WHERE id IN (
+                 SELECT j.id FROM job j WHERE j.kind = $2 AND {READY} AND {DUE} <= $1
+                 ORDER BY j.priority DESC, j.due, j.id LIMIT $5 FOR UPDATE SKIP LOCKED
+             ) RETURNING id, kind, key, store, attempts"
+        ))
+        .bind::<Timestamptz, _>(now)
+        .bind::<Text, _>(kind.word())
+        .bind::<SqlUuid, _>(me)
+        .bind::<Timestamptz, _>(now + lease)
+        .bind::<BigInt, _>(limit)
+        .load(&mut c)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .filter_map(|r| {
+                Some(Job {
+                    id: r.id,
+                    kind: Kind::from_word(&r.kind)?,
+                    key: r.key,
+                    store: r.store.map(StoreId),
+                    attempts: u32::try_from(r.attempts).unwrap_or(0),
+                })
+            })
+            .collect())
+    }
+
+    /// When the next piece of this kind of work is due, if there is any that nobody holds.
+    pub async fn next_due(&self, kind: Kind, now: DateTime<Utc>) -> Result<Option<DateTime<Utc>>> {
+        let mut c = self.connection().await?;
+        let row: DueRow = sql_query(format!("SELECT min({DUE}) AS due FROM job j WHERE j.kind = $2 AND {READY}"))
+            .bind::<Timestamptz, _>(now)
+            .bind::<Text, _>(kind.word())
+            .get_result(&mut c)
+            .await?;
+        Ok(row.due)
+    }
+
+    /// Work is done.
+    pub async fn finish_work(&self, id: i64) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("DELETE FROM job WHERE id = $1").bind::<BigInt, _>(id).execute(&mut c).await?;
+        Ok(())
+    }
+
+    /// Work is to be done again at `due`; with an error if that is why.
+    pub async fn put_back_work(&self, id: i64, error: Option<&str>, due: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE job SET leased_by = NULL, lease_end = NULL, error = $2, due = $3 WHERE id = $1")
+            .bind::<BigInt, _>(id)
+            .bind::<Nullable<Text>, _>(error)
+            .bind::<Timestamptz, _>(due)
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
+    /// Work cannot be done until somebody looks.
+    pub async fn give_up_work(&self, id: i64, error: &str) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE job SET leased_by = NULL, lease_end = NULL, error = $2, gave_up = true WHERE id = $1")
+            .bind::<BigInt, _>(id)
+            .bind::<Text, _>(error)
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
+    /// Keeps the leases of work that is still under way.
+    pub async fn keep_leases(&self, me: Uuid, ids: &[i64], until: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE job SET lease_end = $3 WHERE leased_by = $1 AND id = ANY($2)")
+            .bind::<SqlUuid, _>(me)
+            .bind::<Array<BigInt>, _>(ids)
+            .bind::<Timestamptz, _>(until)
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
+    /// Frees all that this worker held before it was killed.
+    pub async fn free_leases(&self, me: Uuid) -> Result<u64> {
+        let mut c = self.connection().await?;
+        let n = sql_query("UPDATE job SET leased_by = NULL, lease_end = NULL WHERE leased_by = $1")
+            .bind::<SqlUuid, _>(me)
+            .execute(&mut c)
+            .await?;
+        Ok(n as u64)
+    }
+
+    /// Background work in numbers, by kind; kinds with nothing to do are left out.
+    pub async fn work_numbers(&self, now: DateTime<Utc>) -> Result<Vec<KindNumbers>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<KindRow> = sql_query(
+            "SELECT kind, count(*) FILTER (WHERE NOT gave_up AND error IS NULL AND (lease_end IS NULL OR lease_end < $1)) AS waiting,
+                    count(*) FILTER (WHERE lease_end >= $1) AS running,
+                    count(*) FILTER (WHERE NOT gave_up AND error IS NOT NULL AND (lease_end IS NULL OR lease_end < $1)) AS retrying,
+                    count(*) FILTER (WHERE gave_up) AS failed
+             FROM job GROUP BY kind ORDER BY kind",
+        )
+        .bind::<Timestamptz, _>(now)
+        .load(&mut c)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .filter_map(|r| {
+                Some(KindNumbers {
+                    kind: Kind::from_word(&r.kind)?,
+                    waiting: unsigned(r.waiting),
+                    running: unsigned(r.running),
+                    retrying: unsigned(r.retrying),
+                    failed: unsigned(r.failed),
+                })
+            })
+            .collect())
+    }
+
+    /// Work that failed at least once, given up first.
+    pub async fn work_faults(&self) -> Result<Vec<Fault>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<FaultRow> = sql_query(
+            "SELECT j.id, j.kind, coalesce(o.path, s.name, '') AS about, j.attempts, j.error, CASE WHEN j.gave_up THEN NULL ELSE j.due END AS due
+             FROM job j LEFT JOIN original o ON o.id = j.key LEFT JOIN store s ON s.id = j.store
+             WHERE j.error IS NOT NULL ORDER BY j.gave_up DESC, j.due, j.id LIMIT 100",
+        )
+        .load(&mut c)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .map(|r| Fault { id: r.id, kind: r.kind, about: r.about, attempts: r.attempts, error: r.error, due: r.due })
+            .collect())
+    }
+
+    /// Gives failed work another chance, now.
+    pub async fn retry_work(&self, now: DateTime<Utc>) -> Result<u64> {
+        let mut c = self.connection().await?;
+        let row: Count = sql_query(
+            "WITH again AS (UPDATE job SET gave_up = false, due = $1, attempts = 0 WHERE error IS NOT NULL AND lease_end IS NULL RETURNING 1)
+             SELECT count(*) AS n FROM again",
+        )
+        .bind::<Timestamptz, _>(now)
+        .get_result(&mut c)
+        .await?;
+        sql_query("SELECT pg_notify('job', '')").execute(&mut c).await?;
+        Ok(unsigned(row.n))
+    }
+
+    /// Calls `woken` whenever work was added, by whatever process, until the connection ends. The caller listens again.
+    pub async fn listen_for_work(&self, mut woken: impl FnMut()) -> Result<()> {
+        let mut c = AsyncPgConnection::establish(&self.url).await.map_err(|e| CatalogError::Away(Box::new(e)))?;
+        sql_query("LISTEN job").execute(&mut c).await?;
+        // Whatever came before the listening began.
+        woken();
+        let mut notes = std::pin::pin!(c.notifications_stream());
+        while let Some(note) = notes.next().await {
+            note.map_err(CatalogError::from)?;
+            woken();
+        }
+        Ok(())
+    }
+}

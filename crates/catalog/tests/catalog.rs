@@ -1,0 +1,327 @@
+//! The catalogue on a real, throw-away PostgreSQL.
+
+use std::{fs::Permissions, os::unix::fs::PermissionsExt};
+
+use chrono::{DateTime, TimeDelta, Utc};
+use uuid::Uuid;
+use ypogeion_catalog::{
+    Catalog, CatalogError,
+    cluster::{self, Cluster, Durability},
+    devices::{NewDevice, Sighting},
+    people::{Household, Person},
+    runs::{Counts, Entry, RunState},
+    uploads::{Landing, Upload},
+    work::Kind,
+};
+use ypogeion_core::{
+    DeviceId, Digest, OriginalId, PersonId, RunId, StoreId, UploadId,
+    access::Role,
+    capture::{CaptureRule, Captured, Facts},
+    filing::FiledPath,
+    kit::StoreAddress,
+    layers::{Act, Observation, Outcome, Place},
+    ledger::ObjectRecord,
+    object::NameKey,
+};
+
+struct World {
+    catalog: Catalog,
+    cluster: Cluster,
+    folder: tempfile::TempDir,
+    now: DateTime<Utc>,
+    person: PersonId,
+    device: DeviceId,
+}
+
+impl Drop for World {
+    fn drop(&mut self) {
+        let _ = self.cluster.stop();
+    }
+}
+
+async fn world() -> World {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::set_permissions(folder.path(), Permissions::from_mode(0o755)).unwrap();
+    let cluster = Cluster::start(&folder.path().join("cluster"), Durability::ThrownAway).unwrap();
+    let catalog = Catalog::open(&cluster.url()).await.unwrap();
+    let now = DateTime::UNIX_EPOCH + TimeDelta::days(20_000);
+    let household = Household { name: "Mill House".into(), replica: Uuid::from_u128(1), name_key: NameKey::new([7; 32]) };
+    catalog.create_household(&household, now).await.unwrap();
+    let person = add_person(&catalog, "Juno", now).await;
+    let device = pair(&catalog, person, b"code", b"token", now).await;
+    World { catalog, cluster, folder, now, person, device }
+}
+
+async fn add_person(catalog: &Catalog, name: &str, now: DateTime<Utc>) -> PersonId {
+    let id = PersonId(Uuid::now_v7());
+    let person = Person {
+        id,
+        name: name.into(),
+        role: Role::Keeper,
+        folder: name.to_lowercase(),
+        password_hash: "x".into(),
+        quota: Some(1000),
+    };
+    catalog.add_person(&person, now).await.unwrap();
+    id
+}
+
+async fn pair(catalog: &Catalog, person: PersonId, code: &[u8], token: &[u8], now: DateTime<Utc>) -> DeviceId {
+    catalog.create_pairing(Uuid::now_v7(), code, person, person, now, now + TimeDelta::minutes(10)).await.unwrap();
+    let id = DeviceId(Uuid::now_v7());
+    let device = NewDevice { id, name: "phone", kind: "phone", client: "test", token_hash: token };
+    assert_eq!(catalog.claim_pairing(code, &device, now).await.unwrap(), person);
+    id
+}
+
+impl World {
+    async fn land(&self, bytes: &[u8], path: &str) -> Option<OriginalId> {
+        let upload = Upload {
+            id: UploadId(Uuid::now_v7()),
+            device: self.device,
+            person: self.person,
+            length: bytes.len() as u64,
+            digest: None,
+            name: "a.jpg".into(),
+            source: "Camera".into(),
+            file_time: None,
+            expires_at: self.now + TimeDelta::days(1),
+            target: None,
+            original: None,
+        };
+        self.catalog.create_upload(&upload, self.now).await.unwrap();
+        let landing = Landing {
+            upload: &upload,
+            id: OriginalId(Uuid::now_v7()),
+            digest: Digest::of(bytes),
+            path: &FiledPath::parse(path).unwrap(),
+            facts: &Facts::default(),
+            captured: Captured { at: self.now, local: self.now.naive_utc(), rule: CaptureRule::Received },
+            at: self.now,
+        };
+        let landed = self.catalog.land(&landing).await.unwrap();
+        assert!(self.catalog.upload(upload.id, self.device).await.unwrap().original.is_some());
+        landed
+    }
+
+    async fn add_store(&self) -> StoreId {
+        let id = StoreId(Uuid::now_v7());
+        let address = StoreAddress {
+            name: "North Quay".into(),
+            endpoint: "http://127.0.0.1:1".into(),
+            region: "r".into(),
+            bucket: "b".into(),
+            prefix: String::new(),
+            access_key: "a".into(),
+            secret_key: "s".into(),
+        };
+        self.catalog.add_store(id, &address, self.now).await.unwrap();
+        id
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_pairing_code_works_once_and_not_after_its_time() {
+    let w = world().await;
+    let device = |token: &'static [u8]| NewDevice {
+        id: DeviceId(Uuid::now_v7()),
+        name: "x",
+        kind: "phone",
+        client: "t",
+        token_hash: token,
+    };
+    assert!(matches!(w.catalog.claim_pairing(b"code", &device(b"again"), w.now).await, Err(CatalogError::NotFound)));
+    let id = Uuid::now_v7();
+    w.catalog.create_pairing(id, b"late", w.person, w.person, w.now, w.now + TimeDelta::minutes(10)).await.unwrap();
+    assert!(matches!(
+        w.catalog.claim_pairing(b"late", &device(b"late"), w.now + TimeDelta::minutes(11)).await,
+        Err(CatalogError::NotFound)
+    ));
+    w.catalog.withdraw_pairing(id, w.person, w.now).await.unwrap();
+    w.catalog.withdraw_pairing(id, w.person, w.now).await.unwrap();
+    assert!(matches!(w.catalog.claim_pairing(b"late", &device(b"gone"), w.now).await, Err(CatalogError::NotFound)));
+    assert!(w.catalog.pairing(id, w.person).await.unwrap().withdrawn);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn landing_makes_row_observation_standing_and_work_together() {
+    let w = world().await;
+    let store = w.add_store().await;
+    let id = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
+    assert_eq!(w.catalog.observations(id).await.unwrap().len(), 1);
+    let kinds: Vec<_> = w.catalog.work_numbers(w.now).await.unwrap().iter().map(|k| (k.kind, k.waiting)).collect();
+    assert_eq!(kinds, [(Kind::Preview, 1), (Kind::Replicate, 1)]);
+    assert_eq!(w.catalog.known(w.person, &[Digest::of(b"kite"), Digest::of(b"weir")]).await.unwrap().len(), 1);
+    assert_eq!(w.catalog.store_numbers(store, w.now).await.unwrap().to_go.count, 1);
+    assert_eq!(w.catalog.used(w.person).await.unwrap(), 4);
+    assert_eq!(w.catalog.promised(None).await.unwrap(), 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_same_bytes_land_once_for_one_member() {
+    let w = world().await;
+    let first = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
+    assert_eq!(w.land(b"kite", "juno/2026/04/a (2).jpg").await, None);
+    assert_eq!(w.catalog.original_of(w.person, Digest::of(b"kite")).await.unwrap().0, first);
+    assert_eq!(w.catalog.observations(first).await.unwrap().len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn layers_follow_the_observations() {
+    let w = world().await;
+    let store = w.add_store().await;
+    let (digest, id) = (Digest::of(b"kite"), w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap());
+    let since = w.now - TimeDelta::days(90);
+    let depths = w.catalog.depths(None, since).await.unwrap();
+    assert_eq!((depths.home.count, depths.exposed.count, depths.exposed_since), (1, 1, Some(w.now)));
+
+    let object = ObjectRecord { name: "objects/00/x.age".into(), size: 200, sha256: Digest::of(b"sealed") };
+    w.catalog.confirm(store, digest, &object, w.now, w.now).await.unwrap();
+    w.catalog.confirm(store, digest, &object, w.now, w.now).await.unwrap();
+    let depths = w.catalog.depths(Some(w.person), since).await.unwrap();
+    assert_eq!((depths.offsite.count, depths.exposed.count, depths.proven.count), (1, 0, 0));
+    assert_eq!(w.catalog.unlisted(store, 10).await.unwrap().len(), 1);
+    w.catalog.segment_written(store, 1, &[id]).await.unwrap();
+    assert!(w.catalog.unlisted(store, 10).await.unwrap().is_empty());
+
+    let opened =
+        Observation { place: Place::Store(store), act: Act::Opened, at: w.now, digest: Some(digest), outcome: Outcome::Right };
+    w.catalog.observe(id, digest, &opened).await.unwrap();
+    assert_eq!(w.catalog.depths(None, since).await.unwrap().proven.count, 1);
+    assert_eq!(w.catalog.depths(None, w.now + TimeDelta::seconds(1)).await.unwrap().proven.count, 0);
+
+    let rotten =
+        Observation { place: Place::Home, act: Act::Reread, outcome: Outcome::Wrong, digest: Some(Digest::of(b"x")), ..opened };
+    w.catalog.observe(id, digest, &rotten).await.unwrap();
+    let depths = w.catalog.depths(None, since).await.unwrap();
+    assert_eq!((depths.damaged, depths.home.count, depths.offsite.count), (1, 0, 1));
+    // What is damaged at home is wanted from a device again.
+    assert!(w.catalog.known(w.person, &[digest]).await.unwrap().is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_only_ever_added_to_cannot_be_changed() {
+    let w = world().await;
+    w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
+    w.catalog.write_record(w.now, "Juno", "added a store").await.unwrap();
+    use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+    let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
+    for statement in
+        ["UPDATE observation SET outcome = 'right'", "DELETE FROM observation", "DELETE FROM record", "TRUNCATE record"]
+    {
+        let error = diesel::sql_query(statement).execute(&mut c).await.unwrap_err();
+        assert!(error.to_string().contains("only ever added to"), "{error}");
+    }
+    assert_eq!(w.catalog.read_record(10).await.unwrap().len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn work_is_done_once_and_comes_back_from_the_dead() {
+    let w = world().await;
+    for n in 0..20u8 {
+        w.land(&[n], &format!("juno/2026/04/{n}.jpg")).await.unwrap();
+    }
+    let (me, other, lease) = (Uuid::now_v7(), Uuid::now_v7(), TimeDelta::minutes(1));
+    let takers = (0..8).map(|_| {
+        let (catalog, now) = (w.catalog.clone(), w.now);
+        tokio::spawn(async move { catalog.take_work(Kind::Preview, me, now, lease, 5).await.unwrap() })
+    });
+    let mut taken = Vec::new();
+    for t in takers {
+        taken.extend(t.await.unwrap().into_iter().map(|j| j.key));
+    }
+    taken.sort_unstable();
+    taken.dedup();
+    assert_eq!(taken.len(), 20);
+    assert!(w.catalog.next_due(Kind::Preview, w.now).await.unwrap().is_none());
+    // A lease that ran out, and a worker that came back.
+    assert_eq!(w.catalog.take_work(Kind::Preview, other, w.now + TimeDelta::minutes(2), lease, 1).await.unwrap().len(), 1);
+    assert_eq!(w.catalog.free_leases(me).await.unwrap(), 19);
+    let job = w.catalog.take_work(Kind::Preview, me, w.now, lease, 1).await.unwrap().remove(0);
+    w.catalog.give_up_work(job.id, "no").await.unwrap();
+    assert_eq!(w.catalog.depths(None, w.now).await.unwrap().failed_work, 1);
+    assert_eq!(w.catalog.work_faults().await.unwrap()[0].error, "no");
+    assert_eq!(w.catalog.retry_work(w.now).await.unwrap(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_store_that_waits_holds_its_work_back() {
+    let w = world().await;
+    let store = w.add_store().await;
+    w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
+    let (me, lease, later) = (Uuid::now_v7(), TimeDelta::minutes(1), w.now + TimeDelta::seconds(90));
+    w.catalog.store_failing(store, "no answer", later).await.unwrap();
+    assert!(w.catalog.take_work(Kind::Replicate, me, w.now, lease, 1).await.unwrap().is_empty());
+    assert_eq!(w.catalog.next_due(Kind::Replicate, w.now).await.unwrap(), Some(later));
+    w.catalog.store_stopped(store, "wrong keys").await.unwrap();
+    assert!(w.catalog.next_due(Kind::Replicate, later).await.unwrap().is_none());
+    w.catalog.resume_store(store, Some("new"), None).await.unwrap();
+    assert_eq!(w.catalog.store(store).await.unwrap().address.access_key, "new");
+    assert_eq!(w.catalog.take_work(Kind::Replicate, me, w.now, lease, 1).await.unwrap().len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn devices_are_counted_against_what_they_said() {
+    let w = world().await;
+    w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
+    let say = |name: &str, bytes: &[u8], refused: Option<&str>| Sighting {
+        source: "Camera".into(),
+        name: name.into(),
+        digest: Digest::of(bytes),
+        size: bytes.len() as u64,
+        file_time: None,
+        refused: refused.map(str::to_owned),
+    };
+    let sightings =
+        [say("a", b"kite", None), say("b", b"weir", None), say("c", b"huge", Some("too large")), say("b", b"weir 2", None)];
+    w.catalog.note_sightings(w.device, &sightings, w.now).await.unwrap();
+    let view = w.catalog.devices(None, Some(w.device), w.now).await.unwrap().remove(0);
+    assert_eq!((view.offered, view.home, view.waiting, view.waiting_bytes), (3, 1, 1, 6));
+    let items = w.catalog.items(w.device, Some(("Camera", "a")), 10).await.unwrap();
+    assert_eq!(items.iter().map(|i| i.name.as_str()).collect::<Vec<_>>(), ["b", "c"]);
+    assert!(w.catalog.items(w.device, None, 1).await.unwrap()[0].home);
+
+    w.catalog.revoke_device(w.device, Some(w.person), w.now).await.unwrap();
+    assert!(w.catalog.device_by_token(b"token", w.now).await.unwrap().revoked);
+    let stranger = add_person(&w.catalog, "Piet", w.now).await;
+    assert!(matches!(w.catalog.rename_device(w.device, Some(stranger), "mine").await, Err(CatalogError::NotFound)));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn runs_tell_how_they_ended() {
+    let w = world().await;
+    let run = RunId(Uuid::now_v7());
+    w.catalog.begin_run(run, w.device, w.now).await.unwrap();
+    let state = async |now| w.catalog.runs(None, None, 10, now).await.unwrap()[0].state;
+    assert_eq!(state(w.now).await, RunState::Running);
+    assert_eq!(state(w.now + TimeDelta::minutes(3)).await, RunState::BrokenOff);
+    let entry =
+        Entry { name: "a".into(), source: "Camera".into(), outcome: "failed".into(), reason: Some("why".into()), size: 1 };
+    let counts = Counts { checked: 2, sent: 1, failed: 1, ..Counts::default() };
+    w.catalog.report_run(run, w.device, counts, std::slice::from_ref(&entry), true, w.now).await.unwrap();
+    w.catalog.report_run(run, w.device, Counts::default(), &[entry], true, w.now).await.unwrap();
+    assert_eq!(state(w.now).await, RunState::Partly);
+    assert_eq!(w.catalog.run_entries(run, None, Some("failed"), 0, 10).await.unwrap().1, 1);
+    assert_eq!(w.catalog.run_entries(run, None, Some("sent"), 0, 10).await.unwrap().1, 0);
+    assert!(matches!(
+        w.catalog.report_run(run, DeviceId(Uuid::nil()), counts, &[], true, w.now).await,
+        Err(CatalogError::NotFound)
+    ));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_cluster_left_running_is_used_again_and_kept_across_a_restart() {
+    let w = world().await;
+    let folder = w.folder.path().join("cluster");
+    let again = Cluster::start(&folder, Durability::ThrownAway).unwrap();
+    assert_eq!(again.url(), w.cluster.url());
+    cluster::stop(&folder).unwrap();
+    assert!(matches!(w.catalog.ping().await, Err(CatalogError::Away(_))), "{:?}", w.catalog.ping().await);
+    let third = Cluster::start(&folder, Durability::ThrownAway).unwrap();
+    let catalog = Catalog::open(&third.url()).await.unwrap();
+    assert_eq!(catalog.household().await.unwrap().unwrap().name, "Mill House");
+    assert!(matches!(
+        catalog.create_household(&catalog.household().await.unwrap().unwrap(), w.now).await,
+        Err(CatalogError::Taken)
+    ));
+}

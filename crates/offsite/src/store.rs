@@ -1,0 +1,181 @@
+//! An S3-compatible object store, as far as a replica needs one: put, look, get, list. And what its faults mean.
+
+use std::{error::Error as _, io, path::Path as FsPath, sync::Arc, time::Duration};
+
+use bytes::Bytes;
+use futures_util::{StreamExt, TryStreamExt, stream::BoxStream};
+use object_store::{
+    ClientOptions, ObjectStore, ObjectStoreExt, PutPayload, RetryConfig, WriteMultipart,
+    aws::{AmazonS3Builder, Checksum},
+    path::Path,
+};
+use tokio::io::AsyncReadExt;
+use ypogeion_core::kit::StoreAddress;
+
+/// Objects up to this size go in one request; larger ones in parts of this size.
+pub const PART: usize = 16 << 20;
+
+/// A store that can be spoken to.
+#[derive(Clone, Debug)]
+pub struct Store {
+    inner: Arc<dyn ObjectStore>,
+    prefix: String,
+    name: String,
+}
+
+/// What went wrong with a store, by what to do about it.
+#[derive(Debug, thiserror::Error)]
+pub enum Fault {
+    /// The object is not there.
+    #[error("{0} is not in the store")]
+    Missing(String),
+    /// It will not work until somebody changes something: keys, bucket, room.
+    #[error("{0}")]
+    Refused(String),
+    /// It may work later by itself.
+    #[error("the store did not answer as it should: {0}")]
+    Passing(String),
+    /// The home disk failed while reading or writing for the store.
+    #[error("reading or writing at home failed")]
+    Home(#[source] io::Error),
+}
+
+impl Fault {
+    /// Whether trying again later may help without anybody's doing.
+    pub fn passes(&self) -> bool {
+        matches!(self, Fault::Passing(_))
+    }
+}
+
+impl Store {
+    /// Prepares to speak to the store. Nothing is sent yet.
+    pub fn new(address: &StoreAddress) -> Result<Self, Fault> {
+        let client = ClientOptions::new()
+            .with_timeout(Duration::from_secs(300))
+            .with_connect_timeout(Duration::from_secs(10))
+            .with_allow_http(address.endpoint.starts_with("http://"));
+        // The work queue does the waiting between attempts, where people can see it; here only a hiccup is ridden out.
+        let retry = RetryConfig { max_retries: 2, retry_timeout: Duration::from_secs(20), ..RetryConfig::default() };
+        let inner = AmazonS3Builder::new()
+            .with_endpoint(&address.endpoint)
+            .with_region(if address.region.is_empty() { "us-east-1" } else { &address.region })
+            .with_bucket_name(&address.bucket)
+            .with_access_key_id(&address.access_key)
+            .with_secret_access_key(&address.secret_key)
+            .with_virtual_hosted_style_request(false)
+            .with_checksum_algorithm(Checksum::SHA256)
+            .with_client_options(client)
+            .with_retry(retry)
+            .build()
+            .map_err(|e| Fault::Refused(format!("the address of {} cannot be used: {e}", address.name)))?;
+        Ok(Store { inner: Arc::new(inner), prefix: address.prefix.trim_matches('/').to_owned(), name: address.name.clone() })
+    }
+
+    /// What the household calls it.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    fn path(&self, name: &str) -> Path {
+        if self.prefix.is_empty() { Path::from(name) } else { Path::from(format!("{}/{name}", self.prefix)) }
+    }
+
+    /// Stores a small object in one request, with a checksum that the store is asked to verify.
+    pub async fn put(&self, name: &str, bytes: Bytes) -> Result<(), Fault> {
+        self.inner.put(&self.path(name), PutPayload::from_bytes(bytes)).await.map_err(|e| self.fault(name, e, true))?;
+        Ok(())
+    }
+
+    /// Stores a file in parts, each with a checksum. Ends the upload in the store if a part fails for good.
+    pub async fn put_file(&self, name: &str, file: &FsPath) -> Result<(), Fault> {
+        let mut file = tokio::fs::File::open(file).await.map_err(Fault::Home)?;
+        let upload = self.inner.put_multipart(&self.path(name)).await.map_err(|e| self.fault(name, e, true))?;
+        let mut upload = WriteMultipart::new_with_chunk_size(upload, PART);
+        loop {
+            upload.wait_for_capacity(1).await.map_err(|e| self.fault(name, e, true))?;
+            let mut part = Vec::with_capacity(PART);
+            (&mut file).take(PART as u64).read_to_end(&mut part).await.map_err(Fault::Home)?;
+            if part.is_empty() {
+                break;
+            }
+            upload.put(Bytes::from(part));
+        }
+        upload.finish().await.map_err(|e| self.fault(name, e, true))?;
+        Ok(())
+    }
+
+    /// The size of an object that is there.
+    pub async fn size(&self, name: &str) -> Result<u64, Fault> {
+        Ok(self.inner.head(&self.path(name)).await.map_err(|e| self.fault(name, e, false))?.size)
+    }
+
+    /// A small object, whole. Refuses to take more than 64 MiB into memory.
+    pub async fn get(&self, name: &str) -> Result<Bytes, Fault> {
+        const MOST: u64 = 64 << 20;
+        let found = self.inner.get(&self.path(name)).await.map_err(|e| self.fault(name, e, false))?;
+        if found.meta.size > MOST {
+            return Err(Fault::Refused(format!("{name} is larger than such an object can be")));
+        }
+        found.bytes().await.map_err(|e| self.fault(name, e, false))
+    }
+
+    /// An object as a stream.
+    pub async fn stream(&self, name: &str) -> Result<BoxStream<'static, Result<Bytes, Fault>>, Fault> {
+        let found = self.inner.get(&self.path(name)).await.map_err(|e| self.fault(name, e, false))?;
+        let (store, name) = (self.clone(), name.to_owned());
+        Ok(found.into_stream().map_err(move |e| store.fault(&name, e, false)).boxed())
+    }
+
+    /// The names below `folder`, in order.
+    pub async fn list(&self, folder: &str) -> Result<Vec<String>, Fault> {
+        let prefix = self.path(folder);
+        let found: Vec<_> = self.inner.list(Some(&prefix)).try_collect().await.map_err(|e| self.fault(folder, e, true))?;
+        let cut = if self.prefix.is_empty() { 0 } else { self.prefix.len() + 1 };
+        let mut names: Vec<String> = found.iter().filter_map(|m| m.location.as_ref().get(cut..).map(str::to_owned)).collect();
+        names.sort_unstable();
+        Ok(names)
+    }
+
+    /// `writing`: a "not found" then means the bucket.
+    fn fault(&self, name: &str, error: object_store::Error, writing: bool) -> Fault {
+        use object_store::Error as E;
+        let said = said(&error);
+        let has = |words: &[&str]| words.iter().any(|w| said.contains(w));
+        if has(&["RequestTimeTooSkewed"]) {
+            return Fault::Refused(
+                "the clocks of this server and of the store differ too much; set this server's clock".to_owned(),
+            );
+        }
+        if has(&["QuotaExceeded", "InsufficientStorage", "StorageFull", "507 "]) {
+            return Fault::Refused("the store is full; make room there or raise its limit".to_owned());
+        }
+        if has(&["NoSuchBucket"]) || (writing && matches!(error, E::NotFound { .. })) {
+            return Fault::Refused("the store has no such bucket; check the bucket's name".to_owned());
+        }
+        if has(&["SignatureDoesNotMatch", "InvalidAccessKeyId"]) {
+            return Fault::Refused("the store does not accept the keys; check access key and secret key".to_owned());
+        }
+        match error {
+            E::NotFound { .. } => Fault::Missing(name.to_owned()),
+            E::PermissionDenied { .. } | E::Unauthenticated { .. } => {
+                Fault::Refused("the store does not allow this with these keys; check the keys and their permissions".to_owned())
+            }
+            E::InvalidPath { .. } | E::NotSupported { .. } => Fault::Refused(said),
+            _ => Fault::Passing(said),
+        }
+    }
+}
+
+/// The innermost cause says what happened; the layers around it repeat the URL.
+fn said(error: &object_store::Error) -> String {
+    let mut text = error.to_string();
+    let mut source = error.source();
+    while let Some(inner) = source {
+        let more = inner.to_string();
+        if !text.contains(&more) {
+            text = format!("{text}: {more}");
+        }
+        source = inner.source();
+    }
+    text.chars().take(600).collect()
+}
