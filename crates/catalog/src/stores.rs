@@ -193,15 +193,19 @@ impl Catalog {
         Ok(row.into())
     }
 
-    /// Notes a passing fault: nothing is sent to the store before `retry_at`.
-    pub async fn store_failing(&self, id: StoreId, reason: &str, retry_at: DateTime<Utc>) -> Result<()> {
+    /// Notes a passing fault: nothing is sent to the store before `retry_at`. Faults that others met at the same time
+    /// count once.
+    pub async fn store_failing(&self, id: StoreId, reason: &str, now: DateTime<Utc>, retry_at: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE store SET failing = $2, retry_at = $3, faults = faults + 1 WHERE id = $1")
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<Text, _>(reason)
-            .bind::<Timestamptz, _>(retry_at)
-            .execute(&mut c)
-            .await?;
+        sql_query(
+            "UPDATE store SET failing = $2, retry_at = $4, faults = faults + 1 WHERE id = $1 AND (retry_at IS NULL OR retry_at <= $3)",
+        )
+        .bind::<SqlUuid, _>(id.0)
+        .bind::<Text, _>(reason)
+        .bind::<Timestamptz, _>(now)
+        .bind::<Timestamptz, _>(retry_at)
+        .execute(&mut c)
+        .await?;
         Ok(())
     }
 
@@ -260,14 +264,14 @@ impl Catalog {
     }
 
     /// The store has confirmed an object: its row, the observation for every original with these bytes, and the work that
-    /// follows (the ledger, and reading it back at `prove_at`), in one transaction.
+    /// follows (the ledger at `ledger_at`, and reading it back at `prove_at`), in one transaction.
     pub async fn confirm(
         &self,
         store: StoreId,
         digest: Digest,
         object: &ObjectRecord,
         at: DateTime<Utc>,
-        prove_at: DateTime<Utc>,
+        (ledger_at, prove_at): (DateTime<Utc>, DateTime<Utc>),
     ) -> Result<()> {
         let mut c = self.connection().await?;
         c.transaction(async |c| {
@@ -304,7 +308,7 @@ impl Catalog {
             )
             .bind::<SqlUuid, _>(store.0)
             .bind::<Array<SqlUuid>, _>(sharing.iter().map(|o| o.id).collect::<Vec<_>>())
-            .bind::<Timestamptz, _>(at)
+            .bind::<Timestamptz, _>(ledger_at)
             .bind::<Timestamptz, _>(prove_at)
             .execute(c)
             .await?;
@@ -330,6 +334,17 @@ impl Catalog {
             Ok::<_, CatalogError>(())
         })
         .await
+    }
+
+    /// Puts down that the store's ledger has something to be written, unless that is down already.
+    pub async fn want_ledger(&self, store: StoreId, at: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("INSERT INTO job (kind, key, store, priority, due) VALUES ('ledger', $1, $1, 15, $2) ON CONFLICT DO NOTHING")
+            .bind::<SqlUuid, _>(store.0)
+            .bind::<Timestamptz, _>(at)
+            .execute(&mut c)
+            .await?;
+        Ok(())
     }
 
     /// An object was read back and was not what it should be: it is to be sent again.

@@ -176,8 +176,8 @@ async fn layers_follow_the_observations() {
     assert_eq!((depths.home.count, depths.exposed.count, depths.exposed_since), (1, 1, Some(w.now)));
 
     let object = ObjectRecord { name: "objects/00/x.age".into(), size: 200, sha256: Digest::of(b"sealed") };
-    w.catalog.confirm(store, digest, &object, w.now, w.now).await.unwrap();
-    w.catalog.confirm(store, digest, &object, w.now, w.now).await.unwrap();
+    w.catalog.confirm(store, digest, &object, w.now, (w.now, w.now)).await.unwrap();
+    w.catalog.confirm(store, digest, &object, w.now, (w.now, w.now)).await.unwrap();
     let depths = w.catalog.depths(Some(w.person), since).await.unwrap();
     assert_eq!((depths.offsite.count, depths.exposed.count, depths.proven.count), (1, 0, 0));
     assert_eq!(w.catalog.unlisted(store, 10).await.unwrap().len(), 1);
@@ -250,7 +250,7 @@ async fn a_store_that_waits_holds_its_work_back() {
     let store = w.add_store().await;
     w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
     let (me, lease, later) = (Uuid::now_v7(), TimeDelta::minutes(1), w.now + TimeDelta::seconds(90));
-    w.catalog.store_failing(store, "no answer", later).await.unwrap();
+    w.catalog.store_failing(store, "no answer", w.now, later).await.unwrap();
     assert!(w.catalog.take_work(Kind::Replicate, me, w.now, lease, 1).await.unwrap().is_empty());
     assert_eq!(w.catalog.next_due(Kind::Replicate, w.now).await.unwrap(), Some(later));
     w.catalog.store_stopped(store, "wrong keys").await.unwrap();

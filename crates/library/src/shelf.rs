@@ -7,7 +7,7 @@ use std::{
 };
 
 use rustix::fs::{CWD, RenameFlags, renameat_with, statvfs};
-use ypogeion_core::{Digest, Hasher, filing::FiledPath, layers::Outcome};
+use ypogeion_core::{Digest, Hasher, OriginalId, filing::FiledPath, layers::Outcome};
 
 use crate::{Finished, Incoming, LibraryError, OWN_FOLDER, failed};
 
@@ -71,6 +71,27 @@ impl Library {
         sync_folder(folder)?;
         self.incoming.forget(part.id);
         Ok(Publish::Done)
+    }
+
+    /// Moves a file that is not what it should be out of the way, into this program's own folder, so that a good copy can
+    /// take its place. It is kept: a damaged picture may be better than none.
+    pub fn set_aside(&self, path: &FiledPath, id: OriginalId) -> Result<(), LibraryError> {
+        let folder = self.root.join(OWN_FOLDER).join("set-aside");
+        fs::create_dir_all(&folder).map_err(failed("create", &folder))?;
+        let (from, to) = (self.locate(path), folder.join(format!("{id}.damaged")));
+        match fs::rename(&from, &to) {
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
+            other => other.map_err(failed("set aside", &from))?,
+        }
+        sync_folder(&folder)?;
+        from.parent().map_or(Ok(()), sync_folder)
+    }
+
+    /// Takes a file back that was published a moment ago and never acknowledged, because the same bytes are filed already.
+    pub fn unpublish(&self, path: &FiledPath) -> Result<(), LibraryError> {
+        let place = self.locate(path);
+        fs::remove_file(&place).map_err(failed("remove", &place))?;
+        place.parent().map_or(Ok(()), sync_folder)
     }
 
     fn make_folder(&self, folder: &Path) -> Result<(), LibraryError> {

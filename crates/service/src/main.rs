@@ -1,2 +1,164 @@
-//! Placeholder.
-fn main() {}
+//! `ypogeiond`: the household's server.
+
+use std::{path::PathBuf, process::ExitCode};
+
+use clap::{Parser, Subcommand};
+use tracing_subscriber::EnvFilter;
+use ypogeiond::{
+    api,
+    failure::chain,
+    recover::{self, Wish, exit},
+    serve,
+    settings::{EXAMPLE, Logs, Settings},
+    setup::{SetUp, setup},
+};
+
+/// The household's server: receives, files, replicates, recovers.
+#[derive(Parser)]
+#[command(name = "ypogeiond", version)]
+struct Arguments {
+    /// The settings file [default: /etc/ypogeion/ypogeiond.toml, if it is there].
+    #[arg(long, global = true, value_name = "FILE")]
+    config: Option<PathBuf>,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Run the service until it is told to stop.
+    Serve,
+    /// Make the household and its keeper. Doing it again changes nothing.
+    Setup {
+        /// What the household calls itself.
+        #[arg(long, value_name = "NAME")]
+        household: String,
+        /// The keeper's name.
+        #[arg(long, value_name = "NAME")]
+        keeper: String,
+        /// A file with the keeper's password, at least ten characters.
+        #[arg(long, value_name = "FILE")]
+        password_file: PathBuf,
+    },
+    /// Bring everything back from a store, with nothing but the recovery kit.
+    Recover {
+        /// The recovery kit as text; - reads it from standard input.
+        #[arg(long, value_name = "FILE")]
+        kit: PathBuf,
+        /// Where to. Run the same command again to go on after an interruption.
+        #[arg(long, value_name = "FOLDER")]
+        to: PathBuf,
+        /// Only what belongs to this member.
+        #[arg(long, value_name = "NAME")]
+        member: Option<String>,
+        /// How many originals are fetched at once.
+        #[arg(long, default_value_t = 6, value_name = "N")]
+        parallel: usize,
+        /// The store's address, if it is not the one in the kit any more.
+        #[arg(long, value_name = "URL")]
+        endpoint: Option<String>,
+        /// Print the account as JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Print the API as an OpenAPI document.
+    Openapi,
+    /// Print the settings file with all defaults.
+    Settings,
+    /// Read files in a child process. For the service's own use.
+    #[command(hide = true)]
+    MediaWorker,
+}
+
+fn main() -> ExitCode {
+    // Before anything else that may speak TLS.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let arguments = Arguments::parse();
+    if let Command::MediaWorker = arguments.command {
+        // No threads, no runtime: its limits are set before it reads anything.
+        return match ypogeion_media::worker::serve() {
+            Ok(()) => ExitCode::SUCCESS,
+            Err(_) => ExitCode::FAILURE,
+        };
+    }
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(e) => {
+            eprintln!("ypogeiond: could not start: {e}");
+            return ExitCode::FAILURE;
+        }
+    };
+    let code = runtime.block_on(run(arguments));
+    // Reading a password file or a large folder may still be under way; it is not waited for.
+    runtime.shutdown_timeout(std::time::Duration::from_secs(5));
+    ExitCode::from(code)
+}
+
+async fn run(arguments: Arguments) -> u8 {
+    let settings = || Settings::read(arguments.config.as_deref());
+    match arguments.command {
+        Command::Serve => match settings() {
+            Ok(settings) => {
+                start_logs(&settings.logs);
+                report(serve::serve(settings).await)
+            }
+            Err(e) => usage(&e),
+        },
+        Command::Setup { household, keeper, password_file } => match settings() {
+            Ok(settings) => match setup(&settings, &household, &keeper, &password_file).await {
+                Ok(SetUp::Made) => {
+                    println!("{household} is set up, with {keeper} as its keeper. Start it with: ypogeiond serve");
+                    exit::DONE
+                }
+                Ok(SetUp::WasThere) => {
+                    println!("A household is set up here already; nothing was changed.");
+                    exit::DONE
+                }
+                Err(e) => report(Err(e)),
+            },
+            Err(e) => usage(&e),
+        },
+        Command::Recover { kit, to, member, parallel, endpoint, json } => {
+            start_logs(&Logs { filter: "warn".into(), ..Logs::default() });
+            recover::run(&Wish { kit: &kit, to: &to, member: member.as_deref(), parallel, endpoint: endpoint.as_deref(), json })
+                .await
+        }
+        Command::Openapi => {
+            println!("{}", api::document().to_pretty_json().unwrap_or_default());
+            exit::DONE
+        }
+        Command::Settings => {
+            print!("{EXAMPLE}");
+            exit::DONE
+        }
+        Command::MediaWorker => exit::USAGE,
+    }
+}
+
+fn report(result: Result<(), serve::ServeError>) -> u8 {
+    match result {
+        Ok(()) => exit::DONE,
+        Err(e) => {
+            eprintln!("ypogeiond: {}", chain(&e));
+            match e {
+                serve::ServeError::NotSetUp(_) => exit::USAGE,
+                serve::ServeError::Failed { .. } => exit::PARTLY,
+            }
+        }
+    }
+}
+
+fn usage(e: &dyn std::error::Error) -> u8 {
+    eprintln!("ypogeiond: {e}");
+    exit::USAGE
+}
+
+fn start_logs(logs: &Logs) {
+    let filter = EnvFilter::try_new(&logs.filter).unwrap_or_else(|_| EnvFilter::new("info"));
+    let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    if logs.format == "json" {
+        builder.json().init();
+    } else {
+        builder.with_target(false).with_ansi(false).init();
+    }
+}

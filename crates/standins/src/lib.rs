@@ -1,1 +1,6 @@
-//! Placeholder.
+//! The outside world, small and simulated: what the demo and the tests use where a household has the real thing.
+//!
+//! [`store`] is an object store that speaks S3 over HTTP, checks signatures and checksums, keeps its objects on disk, and
+//! fails in the ways that real ones fail, on request, while it runs.
+
+pub mod store;

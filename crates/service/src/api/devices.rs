@@ -1,0 +1,180 @@
+//! Devices as people see them, and pairing.
+
+use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, web};
+use qrcode::{QrCode, render::svg};
+use uuid::Uuid;
+use ypogeion_catalog::{CatalogError, devices::NewDevice};
+use ypogeion_core::{
+    DeviceId, OriginalName,
+    access::{Action, Role},
+};
+use ypogeion_wire::{
+    pairing::{PairingAddress, normalise_code},
+    people::{ClaimPairing, Claimed, Device, DeviceChange, NewPairing, Pairing},
+    problem::ProblemType,
+    work::LiveEvent,
+};
+
+use crate::{
+    app::App,
+    caller::Caller,
+    failure::{Answer, Failure},
+    overview, security,
+};
+
+const CODE_MINUTES: i64 = 10;
+const CLAIMS: usize = 20;
+
+/// A QR code as SVG, dark on light whatever the page's colours: cameras want it so.
+pub fn qr_svg(text: &str) -> Answer<String> {
+    let code = QrCode::new(text).map_err(|_| Failure::bad("This is too long for a QR code."))?;
+    Ok(code.render::<svg::Color<'_>>().min_dimensions(220, 220).quiet_zone(true).build())
+}
+
+/// Makes a pairing code for a device of one's own; the keeper may make one for anybody.
+#[utoipa::path(responses((status = 201, body = Pairing)))]
+#[post("/api/pairings")]
+pub async fn create_pairing(app: web::Data<App>, caller: Caller, body: web::Json<NewPairing>) -> Answer<HttpResponse> {
+    caller.may(Action::CreatePairing)?;
+    let by = caller.person()?;
+    let person = match body.person {
+        Some(other) if other != by.id && by.role != Role::Keeper => {
+            return Err(Failure::new(ProblemType::NotAllowed, "Only the keeper can pair a device for somebody else."));
+        }
+        Some(other) => app.catalog.person(other).await?,
+        None => by.clone(),
+    };
+    let (id, code, now) = (Uuid::now_v7(), security::pairing_code(), app.now());
+    let expires_at = now + chrono::TimeDelta::minutes(CODE_MINUTES);
+    app.catalog.create_pairing(id, security::hash(&code).as_bytes(), person.id, by.id, now, expires_at).await?;
+    let certificate = (app.address.scheme() == "https").then_some(app.certificate);
+    let address = PairingAddress { at: app.address.clone(), code: code.clone(), certificate }.to_string();
+    Ok(HttpResponse::Created().json(Pairing {
+        id,
+        person_name: person.name,
+        code: Some(security::spoken(&code)),
+        qr_svg: Some(qr_svg(&address)?),
+        address: Some(address),
+        expires_at,
+        state: "waiting".into(),
+        device_name: None,
+    }))
+}
+
+/// Has the code been used?
+#[utoipa::path(responses((status = 200, body = Pairing)))]
+#[get("/api/pairings/{id}")]
+pub async fn show_pairing(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<web::Json<Pairing>> {
+    caller.may(Action::ShowPairing)?;
+    let view = app.catalog.pairing(*id, caller.person()?.id).await?;
+    let state = match () {
+        () if view.device_name.is_some() => "claimed",
+        () if view.withdrawn => "withdrawn",
+        () if view.expires_at < app.now() => "expired",
+        () => "waiting",
+    };
+    Ok(web::Json(Pairing {
+        id: view.id,
+        person_name: view.person_name,
+        code: None,
+        address: None,
+        qr_svg: None,
+        expires_at: view.expires_at,
+        state: state.into(),
+        device_name: view.device_name,
+    }))
+}
+
+/// Takes a code back.
+#[utoipa::path(responses((status = 204)))]
+#[delete("/api/pairings/{id}")]
+pub async fn withdraw_pairing(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<HttpResponse> {
+    caller.may(Action::WithdrawPairing)?;
+    app.catalog.withdraw_pairing(*id, caller.person()?.id, app.now()).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Claims a code: the device gets its own token. A code works once.
+#[utoipa::path(responses((status = 201, body = Claimed)))]
+#[post("/api/pairings/claim")]
+pub async fn claim_pairing(app: web::Data<App>, request: HttpRequest, body: web::Json<ClaimPairing>) -> Answer<HttpResponse> {
+    let address = request.peer_addr().map(|a| a.ip().to_string()).unwrap_or_default();
+    app.limiter.attempt(format!("claim from {address}"), CLAIMS)?;
+    let name = OriginalName::from_device(&body.device_name);
+    let kind = match body.device_kind.as_str() {
+        kind @ ("phone" | "tablet" | "computer") => kind,
+        _ => "other",
+    };
+    let client: String = body.client.chars().filter(|c| !c.is_control()).take(80).collect();
+    let (id, token) = (DeviceId(Uuid::now_v7()), security::token());
+    let hash = security::hash(&token);
+    let device = NewDevice { id, name: name.as_str(), kind, client: &client, token_hash: hash.as_bytes() };
+    let code = security::hash(&normalise_code(&body.code));
+    let person = match app.catalog.claim_pairing(code.as_bytes(), &device, app.now()).await {
+        Ok(person) => app.catalog.person(person).await?,
+        Err(CatalogError::NotFound) => {
+            return Err(Failure::new(
+                ProblemType::PairingCodeUnknown,
+                "This pairing code is unknown, was used already, or is older than ten minutes. Make a new one in the console.",
+            ));
+        }
+        Err(e) => return Err(e.into()),
+    };
+    app.catalog.write_record(app.now(), &person.name, &format!("paired {}", name.as_str())).await?;
+    app.live.changed(&[LiveEvent::Devices]);
+    let certificate = (request.connection_info().scheme() == "https").then(|| app.certificate.to_string());
+    Ok(HttpResponse::Created().json(Claimed {
+        device: id,
+        token,
+        household: app.household.name.clone(),
+        may: [
+            format!("add pictures and videos to what {} has", person.name),
+            format!("read back what {} has", person.name),
+            "delete or change nothing that the household holds".to_owned(),
+        ]
+        .into(),
+        person_name: person.name,
+        certificate,
+    }))
+}
+
+/// The devices: all of them for the keeper, one's own for everybody else.
+#[utoipa::path(responses((status = 200, body = Vec<Device>)))]
+#[get("/api/devices")]
+pub async fn list_devices(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Vec<Device>>> {
+    caller.may(Action::ListDevices)?;
+    let views = app.catalog.devices(caller.scope()?, None, app.now()).await?;
+    Ok(web::Json(views.into_iter().map(overview::device).collect()))
+}
+
+/// Gives a device another name.
+#[utoipa::path(responses((status = 204)))]
+#[patch("/api/devices/{id}")]
+pub async fn rename_device(
+    app: web::Data<App>,
+    caller: Caller,
+    id: web::Path<Uuid>,
+    body: web::Json<DeviceChange>,
+) -> Answer<HttpResponse> {
+    caller.may(Action::RenameDevice)?;
+    let name = OriginalName::from_device(body.name.trim());
+    if name.as_str().chars().count() > 60 {
+        return Err(Failure::bad("A device's name has at most 60 characters."));
+    }
+    app.catalog.rename_device(DeviceId(*id), caller.scope()?, name.as_str()).await?;
+    app.live.changed(&[LiveEvent::Devices]);
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Takes a device's credential away, at once. What it sent stays.
+#[utoipa::path(responses((status = 204)))]
+#[post("/api/devices/{id}/revoke")]
+pub async fn revoke_device(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<HttpResponse> {
+    caller.may(Action::RevokeDevice)?;
+    let (id, now) = (DeviceId(*id), app.now());
+    app.catalog.revoke_device(id, caller.scope()?, now).await?;
+    let name = app.catalog.devices(None, Some(id), now).await?.pop().map(|d| d.name).unwrap_or_default();
+    app.catalog.write_record(now, &caller.person()?.name, &format!("revoked {name}")).await?;
+    app.live.changed(&[LiveEvent::Devices]);
+    Ok(HttpResponse::NoContent().finish())
+}

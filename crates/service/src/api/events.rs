@@ -1,0 +1,45 @@
+//! Server-sent events (HTML Living Standard, 9.2).
+
+use std::time::Duration;
+
+use actix_web::{HttpResponse, get, web};
+use futures_util::stream;
+use tokio::sync::broadcast::error::RecvError;
+use ypogeion_core::access::Action;
+use ypogeion_wire::work::LiveEvent;
+
+use crate::{app::App, caller::Caller, failure::Answer};
+
+/// Keeps proxies and phones from closing a quiet connection.
+const BEAT: Duration = Duration::from_secs(25);
+
+/// What changes, as it changes. Events say what kind of thing changed; listeners ask for the numbers themselves.
+#[utoipa::path(responses((status = 200, content_type = "text/event-stream", body = LiveEvent)))]
+#[get("/api/events")]
+pub async fn events(app: web::Data<App>, caller: Caller) -> Answer<HttpResponse> {
+    caller.may(Action::Events)?;
+    let heard = app.live.listen();
+    let lines = stream::unfold((heard, true), |(mut heard, first)| async move {
+        if first {
+            return Some((Ok::<_, actix_web::Error>(web::Bytes::from_static(b"retry: 2000\n\n")), (heard, false)));
+        }
+        let line = match tokio::time::timeout(BEAT, heard.recv()).await {
+            Err(_) => ": still here\n\n".to_owned(),
+            Ok(Ok(event)) => line(&event),
+            // Too many at once: the listener is told that everything may have changed.
+            Ok(Err(RecvError::Lagged(_))) => line(&LiveEvent::Overview) + &line(&LiveEvent::Library),
+            Ok(Err(RecvError::Closed)) => return None,
+        };
+        Some((Ok(web::Bytes::from(line)), (heard, false)))
+    });
+    Ok(HttpResponse::Ok()
+        .content_type("text/event-stream")
+        .insert_header(("Cache-Control", "no-store"))
+        .insert_header(("X-Accel-Buffering", "no"))
+        .streaming(lines))
+}
+
+fn line(event: &LiveEvent) -> String {
+    let data = serde_json::to_value(event).unwrap_or_default();
+    format!("event: {}\ndata: {data}\n\n", data["kind"].as_str().unwrap_or("overview"))
+}

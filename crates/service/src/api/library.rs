@@ -1,0 +1,250 @@
+//! The library: months, originals, bytes, previews. Everybody sees their own.
+
+use actix_files::NamedFile;
+use actix_web::{
+    HttpRequest, HttpResponse, get,
+    http::header::{ContentDisposition, DispositionParam, DispositionType, ExtendedValue, HeaderValue},
+    web,
+};
+use chrono::{Months, NaiveDate, NaiveDateTime};
+use serde::Deserialize;
+use utoipa::IntoParams;
+use uuid::Uuid;
+use ypogeion_core::{
+    OriginalId,
+    access::Action,
+    capture::CaptureRule,
+    layers::{self, Layer, Place},
+};
+use ypogeion_wire::{
+    original::{Evidence, Month, Original, OriginalCard, Originals},
+    problem::ProblemType,
+};
+
+use crate::{
+    app::App,
+    caller::Caller,
+    failure::{Answer, Failure},
+};
+
+/// A layer's word on the wire.
+pub fn layer_word(layer: Layer) -> &'static str {
+    match layer {
+        Layer::Device => "device",
+        Layer::Home => "home",
+        Layer::Offsite => "offsite",
+        Layer::Proven => "proven",
+    }
+}
+
+/// The months in which something was taken, newest first.
+#[utoipa::path(responses((status = 200, body = Vec<Month>)))]
+#[get("/api/months")]
+pub async fn list_months(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Vec<Month>>> {
+    caller.may(Action::ListMonths)?;
+    let months = app.catalog.months(caller.owner()?).await?;
+    Ok(web::Json(months.into_iter().map(|(month, count)| Month { month, count }).collect()))
+}
+
+/// Which originals.
+#[derive(Deserialize, IntoParams)]
+pub struct OriginalsQuery {
+    /// Only of this month, `2026-04`.
+    month: Option<String>,
+    /// `next` of the page before.
+    after: Option<String>,
+    /// At most this many, up to 500.
+    limit: Option<i64>,
+}
+
+/// A page of originals, newest first.
+#[utoipa::path(params(OriginalsQuery), responses((status = 200, body = Originals)))]
+#[get("/api/originals")]
+pub async fn list_originals(
+    app: web::Data<App>,
+    caller: Caller,
+    query: web::Query<OriginalsQuery>,
+) -> Answer<web::Json<Originals>> {
+    caller.may(Action::ListOriginals)?;
+    let limit = query.limit.unwrap_or(200).clamp(1, 500);
+    let from = match &query.month {
+        Some(month) => {
+            Some(format!("{month}-01").parse::<NaiveDate>().map_err(|_| Failure::bad("A month is written like 2026-04."))?)
+        }
+        None => None,
+    };
+    let after = match &query.after {
+        Some(text) => Some(cursor(text).ok_or_else(|| Failure::bad("\"after\" is not one that this service gave out."))?),
+        None => None,
+    };
+    let until = from.and_then(|f| f.checked_add_months(Months::new(1)));
+    let cards = app.catalog.originals(caller.owner()?, from, until, after, limit).await?;
+    let next = cards
+        .last()
+        .filter(|_| cards.len() as i64 == limit)
+        .map(|c| format!("{}~{}", c.taken_local.and_utc().timestamp_micros(), c.id));
+    let since = app.proven_since();
+    let originals = cards
+        .into_iter()
+        .map(|c| OriginalCard {
+            id: c.id,
+            name: c.path.rsplit('/').next().unwrap_or_default().to_owned(),
+            kind: c.kind,
+            taken_local: c.taken_local,
+            width: c.facts.width,
+            height: c.facts.height,
+            seconds: c.facts.seconds,
+            layer: layer_word(match () {
+                () if c.offsite && c.proven_at.is_some_and(|at| at >= since) => Layer::Proven,
+                () if c.offsite => Layer::Offsite,
+                () if c.home => Layer::Home,
+                () => Layer::Device,
+            })
+            .to_owned(),
+            preview: c.preview,
+            placeholder: c.placeholder,
+        })
+        .collect();
+    Ok(web::Json(Originals { originals, next }))
+}
+
+fn cursor(text: &str) -> Option<(NaiveDateTime, OriginalId)> {
+    let (micros, id) = text.split_once('~')?;
+    let time = chrono::DateTime::from_timestamp_micros(micros.parse().ok()?)?.naive_utc();
+    Some((time, id.parse().ok()?))
+}
+
+/// One original, with facts, layers and evidence.
+#[utoipa::path(responses((status = 200, body = Original)))]
+#[get("/api/originals/{id}")]
+pub async fn show_original(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<web::Json<Original>> {
+    caller.may(Action::ShowOriginal)?;
+    let row = app.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
+    let person = app.catalog.person(row.person).await?;
+    let standings = app.catalog.standings(row.id).await?;
+    let stores = app.catalog.stores().await?;
+    let evidence = app
+        .catalog
+        .observations(row.id)
+        .await?
+        .into_iter()
+        .map(|o| Evidence {
+            place: match o.place {
+                Place::Home => "home".to_owned(),
+                Place::Store(id) => stores.iter().find(|s| s.id == id).map_or("a store".to_owned(), |s| s.address.name.clone()),
+            },
+            act: o.act.word().to_owned(),
+            at: o.at,
+            outcome: o.outcome.word().to_owned(),
+            digest: o.digest.map(|d| d.to_string()),
+        })
+        .collect();
+    let rule = CaptureRule::ALL.into_iter().find(|r| r.word() == row.taken_rule);
+    Ok(web::Json(Original {
+        id: row.id,
+        person: row.person,
+        person_name: person.name,
+        name: row.name,
+        path: row.path.into(),
+        kind: row.kind,
+        media_type: row.facts.media_type,
+        digest: row.digest,
+        size: row.size,
+        taken_at: row.taken_at,
+        taken_local: row.taken_local,
+        taken_sentence: rule.map_or("", CaptureRule::sentence).to_owned(),
+        taken_rule: row.taken_rule,
+        landed_at: row.landed_at,
+        device_name: row.device_name,
+        width: row.facts.width,
+        height: row.facts.height,
+        seconds: row.facts.seconds,
+        camera: row.facts.camera,
+        lens: row.facts.lens,
+        exposure: row.facts.exposure,
+        place: row.facts.place,
+        read_problem: row.facts.problem,
+        preview: row.preview,
+        layer: layer_word(layers::layer(&standings, app.now(), app.settings.offsite.proven_for)).to_owned(),
+        evidence,
+    }))
+}
+
+/// How to hand the bytes over.
+#[derive(Deserialize, IntoParams)]
+pub struct DownloadQuery {
+    /// `true`: to look at in the browser; otherwise to keep as a file.
+    #[serde(default)]
+    look: bool,
+}
+
+/// The bytes as they were received. Ranges and conditional requests work; `Repr-Digest` (RFC 9530) tells the hash.
+#[utoipa::path(params(DownloadQuery), responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = 206)))]
+#[get("/api/originals/{id}/bytes")]
+pub async fn download_original(
+    app: web::Data<App>,
+    caller: Caller,
+    request: HttpRequest,
+    id: web::Path<Uuid>,
+    query: web::Query<DownloadQuery>,
+) -> Answer<HttpResponse> {
+    caller.may(Action::DownloadOriginal)?;
+    let row = app.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
+    let (library, path) = (app.library.clone(), row.path.clone());
+    let file = tokio::task::spawn_blocking(move || library.open_original(&path)).await??;
+    // Only what a browser shows as a picture or plays is shown; everything else is handed over as a file, never run.
+    let media_type = row
+        .facts
+        .media_type
+        .as_deref()
+        .and_then(|t| t.parse::<mime_guess::Mime>().ok())
+        .unwrap_or(mime_guess::mime::APPLICATION_OCTET_STREAM);
+    let shown = query.look && matches!(media_type.type_().as_str(), "image" | "video");
+    let name = row.path.as_str().rsplit('/').next().unwrap_or("original").to_owned();
+    let disposition = ContentDisposition {
+        disposition: if shown { DispositionType::Inline } else { DispositionType::Attachment },
+        parameters: vec![DispositionParam::FilenameExt(ExtendedValue {
+            charset: actix_web::http::header::Charset::Ext("UTF-8".into()),
+            language_tag: None,
+            value: name.into_bytes(),
+        })],
+    };
+    let file = NamedFile::from_file(file, row.path.as_str()).map_err(|_| Failure::not_found())?;
+    let mut response =
+        file.set_content_type(media_type).set_content_disposition(disposition).prefer_utf8(false).into_response(&request);
+    let headers = response.headers_mut();
+    let digest = format!("sha-256=:{}:", row.digest.to_base64());
+    if let Ok(value) = HeaderValue::from_str(&digest) {
+        headers.insert(actix_web::http::header::HeaderName::from_static("repr-digest"), value);
+    }
+    headers.insert(actix_web::http::header::CONTENT_SECURITY_POLICY, HeaderValue::from_static("sandbox; default-src 'none'"));
+    headers.insert(actix_web::http::header::CACHE_CONTROL, HeaderValue::from_static("private, max-age=86400"));
+    Ok(response)
+}
+
+/// A preview, `small` or `large`, as JPEG.
+#[utoipa::path(responses((status = 200, content_type = "image/jpeg", body = Vec<u8>)))]
+#[get("/api/originals/{id}/preview/{size}")]
+pub async fn show_preview(
+    app: web::Data<App>,
+    caller: Caller,
+    request: HttpRequest,
+    path: web::Path<(Uuid, String)>,
+) -> Answer<HttpResponse> {
+    caller.may(Action::ShowPreview)?;
+    let (id, size) = path.into_inner();
+    if !matches!(size.as_str(), "small" | "large") {
+        return Err(Failure::not_found());
+    }
+    let row = app.catalog.original(OriginalId(id), Some(caller.owner()?)).await?;
+    let place = app.preview_path(row.id, &size);
+    let file = NamedFile::open_async(&place).await.map_err(|_| {
+        Failure::new(
+            ProblemType::NoPreview,
+            if row.preview == "waiting" { "The preview is still being made." } else { "There is no preview of this file." },
+        )
+    })?;
+    let mut response = file.set_content_type(mime_guess::mime::IMAGE_JPEG).into_response(&request);
+    response.headers_mut().insert(actix_web::http::header::CACHE_CONTROL, HeaderValue::from_static("private, max-age=604800"));
+    Ok(response)
+}

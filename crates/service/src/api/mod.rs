@@ -1,0 +1,102 @@
+//! The routes. Handlers translate: they ask whether the caller may, parse, call one use case, and render.
+//!
+//! One module for each part of the API: [`house`], [`session`], [`people`], [`devices`] (as people see them), [`device`]
+//! (as devices ask), [`library`], [`runs`], [`stores`], [`work`], [`events`], and [`console`], which serves the pages.
+
+pub mod console;
+pub mod device;
+pub mod devices;
+pub mod events;
+pub mod house;
+pub mod library;
+pub mod people;
+pub mod runs;
+pub mod session;
+pub mod stores;
+pub mod work;
+
+use utoipa::OpenApi;
+use utoipa_actix_web::{AppExt, service_config::ServiceConfig};
+use ypogeion_wire::{problem::Problem, work::LiveEvent};
+
+use crate::tus;
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Ypogeion", description = "The API of a household's server. Errors are problem documents (RFC 9457)."),
+    components(schemas(Problem, ypogeion_wire::problem::ProblemType, LiveEvent))
+)]
+struct Document;
+
+/// Adds every route.
+pub fn routes(config: &mut ServiceConfig<'_>) {
+    config
+        .service(house::health)
+        .service(house::house_state)
+        .service(house::overview)
+        .service(events::events)
+        .service(session::sign_in)
+        .service(session::who_am_i)
+        .service(session::sign_out)
+        .service(people::list_people)
+        .service(people::add_person)
+        .service(people::change_person)
+        .service(devices::claim_pairing)
+        .service(devices::create_pairing)
+        .service(devices::show_pairing)
+        .service(devices::withdraw_pairing)
+        .service(devices::list_devices)
+        .service(devices::rename_device)
+        .service(devices::revoke_device)
+        .service(library::list_months)
+        .service(library::list_originals)
+        .service(library::show_original)
+        .service(library::download_original)
+        .service(library::show_preview)
+        .service(runs::list_runs)
+        .service(runs::list_run_entries)
+        .service(work::list_work)
+        .service(work::retry_work)
+        .service(work::list_record)
+        .service(stores::list_stores)
+        .service(stores::add_store)
+        .service(stores::resume_store)
+        .service(stores::show_kit)
+        .service(device::device_status)
+        .service(device::offer)
+        .service(device::list_items)
+        .service(device::begin_run)
+        .service(device::report_run)
+        .service(tus::upload_options)
+        .service(tus::create_upload)
+        .service(tus::show_upload)
+        .service(tus::append_upload)
+        .service(tus::end_upload);
+}
+
+/// The OpenAPI document of all routes.
+pub fn document() -> utoipa::openapi::OpenApi {
+    let (_, document) = actix_web::App::new().into_utoipa_app().openapi(Document::openapi()).configure(routes).split_for_parts();
+    document
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use ypogeion_core::access::Action;
+
+    #[test]
+    fn every_route_has_its_action_and_every_action_its_route() {
+        let document = serde_json::to_value(super::document()).unwrap();
+        let routes: BTreeSet<String> = document["paths"]
+            .as_object()
+            .unwrap()
+            .values()
+            .flat_map(|path| path.as_object().unwrap().values())
+            .filter_map(|operation| operation["operationId"].as_str().map(str::to_owned))
+            .collect();
+        let actions: BTreeSet<String> = Action::ALL.iter().map(|a| a.operation().to_owned()).collect();
+        assert_eq!(routes, actions);
+    }
+}

@@ -1,0 +1,126 @@
+//! Stores and the recovery kit.
+
+use actix_web::{HttpResponse, get, post, web};
+use url::Url;
+use uuid::Uuid;
+use ypogeion_catalog::CatalogError;
+use ypogeion_core::{
+    StoreId,
+    access::Action,
+    kit::{RecoveryKit, StoreAddress},
+};
+use ypogeion_offsite::{Replica, Store as Opened};
+use ypogeion_wire::{
+    offsite::{Kit, NewStore, ResumeStore, ShowKit, Store},
+    problem::ProblemType,
+    work::LiveEvent,
+};
+
+use super::devices::qr_svg;
+use crate::{
+    app::App,
+    caller::Caller,
+    failure::{Answer, Failure},
+    overview, security,
+};
+
+/// The stores, with their numbers.
+#[utoipa::path(responses((status = 200, body = Vec<Store>)))]
+#[get("/api/stores")]
+pub async fn list_stores(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Vec<Store>>> {
+    caller.may(Action::ListStores)?;
+    let mut stores = Vec::new();
+    for row in app.catalog.stores().await? {
+        stores.push(overview::store(&app, row).await?);
+    }
+    Ok(web::Json(stores))
+}
+
+/// Adds a store, after it was reached, signed in to, written to and read back. Sending begins at once.
+#[utoipa::path(responses((status = 201, body = Store)))]
+#[post("/api/stores")]
+pub async fn add_store(app: web::Data<App>, caller: Caller, body: web::Json<NewStore>) -> Answer<HttpResponse> {
+    caller.may(Action::AddStore)?;
+    let address = checked(body.into_inner())?;
+    // Everything that could go wrong goes wrong here, in front of the keeper, and not at three in the morning.
+    Replica::open_or_begin(Opened::new(&address)?, app.identity.clone(), app.household.replica, app.now()).await?;
+    let (id, name) = (StoreId(Uuid::now_v7()), address.name.clone());
+    app.catalog.add_store(id, &address, app.now()).await.map_err(|e| match e {
+        CatalogError::Taken => {
+            Failure::new(ProblemType::NameTaken, "A store with this name, or in this place, was added already.")
+        }
+        e => e.into(),
+    })?;
+    app.catalog.write_record(app.now(), &caller.person()?.name, &format!("added the store {name}")).await?;
+    app.live.changed(&[LiveEvent::Offsite, LiveEvent::Work]);
+    Ok(HttpResponse::Created().json(overview::store(&app, app.catalog.store(id).await?).await?))
+}
+
+fn checked(new: NewStore) -> Answer<StoreAddress> {
+    let field = |what: &str, value: String, empty: bool| -> Answer<String> {
+        let value = value.trim().to_owned();
+        if (value.is_empty() && !empty) || value.len() > 500 || value.chars().any(char::is_control) {
+            return Err(Failure::bad(format!("The {what} of a store is missing or has characters that cannot be used.")));
+        }
+        Ok(value)
+    };
+    let endpoint = field("address", new.endpoint, false)?;
+    if !Url::parse(&endpoint).is_ok_and(|u| matches!(u.scheme(), "http" | "https") && u.has_host()) {
+        return Err(Failure::bad("The address of a store begins with https:// (or http:// in your own network)."));
+    }
+    Ok(StoreAddress {
+        name: field("name", new.name, false)?,
+        endpoint: endpoint.trim_end_matches('/').to_owned(),
+        region: field("region", new.region, true)?,
+        bucket: field("bucket", new.bucket, false)?,
+        prefix: field("prefix", new.prefix, true)?.trim_matches('/').to_owned(),
+        access_key: field("access key", new.access_key, false)?,
+        secret_key: field("secret key", new.secret_key, false)?,
+    })
+}
+
+/// Goes on after a stop, with new keys if they are given.
+#[utoipa::path(responses((status = 200, body = Store)))]
+#[post("/api/stores/{id}/resume")]
+pub async fn resume_store(
+    app: web::Data<App>,
+    caller: Caller,
+    id: web::Path<Uuid>,
+    body: web::Json<ResumeStore>,
+) -> Answer<web::Json<Store>> {
+    caller.may(Action::ResumeStore)?;
+    let id = StoreId(*id);
+    let given = |k: &Option<String>| k.as_deref().map(str::trim).filter(|k| !k.is_empty()).map(str::to_owned);
+    app.catalog.resume_store(id, given(&body.access_key).as_deref(), given(&body.secret_key).as_deref()).await?;
+    app.forget_replica(id);
+    let row = app.catalog.store(id).await?;
+    app.catalog.write_record(app.now(), &caller.person()?.name, &format!("let {} go on", row.address.name)).await?;
+    app.wake_workers();
+    app.live.changed(&[LiveEvent::Offsite]);
+    Ok(web::Json(overview::store(&app, row).await?))
+}
+
+/// The recovery kit. It opens everything, so the keeper's password is asked for again.
+#[utoipa::path(responses((status = 200, body = Kit)))]
+#[post("/api/kit")]
+pub async fn show_kit(app: web::Data<App>, caller: Caller, body: web::Json<ShowKit>) -> Answer<HttpResponse> {
+    caller.may(Action::ShowKit)?;
+    let keeper = caller.person()?;
+    app.limiter.attempt(format!("kit {}", keeper.id), 10)?;
+    let (password, hash) = (body.into_inner().password, keeper.password_hash.clone());
+    if !tokio::task::spawn_blocking(move || security::verify_password(&password, &hash)).await? {
+        return Err(Failure::new(
+            ProblemType::NotAllowed,
+            "That is not your password. The recovery kit opens everything, so it is asked for again.",
+        ));
+    }
+    let stores: Vec<StoreAddress> = app.catalog.stores().await?.into_iter().map(|s| s.address).collect();
+    if stores.is_empty() {
+        return Err(Failure::bad("Add a store first: a recovery kit says where the copies are."));
+    }
+    let kit =
+        RecoveryKit { household: app.household.name.clone(), made: app.now().date_naive(), key: app.identity.reveal(), stores };
+    app.catalog.write_record(app.now(), &keeper.name, "looked at the recovery kit").await?;
+    let text = kit.to_text();
+    Ok(HttpResponse::Ok().insert_header(("Cache-Control", "no-store")).json(Kit { qr_svg: qr_svg(&text)?, text }))
+}

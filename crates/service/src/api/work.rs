@@ -1,0 +1,52 @@
+//! Background work and the append-only record.
+
+use actix_web::{get, post, web};
+use ypogeion_core::access::Action;
+use ypogeion_wire::work::{LiveEvent, RecordLine, Retried, Work, WorkFault, WorkKind};
+
+use crate::{app::App, caller::Caller, failure::Answer};
+
+/// Background work in numbers, and what failed.
+#[utoipa::path(responses((status = 200, body = Work)))]
+#[get("/api/work")]
+pub async fn list_work(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Work>> {
+    caller.may(Action::ListWork)?;
+    let kinds = app.catalog.work_numbers(app.now()).await?;
+    let faults = app.catalog.work_faults().await?;
+    Ok(web::Json(Work {
+        kinds: kinds
+            .into_iter()
+            .map(|k| WorkKind {
+                kind: k.kind.word().into(),
+                waiting: k.waiting,
+                running: k.running,
+                retrying: k.retrying,
+                failed: k.failed,
+            })
+            .collect(),
+        faults: faults
+            .into_iter()
+            .map(|f| WorkFault { id: f.id, kind: f.kind, about: f.about, attempts: f.attempts, error: f.error, due: f.due })
+            .collect(),
+    }))
+}
+
+/// Gives failed work another chance.
+#[utoipa::path(responses((status = 200, body = Retried)))]
+#[post("/api/work/retry")]
+pub async fn retry_work(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Retried>> {
+    caller.may(Action::RetryWork)?;
+    let count = app.catalog.retry_work(app.now()).await?;
+    app.wake_workers();
+    app.live.changed(&[LiveEvent::Work]);
+    Ok(web::Json(Retried { count }))
+}
+
+/// Who did what, and when: the last two hundred lines, newest first.
+#[utoipa::path(responses((status = 200, body = Vec<RecordLine>)))]
+#[get("/api/record")]
+pub async fn list_record(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Vec<RecordLine>>> {
+    caller.may(Action::ListRecord)?;
+    let lines = app.catalog.read_record(200).await?;
+    Ok(web::Json(lines.into_iter().map(|l| RecordLine { at: l.at, who: l.who, what: l.what }).collect()))
+}

@@ -1,0 +1,214 @@
+//! What every part of the service shares.
+
+use std::{
+    collections::{HashMap, HashSet, VecDeque},
+    path::PathBuf,
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
+    time::{Duration, Instant},
+};
+
+use chrono::{DateTime, Utc};
+use tokio::sync::Notify;
+use url::Url;
+use uuid::Uuid;
+use ypogeion_catalog::{Catalog, people::Household, stores::StoreRow, work::Kind};
+use ypogeion_core::{Digest, OriginalId, StoreId, UploadId};
+use ypogeion_library::Library;
+use ypogeion_media::worker::Pool;
+use ypogeion_offsite::{Identity, Replica, Store, layout::ReplicaError};
+
+use crate::{live::Live, security::Limiter, settings::Settings};
+
+/// The shared state.
+pub struct App {
+    /// The settings.
+    pub settings: Settings,
+    /// The catalogue.
+    pub catalog: Catalog,
+    /// The library.
+    pub library: Arc<Library>,
+    /// The household.
+    pub household: Household,
+    /// The household's key.
+    pub identity: Identity,
+    /// Reads facts from what has just arrived; people wait for it.
+    pub reader: Arc<Pool>,
+    /// Makes previews; nobody waits for it.
+    pub previewer: Arc<Pool>,
+    /// What listeners are told.
+    pub live: Live,
+    /// Limits on guessing.
+    pub limiter: Limiter,
+    /// Fingerprint of the certificate.
+    pub certificate: Digest,
+    /// The address that devices are told.
+    pub address: Url,
+    /// This worker, for leases.
+    pub me: Uuid,
+    /// Uploads that are being written to.
+    pub busy: Busy,
+    /// Filed names that were chosen and are not in the catalogue yet.
+    pub reserved: Mutex<HashSet<String>>,
+    /// Wakes the background workers.
+    pub wake: HashMap<Kind, Notify>,
+    /// Opened replicas.
+    replicas: Mutex<HashMap<StoreId, Replica>>,
+    /// What was sent lately.
+    rates: Mutex<HashMap<StoreId, VecDeque<(Instant, u64)>>>,
+}
+
+/// Everything an [`App`] is made of that is not made by itself.
+pub struct Parts {
+    /// See [`App::settings`].
+    pub settings: Settings,
+    /// See [`App::catalog`].
+    pub catalog: Catalog,
+    /// See [`App::library`].
+    pub library: Library,
+    /// See [`App::household`].
+    pub household: Household,
+    /// See [`App::identity`].
+    pub identity: Identity,
+    /// The program that serves as media worker.
+    pub program: PathBuf,
+    /// See [`App::certificate`].
+    pub certificate: Digest,
+    /// See [`App::address`].
+    pub address: Url,
+    /// See [`App::me`].
+    pub me: Uuid,
+}
+
+const RATE_WINDOW: Duration = Duration::from_secs(60);
+
+impl App {
+    /// Puts the parts together.
+    pub fn new(parts: Parts) -> Self {
+        let pool = |most| Arc::new(Pool::new(parts.program.clone(), vec!["media-worker".to_owned()], most));
+        App {
+            reader: pool(parts.settings.media_workers),
+            previewer: pool(parts.settings.media_workers),
+            settings: parts.settings,
+            catalog: parts.catalog,
+            library: Arc::new(parts.library),
+            household: parts.household,
+            identity: parts.identity,
+            live: Live::default(),
+            limiter: Limiter::default(),
+            certificate: parts.certificate,
+            address: parts.address,
+            me: parts.me,
+            busy: Busy::default(),
+            reserved: Mutex::default(),
+            wake: Kind::ALL.into_iter().map(|k| (k, Notify::new())).collect(),
+            replicas: Mutex::default(),
+            rates: Mutex::default(),
+        }
+    }
+
+    /// Now. The one place where the service reads the clock for what it writes down.
+    pub fn now(&self) -> DateTime<Utc> {
+        // PostgreSQL keeps microseconds; what is compared later must have been rounded before.
+        chrono::SubsecRound::trunc_subsecs(Utc::now(), 6)
+    }
+
+    /// Readings from before this moment do not count as proofs any more.
+    pub fn proven_since(&self) -> DateTime<Utc> {
+        self.now() - self.settings.offsite.proven_for
+    }
+
+    /// Wakes the background workers of all kinds.
+    pub fn wake_workers(&self) {
+        self.wake.values().for_each(Notify::notify_one);
+    }
+
+    /// Where a preview is. `size` is `small` or `large`.
+    pub fn preview_path(&self, id: OriginalId, size: &str) -> PathBuf {
+        let name = id.0.simple().to_string();
+        // The last digits of a version 7 UUID are random; the first ones are the time.
+        self.settings.data_folder.join("previews").join(&name[30..]).join(format!("{id}-{size}.jpg"))
+    }
+
+    /// The replica in a store, opened or begun.
+    pub async fn replica(&self, store: &StoreRow) -> Result<Replica, ReplicaError> {
+        if let Some(replica) = lock(&self.replicas).get(&store.id) {
+            return Ok(replica.clone());
+        }
+        let opened =
+            Replica::open_or_begin(Store::new(&store.address)?, self.identity.clone(), self.household.replica, self.now())
+                .await?;
+        lock(&self.replicas).insert(store.id, opened.clone());
+        Ok(opened)
+    }
+
+    /// Forgets an opened replica, because its keys changed or it failed.
+    pub fn forget_replica(&self, store: StoreId) {
+        lock(&self.replicas).remove(&store);
+    }
+
+    /// Notes bytes that a store has just taken.
+    pub fn sent(&self, store: StoreId, bytes: u64) {
+        let mut rates = lock(&self.rates);
+        let sent = rates.entry(store).or_default();
+        sent.push_back((Instant::now(), bytes));
+        while sent.front().is_some_and(|(at, _)| at.elapsed() > RATE_WINDOW) {
+            sent.pop_front();
+        }
+    }
+
+    /// Bytes of originals per second that a store took over the last minute, counted from the first of them.
+    pub fn rate(&self, store: StoreId) -> u64 {
+        let rates = lock(&self.rates);
+        let recent: Vec<_> = rates.get(&store).into_iter().flatten().filter(|(at, _)| at.elapsed() < RATE_WINDOW).collect();
+        let idle = recent.last().is_none_or(|(at, _)| at.elapsed() > Duration::from_secs(10));
+        match recent.first() {
+            Some((first, _)) if !idle => {
+                let seconds = first.elapsed().as_secs_f64().max(1.0);
+                (recent.iter().map(|(_, b)| *b).sum::<u64>() as f64 / seconds) as u64
+            }
+            _ => 0,
+        }
+    }
+
+    /// Reserves a filed name until the guard is dropped. `None`: somebody else is about to use it.
+    pub fn reserve(self: &Arc<Self>, folded: String) -> Option<Reserved> {
+        lock(&self.reserved).insert(folded.clone()).then(|| Reserved { app: Arc::clone(self), folded })
+    }
+}
+
+/// A filed name that nobody else may choose.
+pub struct Reserved {
+    app: Arc<App>,
+    folded: String,
+}
+
+impl Drop for Reserved {
+    fn drop(&mut self) {
+        lock(&self.app.reserved).remove(&self.folded);
+    }
+}
+
+/// Uploads that are being written to: one request at a time.
+#[derive(Clone, Default)]
+pub struct Busy(Arc<Mutex<HashSet<UploadId>>>);
+
+/// The right to write to an upload.
+pub struct Writing(Busy, UploadId);
+
+impl Busy {
+    /// Takes the right, if nobody has it.
+    pub fn take(&self, id: UploadId) -> Option<Writing> {
+        lock(&self.0).insert(id).then(|| Writing(self.clone(), id))
+    }
+}
+
+impl Drop for Writing {
+    fn drop(&mut self) {
+        lock(&self.0.0).remove(&self.1);
+    }
+}
+
+/// No code that can panic runs under these locks.
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}

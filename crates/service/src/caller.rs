@@ -1,0 +1,139 @@
+//! Who is asking. The one place where credentials become roles, and where roles are asked.
+
+use std::{future::Future, pin::Pin, sync::Arc};
+
+use actix_web::{FromRequest, HttpRequest, cookie::Cookie, dev::Payload, http::Method, web};
+use ypogeion_catalog::{CatalogError, devices::DeviceCaller, people::Person};
+use ypogeion_core::{
+    PersonId,
+    access::{Action, Role, may},
+};
+use ypogeion_wire::{CONSOLE_HEADER, problem::ProblemType};
+
+use crate::{
+    app::App,
+    failure::{Answer, Failure},
+    security,
+};
+
+/// The name of the session cookie.
+pub const COOKIE: &str = "ypogeion_session";
+
+/// Who is asking, as far as a credential tells.
+#[derive(Clone, Debug)]
+pub enum Caller {
+    /// A member, by a session.
+    Person(Person),
+    /// A device, by its token.
+    Device(DeviceCaller),
+    /// Nobody we know.
+    Nobody,
+}
+
+impl Caller {
+    /// The role.
+    pub fn role(&self) -> Role {
+        match self {
+            Caller::Person(person) => person.role,
+            Caller::Device(_) => Role::Device,
+            Caller::Nobody => Role::Nobody,
+        }
+    }
+
+    /// Refuses unless the role may do that. Every handler asks this first.
+    pub fn may(&self, action: Action) -> Answer<()> {
+        match (may(self.role(), action), self) {
+            (true, _) => Ok(()),
+            (false, Caller::Nobody) => {
+                Err(Failure::new(ProblemType::NotSignedIn, "Sign in, or pair this device, and try again."))
+            }
+            (false, _) => Err(Failure::new(ProblemType::NotAllowed, "Your role does not allow this; the keeper can do it.")),
+        }
+    }
+
+    /// The member, after [`Caller::may`] let only people through.
+    pub fn person(&self) -> Answer<&Person> {
+        match self {
+            Caller::Person(person) => Ok(person),
+            _ => Err(Failure::new(ProblemType::NotAllowed, "Only a person can do this.")),
+        }
+    }
+
+    /// The device, after [`Caller::may`] let only devices through.
+    pub fn device(&self) -> Answer<&DeviceCaller> {
+        match self {
+            Caller::Device(device) => Ok(device),
+            _ => Err(Failure::new(ProblemType::NotAllowed, "Only a device can do this.")),
+        }
+    }
+
+    /// Whose originals the caller sees: always their own member's.
+    pub fn owner(&self) -> Answer<PersonId> {
+        match self {
+            Caller::Person(person) => Ok(person.id),
+            Caller::Device(device) => Ok(device.person),
+            Caller::Nobody => Err(Failure::not_found()),
+        }
+    }
+
+    /// `None` for the keeper, who sees to all members' devices and runs; the member for everybody else.
+    pub fn scope(&self) -> Answer<Option<PersonId>> {
+        match self {
+            Caller::Person(person) if person.role == Role::Keeper => Ok(None),
+            other => other.owner().map(Some),
+        }
+    }
+}
+
+impl FromRequest for Caller {
+    type Error = Failure;
+    type Future = Pin<Box<dyn Future<Output = Result<Self, Failure>>>>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        let request = request.clone();
+        Box::pin(async move {
+            let app =
+                request.app_data::<web::Data<App>>().expect("the service shares its App with every route").clone().into_inner();
+            recognise(&app, &request).await
+        })
+    }
+}
+
+async fn recognise(app: &Arc<App>, request: &HttpRequest) -> Answer<Caller> {
+    let bearer = request.headers().get("authorization").and_then(|v| v.to_str().ok()).and_then(|v| v.strip_prefix("Bearer "));
+    if let Some(token) = bearer {
+        return match app.catalog.device_by_token(security::hash(token.trim()).as_bytes(), app.now()).await {
+            Ok(device) if device.revoked => Err(Failure::new(
+                ProblemType::DeviceRevoked,
+                "This device was revoked. What it sent stays safe; pair it again to go on.",
+            )),
+            Ok(device) => Ok(Caller::Device(device)),
+            Err(CatalogError::NotFound) => {
+                Err(Failure::new(ProblemType::NotSignedIn, "This device's token is not known here; pair it again."))
+            }
+            Err(e) => Err(e.into()),
+        };
+    }
+    let Some(cookie) = request.cookie(COOKIE) else { return Ok(Caller::Nobody) };
+    let changes = !matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
+    if changes && !request.headers().contains_key(CONSOLE_HEADER) {
+        // Another site can make a browser send the cookie, but not this header.
+        return Err(Failure::new(ProblemType::NotAllowed, "This request did not come from the console."));
+    }
+    match app.catalog.session(security::hash(cookie.value()).as_bytes(), app.now()).await {
+        Ok(person) => Ok(Caller::Person(person)),
+        Err(CatalogError::NotFound) => Ok(Caller::Nobody),
+        Err(e) => Err(e.into()),
+    }
+}
+
+/// The cookie for a session. Secure where the request came by TLS.
+pub fn session_cookie(token: String, secure: bool, life: actix_web::cookie::time::Duration) -> Cookie<'static> {
+    Cookie::build(COOKIE, token)
+        .path("/")
+        .http_only(true)
+        .same_site(actix_web::cookie::SameSite::Strict)
+        .secure(secure)
+        .max_age(life)
+        .finish()
+}

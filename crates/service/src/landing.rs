@@ -1,0 +1,247 @@
+//! How bytes that have all arrived become an original.
+//!
+//! The order is the promise (I1): hash, facts, file time, sync, name without replacing, sync of the folder, row, and only
+//! then an answer. A kill between two steps leaves a state that [`settle`] can finish from what is on the disk:
+//!
+//! | killed after | on the disk | in the catalogue | settled by |
+//! |---|---|---|---|
+//! | the last byte | the whole part | an open upload | landing it again from the start |
+//! | the target was written down | the whole part | an open upload with a target | the same |
+//! | the name was given | the filed file | an open upload with a target | its row |
+//! | the same, and a power cut forgot the target | the filed file | an open upload | looking for it in its member's folder |
+//! | the row was committed | the filed file | a landed upload | nothing to do |
+
+use std::{path::PathBuf, sync::Arc, time::SystemTime};
+
+use chrono::Local;
+use uuid::Uuid;
+use ypogeion_catalog::{
+    CatalogError,
+    uploads::{Landing, Upload},
+};
+use ypogeion_core::{
+    Digest, OriginalId, OriginalName, UploadId,
+    capture::{self, Captured, Facts},
+    filing::{self, FiledPath},
+    layers::{Act, Observation, Outcome, Place},
+};
+use ypogeion_library::{Finished, LibraryError, Publish};
+use ypogeion_wire::{problem::ProblemType, work::LiveEvent};
+
+use crate::{
+    app::{App, Reserved},
+    failure::{Answer, Failure, chain},
+};
+
+/// Names tried together against the catalogue.
+const NAMES_AT_ONCE: usize = 16;
+
+/// Turns a finished part into an original. When this returns an id, the original is acknowledged.
+pub async fn land(app: &Arc<App>, upload: &Upload, part: Finished) -> Answer<OriginalId> {
+    if let Some(expected) = upload.digest.filter(|d| *d != part.digest) {
+        // Not this device's fault alone: bytes change on bad memory and bad cables. It sends them again.
+        discard(app, upload.id).await?;
+        return Err(Failure::new(
+            ProblemType::DigestMismatch,
+            format!("What arrived has the hash {}, and {expected} was announced. Send it again.", part.digest),
+        ));
+    }
+    match app.catalog.original_of(upload.person, part.digest).await {
+        Ok((id, path)) => return already_here(app, upload, part, id, &path).await,
+        Err(CatalogError::NotFound) => {}
+        Err(e) => return Err(e.into()),
+    }
+    let name = OriginalName::from_device(&upload.name);
+    let (part, facts) = read_facts(app, part, &name).await?;
+    let captured = capture::decide(&facts, name.as_str(), upload.file_time, app.now(), &Local);
+    let part = seal(part, captured).await?;
+    let folder = app.catalog.person(upload.person).await?.folder;
+    let (path, _reserved) = file(app, upload.id, &part, filing::by_month(&folder, captured.local, &name)).await?;
+    commit(app, upload, part.digest, &path, &facts, captured).await
+}
+
+/// Gives the part the first free name.
+async fn file(
+    app: &Arc<App>,
+    upload: UploadId,
+    part: &Arc<Finished>,
+    mut names: impl Iterator<Item = FiledPath>,
+) -> Answer<(FiledPath, Reserved)> {
+    loop {
+        let some: Vec<FiledPath> = names.by_ref().take(NAMES_AT_ONCE).collect();
+        if some.is_empty() {
+            return Err(Failure::new(ProblemType::Internal, "No free name could be found for this file."));
+        }
+        let taken = app.catalog.taken_paths(&some).await?;
+        for path in some {
+            let folded = path.folded();
+            if taken.contains(&folded) {
+                continue;
+            }
+            let Some(reserved) = app.reserve(folded) else { continue };
+            app.catalog.set_target(upload, &path).await?;
+            let (library, part, target) = (Arc::clone(&app.library), Arc::clone(part), path.clone());
+            if tokio::task::spawn_blocking(move || library.publish(&part, &target)).await?? == Publish::Done {
+                return Ok((path, reserved));
+            }
+        }
+    }
+}
+
+/// Commits the row of a file that has its name.
+async fn commit(
+    app: &Arc<App>,
+    upload: &Upload,
+    digest: Digest,
+    path: &FiledPath,
+    facts: &Facts,
+    captured: Captured,
+) -> Answer<OriginalId> {
+    let landing = Landing { upload, id: OriginalId(Uuid::now_v7()), digest, path, facts, captured, at: app.now() };
+    let id = match app.catalog.land(&landing).await? {
+        Some(id) => id,
+        None => {
+            // The same picture came twice at once, and the other one was committed first. Both are filed, one is known.
+            let (id, kept) = app.catalog.original_of(upload.person, digest).await?;
+            if kept != *path {
+                let (library, path) = (Arc::clone(&app.library), path.clone());
+                tokio::task::spawn_blocking(move || library.unpublish(&path)).await??;
+            }
+            id
+        }
+    };
+    app.live.changed(&[LiveEvent::Library, LiveEvent::Devices, LiveEvent::Offsite]);
+    Ok(id)
+}
+
+/// The member has these bytes. Believed only after looking: if the copy at home is damaged, this one takes its place.
+async fn already_here(app: &Arc<App>, upload: &Upload, part: Finished, id: OriginalId, path: &FiledPath) -> Answer<OriginalId> {
+    let digest = part.digest;
+    let good = app.catalog.standings(id).await?.iter().any(|(place, s)| *place == Place::Home && s.good);
+    if !good {
+        let row = app.catalog.original(id, None).await?;
+        let captured = Captured { at: row.taken_at, local: row.taken_local, rule: capture::CaptureRule::Received };
+        let part = seal(part, captured).await?;
+        let (library, target) = (Arc::clone(&app.library), path.clone());
+        let published = tokio::task::spawn_blocking(move || {
+            // Whatever lies there was observed to be wrong; it is kept aside, never overwritten.
+            library.set_aside(&target, id)?;
+            library.publish(&part, &target)
+        })
+        .await??;
+        if published == Publish::Done {
+            let seen = Observation {
+                place: Place::Home,
+                act: Act::Reread,
+                at: app.now(),
+                digest: Some(digest),
+                outcome: Outcome::Right,
+            };
+            app.catalog.observe(id, digest, &seen).await?;
+            app.catalog
+                .write_record(app.now(), "Ypogeion", &format!("mended {path} with the copy that a device sent again"))
+                .await?;
+        }
+    }
+    app.catalog.link_upload(upload.id, id).await?;
+    remove_part(app, upload.id).await?;
+    app.live.changed(&[LiveEvent::Devices]);
+    Ok(id)
+}
+
+async fn read_facts(app: &Arc<App>, part: Finished, name: &OriginalName) -> Answer<(Finished, Facts)> {
+    let (reader, name) = (Arc::clone(&app.reader), name.as_str().to_owned());
+    Ok(tokio::task::spawn_blocking(move || {
+        let facts = reader.facts(part.path(), &name);
+        (part, facts)
+    })
+    .await?)
+}
+
+async fn seal(part: Finished, captured: Captured) -> Answer<Arc<Finished>> {
+    let time = SystemTime::from(captured.at);
+    Ok(tokio::task::spawn_blocking(move || part.seal(time).map(|()| Arc::new(part))).await??)
+}
+
+async fn remove_part(app: &Arc<App>, id: UploadId) -> Answer<()> {
+    let library = Arc::clone(&app.library);
+    Ok(tokio::task::spawn_blocking(move || library.incoming().remove(id)).await??)
+}
+
+/// Forgets an upload that is not to land: its part and its row.
+pub async fn discard(app: &Arc<App>, id: UploadId) -> Answer<()> {
+    remove_part(app, id).await?;
+    Ok(app.catalog.remove_upload(id).await?)
+}
+
+/// Settles what a kill, a power cut or a database that went away left between two steps. Run at the start, before any
+/// request is answered; and for one upload when its device asks for it.
+pub async fn settle(app: &Arc<App>) -> Answer<()> {
+    let open = app.catalog.open_uploads().await?;
+    for upload in &open {
+        if let Err(e) = settle_one(app, upload).await {
+            // One file that cannot be settled must not keep the house shut; it stays as it is and is tried again.
+            tracing::warn!(upload = %upload.id, name = %upload.name, error = %chain(&e), "an interrupted upload could not be settled");
+        }
+    }
+    // Parts whose row a power cut forgot were never acknowledged; their devices begin again.
+    for id in app.library.incoming().list()? {
+        if !open.iter().any(|u| u.id == id) {
+            app.library.incoming().remove(id)?;
+        }
+    }
+    Ok(())
+}
+
+/// Settles one upload; says what it became, if it has landed now.
+pub async fn settle_one(app: &Arc<App>, upload: &Upload) -> Answer<Option<OriginalId>> {
+    let incoming = app.library.incoming();
+    match incoming.part(upload.id) {
+        Ok(part) if part.length == upload.length => {
+            let (incoming, id) = (incoming.clone(), upload.id);
+            let finished = tokio::task::spawn_blocking(move || incoming.writer(id, part.length).map(|w| w.finish())).await??;
+            return land(app, upload, finished).await.map(Some);
+        }
+        Ok(_) => return Ok(None),
+        Err(LibraryError::Missing { .. }) => {}
+        Err(e) => return Err(e.into()),
+    }
+    let candidates = match &upload.target {
+        Some(target) => vec![target.clone()],
+        None => files_without_row(app, upload).await?,
+    };
+    for path in candidates {
+        if app.catalog.has_path(&path).await? {
+            continue;
+        }
+        let (library, place) = (Arc::clone(&app.library), path.clone());
+        let found: Option<(Digest, PathBuf)> = tokio::task::spawn_blocking(move || {
+            let mut file = match library.open_original(&place) {
+                Err(LibraryError::Missing { .. }) => return Ok(None),
+                other => other?,
+            };
+            let digest = ypogeion_library::shelf::hash_of(&mut file).map_err(|source| LibraryError::Io {
+                what: "read",
+                path: library.locate(&place),
+                source,
+            })?;
+            Ok::<_, LibraryError>(Some((digest, library.locate(&place))))
+        })
+        .await??;
+        let Some((digest, place)) = found.filter(|(d, _)| upload.digest.is_none_or(|e| e == *d)) else { continue };
+        let (reader, name) = (Arc::clone(&app.reader), upload.name.clone());
+        let facts = tokio::task::spawn_blocking(move || reader.facts(&place, &name)).await?;
+        let captured = capture::decide(&facts, &upload.name, upload.file_time, app.now(), &Local);
+        return commit(app, upload, digest, &path, &facts, captured).await.map(Some);
+    }
+    // Neither a part nor a filed file: nothing was acknowledged and nothing is there.
+    app.catalog.remove_upload(upload.id).await?;
+    Ok(None)
+}
+
+async fn files_without_row(app: &Arc<App>, upload: &Upload) -> Answer<Vec<FiledPath>> {
+    let folder = app.catalog.person(upload.person).await?.folder;
+    let (library, length) = (Arc::clone(&app.library), upload.length);
+    let files = tokio::task::spawn_blocking(move || library.files_of(&folder)).await??;
+    Ok(files.into_iter().filter(|(_, size)| *size == length).map(|(path, _)| path).collect())
+}

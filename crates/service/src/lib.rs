@@ -1,0 +1,26 @@
+//! The service: what devices send to, what the console asks, and what works in the background.
+//!
+//! * [`settings`] – configuration, read once and complete.
+//! * [`setup`], [`recover`] – the two commands that are not the service itself.
+//! * [`serve`] – start and stop; [`app`] – what everything shares; [`live`] – what listeners are told.
+//! * [`caller`], [`security`], [`tls`] – who is asking, and how that is known.
+//! * [`failure`] – every answer that is not what was asked for.
+//! * [`landing`] – how bytes become an original; [`tus`] – the upload protocol in front of it.
+//! * [`api`] – the routes; [`overview`] – the numbers behind the section through the ground.
+//! * [`work`] – background work.
+
+pub mod api;
+pub mod app;
+pub mod caller;
+pub mod failure;
+pub mod landing;
+pub mod live;
+pub mod overview;
+pub mod recover;
+pub mod security;
+pub mod serve;
+pub mod settings;
+pub mod setup;
+pub mod tls;
+pub mod tus;
+pub mod work;

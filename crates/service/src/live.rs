@@ -1,0 +1,83 @@
+//! What listeners are told as it happens.
+//!
+//! Changes come in bursts (a phone sends a thousand pictures); listeners are told at most a few times a second what kind of
+//! thing changed, and ask for the numbers themselves. Nothing wakes while nothing changes.
+
+use std::{
+    sync::{
+        Arc,
+        atomic::{AtomicU8, Ordering},
+    },
+    time::Duration,
+};
+
+use tokio::sync::{Notify, broadcast};
+use ypogeion_wire::work::LiveEvent;
+
+const GATHER: Duration = Duration::from_millis(400);
+const KINDS: [LiveEvent; 5] = [LiveEvent::Overview, LiveEvent::Library, LiveEvent::Devices, LiveEvent::Offsite, LiveEvent::Work];
+
+/// Gathers changes and tells listeners.
+#[derive(Clone)]
+pub struct Live {
+    changed: Arc<AtomicU8>,
+    wake: Arc<Notify>,
+    listeners: broadcast::Sender<LiveEvent>,
+}
+
+impl Default for Live {
+    fn default() -> Self {
+        Live { changed: Arc::default(), wake: Arc::default(), listeners: broadcast::channel(64).0 }
+    }
+}
+
+impl Live {
+    /// Notes a change. Every change may change the overview.
+    pub fn changed(&self, what: &[LiveEvent]) {
+        let bits = KINDS
+            .iter()
+            .enumerate()
+            .filter(|(_, k)| **k == LiveEvent::Overview || what.contains(k))
+            .fold(0, |b, (i, _)| b | 1 << i);
+        self.changed.fetch_or(bits, Ordering::AcqRel);
+        self.wake.notify_one();
+    }
+
+    /// Begins to listen.
+    pub fn listen(&self) -> broadcast::Receiver<LiveEvent> {
+        self.listeners.subscribe()
+    }
+
+    /// Tells listeners for ever. May be cancelled at any await: a change that was not told yet is told by the next one.
+    pub async fn tell(self) {
+        loop {
+            self.wake.notified().await;
+            tokio::time::sleep(GATHER).await;
+            let bits = self.changed.swap(0, Ordering::AcqRel);
+            for (i, kind) in KINDS.iter().enumerate() {
+                if bits & (1 << i) != 0 {
+                    // Nobody listening is no fault.
+                    let _ = self.listeners.send(kind.clone());
+                }
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn a_burst_is_told_once() {
+        let live = Live::default();
+        let mut heard = live.listen();
+        tokio::spawn(live.clone().tell());
+        for _ in 0..1000 {
+            live.changed(&[LiveEvent::Library]);
+        }
+        assert_eq!(heard.recv().await.unwrap(), LiveEvent::Overview);
+        assert_eq!(heard.recv().await.unwrap(), LiveEvent::Library);
+        assert!(heard.try_recv().is_err());
+    }
+}

@@ -1,0 +1,144 @@
+//! The numbers behind the section through the ground, and the sentence above it.
+
+use ypogeion_catalog::{devices::DeviceView, numbers, stores::StoreRow};
+use ypogeion_core::{
+    PersonId,
+    headline::{self, DeviceNow, House, HouseState, StoreNow, headline},
+};
+use ypogeion_wire::{
+    offsite::Store,
+    overview::{Amount, Overview},
+    people::Device,
+};
+
+use crate::{app::App, failure::Answer};
+
+fn wire(a: numbers::Amount) -> Amount {
+    Amount { count: a.count, bytes: a.bytes }
+}
+
+fn plain(a: numbers::Amount) -> headline::Amount {
+    headline::Amount { count: a.count, bytes: a.bytes }
+}
+
+/// A device for the wire.
+pub fn device(view: DeviceView) -> Device {
+    Device {
+        id: view.id,
+        person: view.person,
+        person_name: view.person_name,
+        name: view.name,
+        kind: view.kind,
+        paired_at: view.paired_at,
+        revoked_at: view.revoked_at,
+        seen_at: view.seen_at,
+        complete_at: view.complete_at,
+        client: view.client,
+        offered: view.offered,
+        home: view.home,
+        waiting: view.waiting,
+        waiting_bytes: view.waiting_bytes,
+        sending: view.sending,
+    }
+}
+
+/// A store for the wire, with its numbers.
+pub async fn store(app: &App, row: StoreRow) -> Answer<Store> {
+    let numbers = app.catalog.store_numbers(row.id, app.proven_since()).await?;
+    let rate = app.rate(row.id);
+    let state = match () {
+        () if row.stopped.is_some() => "stopped",
+        () if row.failing.is_some() => "failing",
+        () if numbers.to_go.count > 0 => "sending",
+        () => "idle",
+    };
+    Ok(Store {
+        id: row.id,
+        name: row.address.name,
+        endpoint: row.address.endpoint,
+        bucket: row.address.bucket,
+        prefix: row.address.prefix,
+        region: row.address.region,
+        state: state.to_owned(),
+        reason: row.stopped.or(row.failing),
+        retry_at: row.retry_at.filter(|_| state == "failing"),
+        held: wire(numbers.held),
+        proven: wire(numbers.proven),
+        to_go: wire(numbers.to_go),
+        rate,
+        ledger_segment: row.ledger_segment,
+        unlisted: numbers.unlisted,
+        confirmed_at: numbers.confirmed_at,
+    })
+}
+
+/// The overview of one member, or of the whole household for its keeper. Members are not told where the copies are.
+pub async fn overview(app: &App, person: Option<PersonId>) -> Answer<Overview> {
+    let (house, depths, devices, rows) = house(app, person).await?;
+    let said = headline(&house, app.now());
+    let mut stores = Vec::new();
+    if person.is_none() {
+        for row in rows {
+            stores.push(store(app, row).await?);
+        }
+    }
+    let waiting = Amount { count: devices.iter().map(|d| d.waiting).sum(), bytes: devices.iter().map(|d| d.waiting_bytes).sum() };
+    Ok(Overview {
+        state: state_word(said.state).to_owned(),
+        sentence: said.sentence,
+        rest: said.rest,
+        waiting,
+        home: wire(depths.home),
+        offsite: wire(depths.offsite),
+        proven: wire(depths.proven),
+        proven_days: u32::try_from(app.settings.offsite.proven_for.num_days()).unwrap_or(0),
+        exposed: wire(depths.exposed),
+        exposed_since: depths.exposed_since,
+        damaged: depths.damaged,
+        failed_work: depths.failed_work,
+        devices: devices.into_iter().map(device).collect(),
+        stores,
+        free_bytes: app.library.free()?.saturating_sub(app.settings.reserve),
+    })
+}
+
+/// The state of the whole house with a sentence that names nobody.
+pub async fn house_state(app: &App) -> Answer<(HouseState, &'static str)> {
+    let said = headline(&house(app, None).await?.0, app.now());
+    Ok((said.state, said.plain))
+}
+
+async fn house(app: &App, person: Option<PersonId>) -> Answer<(House, numbers::Depths, Vec<DeviceView>, Vec<StoreRow>)> {
+    let depths = app.catalog.depths(person, app.proven_since()).await?;
+    let mut devices = app.catalog.devices(person, None, app.now()).await?;
+    devices.retain(|d| d.revoked_at.is_none());
+    let stores = app.catalog.stores().await?;
+    let house = House {
+        devices: devices
+            .iter()
+            .map(|d| DeviceNow { name: d.name.clone(), waiting: d.waiting, seen_at: d.seen_at, sending: d.sending })
+            .collect(),
+        home: plain(depths.home),
+        offsite: plain(depths.offsite),
+        exposed: plain(depths.exposed),
+        exposed_since: depths.exposed_since,
+        damaged: depths.damaged,
+        failed_work: depths.failed_work,
+        stores: stores
+            .iter()
+            .map(|s| StoreNow { name: s.address.name.clone(), stopped: s.stopped.clone(), failing: s.failing.is_some() })
+            .collect(),
+    };
+    Ok((house, depths, devices, stores))
+}
+
+/// The state's word on the wire.
+pub fn state_word(state: HouseState) -> &'static str {
+    match state {
+        HouseState::Well => "well",
+        HouseState::Busy => "busy",
+        HouseState::Setup => "setup",
+        HouseState::Look => "look",
+        HouseState::Trouble => "trouble",
+    }
+}

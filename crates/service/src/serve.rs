@@ -1,0 +1,270 @@
+//! Start and stop of the service.
+
+use std::{
+    fs, io,
+    net::{SocketAddr, TcpListener},
+    os::unix::fs::PermissionsExt,
+    path::Path,
+    sync::Arc,
+};
+
+use actix_web::{
+    App as WebApp, HttpServer,
+    body::MessageBody,
+    dev::{ServiceRequest, ServiceResponse},
+    http::header::{HeaderName, HeaderValue},
+    middleware::{Next, from_fn},
+    web,
+};
+use tracing_actix_web::{RequestId, TracingLogger};
+use url::Url;
+use utoipa_actix_web::AppExt;
+use uuid::Uuid;
+use ypogeion_catalog::{
+    Catalog,
+    cluster::{Cluster, Durability},
+};
+use ypogeion_library::Library;
+use ypogeion_offsite::Identity;
+use ypogeion_wire::REQUEST_ID_HEADER;
+
+use crate::{
+    api,
+    app::{App, Parts},
+    failure::Failure,
+    landing,
+    settings::{Listen, Settings},
+    tls::{Certificate, write_private},
+    tus, work,
+};
+
+/// Why the service could not start, or stopped.
+#[derive(Debug, thiserror::Error)]
+pub enum ServeError {
+    /// No household has been set up.
+    #[error("no household has been set up in {0}; run \"ypogeiond setup\" first")]
+    NotSetUp(String),
+    /// Something could not be done.
+    #[error("could not {what}")]
+    Failed {
+        /// The attempt.
+        what: String,
+        /// Why.
+        #[source]
+        source: Box<dyn std::error::Error + Send + Sync>,
+    },
+}
+
+pub(crate) fn failed<E: Into<Box<dyn std::error::Error + Send + Sync>>>(what: impl Into<String>) -> impl FnOnce(E) -> ServeError {
+    let what = what.into();
+    move |e| ServeError::Failed { what, source: e.into() }
+}
+
+/// The catalogue, and the private cluster if it is ours to stop.
+pub struct Database {
+    /// The catalogue.
+    pub catalog: Catalog,
+    cluster: Option<Cluster>,
+}
+
+impl Database {
+    /// Connects to the given database, or starts the private one.
+    pub async fn open(settings: &Settings) -> Result<Self, ServeError> {
+        make_data_folder(&settings.data_folder)?;
+        let durability = match std::env::var_os("YPOGEION_THROW_AWAY") {
+            // For tests, whose households nobody will miss.
+            Some(_) => Durability::ThrownAway,
+            None => Durability::Kept,
+        };
+        let (cluster, url) = match &settings.database {
+            Some(url) => (None, url.clone()),
+            None => {
+                let folder = settings.cluster_folder();
+                let cluster = tokio::task::spawn_blocking(move || Cluster::start(&folder, durability))
+                    .await
+                    .map_err(failed("start the database"))?
+                    .map_err(failed("start the database"))?;
+                let url = cluster.url();
+                (Some(cluster), url)
+            }
+        };
+        let catalog = Catalog::open(&url).await.map_err(failed("open the database"))?;
+        Ok(Database { catalog, cluster })
+    }
+
+    /// Stops the private cluster, if there is one.
+    pub async fn close(self) -> Result<(), ServeError> {
+        drop(self.catalog);
+        if let Some(cluster) = self.cluster {
+            tokio::task::spawn_blocking(move || cluster.stop())
+                .await
+                .map_err(failed("stop the database"))?
+                .map_err(failed("stop the database"))?;
+        }
+        Ok(())
+    }
+}
+
+fn make_data_folder(folder: &Path) -> Result<(), ServeError> {
+    let cannot = |e: io::Error| failed::<io::Error>(format!("make the data folder {}", folder.display()))(e);
+    fs::create_dir_all(folder.join("spool")).map_err(cannot)?;
+    // Others may pass through (the database's own user must), and list nothing.
+    fs::set_permissions(folder, fs::Permissions::from_mode(0o711)).map_err(cannot)
+}
+
+/// Runs the service until it is told to stop (SIGTERM or SIGINT).
+pub async fn serve(settings: Settings) -> Result<(), ServeError> {
+    let database = Database::open(&settings).await?;
+    let result = serve_with(settings, database.catalog.clone()).await;
+    database.close().await?;
+    result
+}
+
+async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeError> {
+    let household = catalog
+        .household()
+        .await
+        .map_err(failed("read the household"))?
+        .ok_or_else(|| ServeError::NotSetUp(settings.data_folder.display().to_string()))?;
+    let identity: Identity = fs::read_to_string(settings.key_file())
+        .map_err(failed(format!("read the household's key {}", settings.key_file().display())))?
+        .parse()
+        .map_err(failed("use the household's key"))?;
+    let library = Library::open(&settings.library).map_err(failed(format!("open the library {}", settings.library.display())))?;
+    let host = host_name();
+    let names = vec![host.clone(), "localhost".to_owned(), "127.0.0.1".to_owned()];
+    let certificate =
+        Certificate::read_or_make(&settings.data_folder, &names).map_err(failed("make the household's certificate"))?;
+    let sockets = bind(&settings.listen)?;
+    let address = settings.advertise.clone().unwrap_or_else(|| own_address(&sockets, &host));
+    let me = own_id(&settings.data_folder)?;
+    let program = std::env::current_exe().map_err(failed("find this program"))?;
+    let app = Arc::new(App::new(Parts {
+        settings,
+        catalog,
+        library,
+        household,
+        identity,
+        program,
+        certificate: certificate.fingerprint(),
+        address,
+        me,
+    }));
+    let freed = app.catalog.free_leases(me).await.map_err(failed("take up the background work"))?;
+    landing::settle(&app).await.map_err(failed("settle interrupted uploads"))?;
+    let tasks = work::start(&app);
+
+    let shared = web::Data::from(Arc::clone(&app));
+    let mut server = HttpServer::new(move || {
+        let (web_app, _) = WebApp::new().into_utoipa_app().app_data(shared.clone()).configure(api::routes).split_for_parts();
+        web_app
+            .app_data(
+                web::JsonConfig::default()
+                    .limit(8 << 20)
+                    .error_handler(|e, _| Failure::bad(format!("The body is not understood: {e}.")).into()),
+            )
+            .app_data(
+                web::QueryConfig::default()
+                    .error_handler(|e, _| Failure::bad(format!("The address is not understood: {e}.")).into()),
+            )
+            .app_data(web::PathConfig::default().error_handler(|_, _| Failure::not_found().into()))
+            .default_service(web::to(api::console::console))
+            .wrap(from_fn(finish_headers))
+            .wrap(TracingLogger::default())
+    })
+    .workers(std::thread::available_parallelism().map_or(2, usize::from).min(8))
+    .shutdown_timeout(10)
+    .disable_signals();
+    for (listen, socket) in sockets {
+        let bound = socket.local_addr().map_err(failed("read an address"))?;
+        tracing::info!(address = %format!("{}://{bound}", if listen.tls { "https" } else { "http" }), "listening");
+        server = if listen.tls {
+            let config = certificate.server_config().map_err(failed("use the household's certificate"))?;
+            server.listen_rustls_0_23(socket, config)
+        } else {
+            server.listen(socket)
+        }
+        .map_err(failed(format!("listen on {listen}")))?;
+    }
+    let running = server.run();
+    let handle = running.handle();
+    tokio::spawn(async move {
+        wait_for_stop().await;
+        tracing::info!("stopping; what is under way is finished or comes back at the next start");
+        handle.stop(true).await;
+    });
+    tracing::info!(household = app.household.name, library = %app.settings.library.display(), freed, "ready");
+    running.await.map_err(failed("serve"))?;
+    drop(tasks);
+    Ok(())
+}
+
+/// Headers that every response carries.
+async fn finish_headers(
+    request: ServiceRequest,
+    next: Next<impl MessageBody>,
+) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
+    let id = actix_web::HttpMessage::extensions(&request).get::<RequestId>().map(ToString::to_string);
+    let uploads = request.path().starts_with("/tus/");
+    let mut response = next.call(request).await?;
+    let headers = response.headers_mut();
+    if uploads {
+        tus::mark(headers);
+    }
+    if let Some(id) = id.and_then(|i| HeaderValue::from_str(&i).ok()) {
+        headers.insert(HeaderName::from_static(REQUEST_ID_HEADER), id);
+    }
+    headers.insert(HeaderName::from_static("x-content-type-options"), HeaderValue::from_static("nosniff"));
+    Ok(response)
+}
+
+fn bind(listen: &[Listen]) -> Result<Vec<(Listen, TcpListener)>, ServeError> {
+    listen
+        .iter()
+        .map(|l| {
+            let socket = TcpListener::bind(&l.address).map_err(failed(format!("listen on {l}")))?;
+            Ok((l.clone(), socket))
+        })
+        .collect()
+}
+
+fn host_name() -> String {
+    let name = rustix::system::uname().nodename().to_string_lossy().into_owned();
+    if name.is_empty() { "localhost".to_owned() } else { name }
+}
+
+/// The first https address, by this machine's name; or the first address there is.
+fn own_address(sockets: &[(Listen, TcpListener)], host: &str) -> Url {
+    let chosen = sockets.iter().find(|(l, _)| l.tls).or(sockets.first());
+    let (scheme, bound) = match chosen.map(|(l, s)| (l.tls, s.local_addr())) {
+        Some((tls, Ok(bound))) => (if tls { "https" } else { "http" }, bound),
+        _ => ("http", SocketAddr::from(([127, 0, 0, 1], 8740))),
+    };
+    let shown = if bound.ip().is_unspecified() { host.to_owned() } else { bound.ip().to_string() };
+    Url::parse(&format!("{scheme}://{shown}:{}/", bound.port()))
+        .unwrap_or_else(|_| Url::parse("http://127.0.0.1:8740/").expect("a plain address"))
+}
+
+/// This service's id, for the leases of its work: the same after a restart, so that it frees what it held.
+fn own_id(folder: &Path) -> Result<Uuid, ServeError> {
+    let path = folder.join("worker-id");
+    match fs::read_to_string(&path) {
+        Ok(text) => text.trim().parse().map_err(failed("read the worker's id")),
+        Err(e) if e.kind() == io::ErrorKind::NotFound => {
+            let id = Uuid::now_v7();
+            write_private(&path, id.to_string().as_bytes()).map_err(failed("write the worker's id"))?;
+            Ok(id)
+        }
+        Err(e) => Err(failed("read the worker's id")(e)),
+    }
+}
+
+async fn wait_for_stop() {
+    use tokio::signal::unix::{SignalKind, signal};
+    match (signal(SignalKind::terminate()), signal(SignalKind::interrupt())) {
+        (Ok(mut term), Ok(mut int)) => {
+            tokio::select! { _ = term.recv() => {}, _ = int.recv() => {} }
+        }
+        _ => std::future::pending().await,
+    }
+}

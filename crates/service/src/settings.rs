@@ -1,0 +1,241 @@
+//! Configuration: one commented TOML file, the environment on top of it, typed and complete once at the start.
+
+use std::{
+    fmt,
+    path::{Path, PathBuf},
+};
+
+use figment::{
+    Figment,
+    providers::{Env, Format, Toml},
+};
+use serde::Deserialize;
+use url::Url;
+
+/// The commented example, which is also the documentation of every setting.
+pub const EXAMPLE: &str = include_str!("../ypogeiond.toml");
+
+/// Everything the service can be told.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Settings {
+    /// The service's own folder.
+    pub data_folder: PathBuf,
+    /// The library.
+    pub library: PathBuf,
+    /// Addresses to listen on, at least one.
+    pub listen: Vec<Listen>,
+    /// The address that devices are told.
+    pub advertise: Option<Url>,
+    /// A PostgreSQL address; `None` for the private cluster.
+    pub database: Option<String>,
+    /// Kept free, in bytes.
+    pub reserve: u64,
+    /// How long an unfinished upload is kept.
+    pub upload_life: chrono::TimeDelta,
+    /// How many files are read at once.
+    pub media_workers: usize,
+    /// Offsite.
+    pub offsite: Offsite,
+    /// Logs.
+    pub logs: Logs,
+}
+
+/// Settings of the offsite engine.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Offsite {
+    /// Originals sent at once.
+    pub parallel: usize,
+    /// How long after its confirmation an original is read back.
+    pub prove_after: chrono::TimeDelta,
+    /// How long a reading counts as a proof.
+    pub proven_for: chrono::TimeDelta,
+    /// How long confirmations are gathered for the ledger.
+    pub ledger_after: chrono::TimeDelta,
+}
+
+/// Settings of the logs.
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct Logs {
+    /// JSON lines instead of text.
+    pub format: String,
+    /// What is logged.
+    pub filter: String,
+}
+
+impl Default for Logs {
+    fn default() -> Self {
+        Logs { format: "text".into(), filter: "info".into() }
+    }
+}
+
+/// An address to listen on.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Listen {
+    /// Host and port; port 0 takes a free one.
+    pub address: String,
+    /// Whether TLS is spoken.
+    pub tls: bool,
+}
+
+impl fmt::Display for Listen {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}://{}", if self.tls { "https" } else { "http" }, self.address)
+    }
+}
+
+/// As written; everything optional.
+#[derive(Debug, Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct Raw {
+    data_folder: Option<PathBuf>,
+    library: Option<PathBuf>,
+    listen: Option<Vec<String>>,
+    advertise: Option<String>,
+    database: Option<String>,
+    reserve_gb: Option<f64>,
+    upload_days: Option<f64>,
+    media_workers: Option<usize>,
+    offsite: RawOffsite,
+    logs: Logs,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct RawOffsite {
+    parallel: Option<usize>,
+    prove_after_seconds: Option<f64>,
+    proven_days: Option<f64>,
+    ledger_after_seconds: Option<f64>,
+}
+
+/// All that is wrong with a configuration, together.
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[error("the settings cannot be used:\n  {}", .0.join("\n  "))]
+pub struct BadSettings(pub Vec<String>);
+
+impl Settings {
+    /// Reads the file (which need not exist if it was not named) and the environment.
+    pub fn read(file: Option<&Path>) -> Result<Self, BadSettings> {
+        let path = file.unwrap_or(Path::new("/etc/ypogeion/ypogeiond.toml"));
+        if file.is_some() && !path.exists() {
+            return Err(BadSettings(vec![format!("{}: there is no such file", path.display())]));
+        }
+        let figment = Figment::new().merge(Toml::file_exact(path)).merge(Env::prefixed("YPOGEION_").split("__"));
+        Self::check(figment.extract().map_err(|e| BadSettings(e.into_iter().map(|e| e.to_string()).collect()))?)
+    }
+
+    fn check(raw: Raw) -> Result<Self, BadSettings> {
+        let mut wrong = Vec::new();
+        let listen = raw
+            .listen
+            .unwrap_or_else(|| vec!["http://127.0.0.1:8740".into(), "https://0.0.0.0:8743".into()])
+            .iter()
+            .filter_map(|text| Listen::parse(text).map_err(|e| wrong.push(format!("listen: {e}"))).ok())
+            .collect::<Vec<_>>();
+        if listen.is_empty() && wrong.is_empty() {
+            wrong.push("listen: at least one address is needed".to_owned());
+        }
+        let advertise = raw.advertise.filter(|a| !a.is_empty()).and_then(|text| match Url::parse(&text) {
+            Ok(url) if matches!(url.scheme(), "http" | "https") && url.has_host() => Some(url),
+            _ => {
+                wrong.push(format!("advertise: {text:?} is not an http or https address"));
+                None
+            }
+        });
+        let mut number = |name: &str, value: Option<f64>, default: f64, most: f64| {
+            let value = value.unwrap_or(default);
+            if !(0.0..=most).contains(&value) {
+                wrong.push(format!("{name}: {value} is not between 0 and {most}"));
+            }
+            value.clamp(0.0, most)
+        };
+        let seconds = |s: f64| chrono::TimeDelta::milliseconds((s * 1000.0) as i64);
+        let reserve = (number("reserve_gb", raw.reserve_gb, 5.0, 1e6) * 1e9) as u64;
+        let upload_life = seconds(number("upload_days", raw.upload_days, 7.0, 3650.0) * 86400.0);
+        let offsite = Offsite {
+            parallel: raw.offsite.parallel.unwrap_or(4).clamp(1, 64),
+            prove_after: seconds(number("offsite.prove_after_seconds", raw.offsite.prove_after_seconds, 3600.0, 1e8)),
+            proven_for: seconds(number("offsite.proven_days", raw.offsite.proven_days, 90.0, 36500.0) * 86400.0),
+            ledger_after: seconds(number("offsite.ledger_after_seconds", raw.offsite.ledger_after_seconds, 30.0, 86400.0)),
+        };
+        if !matches!(raw.logs.format.as_str(), "text" | "json") {
+            wrong.push(format!("logs.format: {:?} is neither \"text\" nor \"json\"", raw.logs.format));
+        }
+        if !wrong.is_empty() {
+            return Err(BadSettings(wrong));
+        }
+        Ok(Settings {
+            data_folder: raw.data_folder.unwrap_or_else(|| "/var/lib/ypogeion".into()),
+            library: raw.library.unwrap_or_else(|| "/srv/ypogeion".into()),
+            listen,
+            advertise,
+            database: raw.database.filter(|d| !d.is_empty()),
+            reserve,
+            upload_life,
+            media_workers: raw.media_workers.unwrap_or(2).clamp(1, 64),
+            offsite,
+            logs: raw.logs,
+        })
+    }
+
+    /// The household's key file.
+    pub fn key_file(&self) -> PathBuf {
+        self.data_folder.join("household.key")
+    }
+
+    /// The folder of the private database.
+    pub fn cluster_folder(&self) -> PathBuf {
+        self.data_folder.join("database")
+    }
+}
+
+impl Listen {
+    fn parse(text: &str) -> Result<Self, String> {
+        let url = Url::parse(text).map_err(|_| format!("{text:?} is not an address such as \"https://0.0.0.0:8743\""))?;
+        let tls = match url.scheme() {
+            "https" => true,
+            "http" => false,
+            _ => return Err(format!("{text:?} should begin with http:// or https://")),
+        };
+        let host = url.host_str().ok_or_else(|| format!("{text:?} names no host"))?;
+        let port = url.port_or_known_default().unwrap_or(0);
+        let loopback = matches!(host, "localhost" | "127.0.0.1" | "[::1]");
+        if !tls && !loopback {
+            return Err(format!("{text:?}: plain http is for this machine alone (127.0.0.1); use https"));
+        }
+        Ok(Listen { address: format!("{host}:{port}"), tls })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn parse(text: &str) -> Result<Settings, BadSettings> {
+        let raw = Figment::new().merge(Toml::string(text)).extract();
+        Settings::check(raw.map_err(|e| BadSettings(e.into_iter().map(|e| e.to_string()).collect()))?)
+    }
+
+    #[test]
+    fn the_example_shows_every_setting_with_its_default() {
+        let uncommented: String = EXAMPLE
+            .lines()
+            .map(|l| match l.strip_prefix('#') {
+                Some(rest) if rest.starts_with('[') || rest.split_once(" = ").is_some_and(|(k, _)| !k.contains(' ')) => rest,
+                _ => l,
+            })
+            .fold(String::new(), |all, l| all + l + "\n");
+        assert_eq!(parse(&uncommented).unwrap(), parse("").unwrap());
+        assert_eq!(uncommented.lines().filter(|l| l.contains(" = ")).count(), 14);
+    }
+
+    #[test]
+    fn everything_that_is_wrong_is_said_together() {
+        let BadSettings(wrong) =
+            parse("listen = [\"http://0.0.0.0:80\", \"ftp://x\"]\nreserve_gb = -1\nlogs.format = \"xml\"").unwrap_err();
+        assert_eq!(wrong.len(), 4, "{wrong:?}");
+        assert!(wrong[0].contains("use https"));
+        assert!(parse("librarry = \"/x\"").unwrap_err().0[0].contains("librarry"));
+    }
+}

@@ -1,0 +1,71 @@
+//! Setting a household up, from flags and a password file, so that scripts can do it. Doing it twice does no harm.
+
+use std::{fs, io, path::Path};
+
+use chrono::Utc;
+use uuid::Uuid;
+use ypogeion_catalog::{CatalogError, people::Household};
+use ypogeion_core::object::NameKey;
+use ypogeion_library::Library;
+use ypogeion_offsite::Identity;
+
+use crate::{
+    api::people::new_person,
+    security,
+    serve::{Database, ServeError, failed},
+    settings::Settings,
+    tls::write_private,
+};
+
+/// What came of it.
+#[derive(Debug, PartialEq, Eq)]
+pub enum SetUp {
+    /// The household is new.
+    Made,
+    /// It was there already; nothing was changed.
+    WasThere,
+}
+
+/// Makes the household and its keeper.
+pub async fn setup(settings: &Settings, household: &str, keeper: &str, password_file: &Path) -> Result<SetUp, ServeError> {
+    let password = fs::read_to_string(password_file).map_err(failed(format!("read {}", password_file.display())))?;
+    let password = password.trim_end_matches(['\n', '\r']).to_owned();
+    fs::create_dir_all(&settings.library).map_err(failed(format!("make the library {}", settings.library.display())))?;
+    // Judged now, not when the first picture comes: can it be written, and does nobody else use it?
+    drop(Library::open(&settings.library).map_err(failed(format!("open the library {}", settings.library.display())))?);
+    let database = Database::open(settings).await?;
+    let result = make(settings, &database, household.trim(), keeper, password).await;
+    database.close().await?;
+    result
+}
+
+async fn make(settings: &Settings, database: &Database, name: &str, keeper: &str, password: String) -> Result<SetUp, ServeError> {
+    let catalog = &database.catalog;
+    if name.is_empty() || name.chars().count() > 60 {
+        return Err(failed("name the household")("a name has between 1 and 60 characters"));
+    }
+    let person = new_person(keeper, "keeper", password, None).await.map_err(failed("make the keeper"))?;
+    // The key before the household: a household whose key was lost to a kill could never be opened again.
+    let key_file = settings.key_file();
+    match fs::metadata(&key_file) {
+        Err(e) if e.kind() == io::ErrorKind::NotFound => {
+            let text = format!("{}\n", Identity::generate().reveal());
+            write_private(&key_file, text.as_bytes()).map_err(failed(format!("write {}", key_file.display())))?;
+        }
+        other => drop(other.map_err(failed(format!("look at {}", key_file.display())))?),
+    }
+    let now = Utc::now();
+    let household = Household { name: name.to_owned(), replica: Uuid::new_v4(), name_key: NameKey::new(security::random()) };
+    let made = match catalog.create_household(&household, now).await {
+        Ok(()) => SetUp::Made,
+        Err(CatalogError::Taken) => SetUp::WasThere,
+        Err(e) => return Err(failed("make the household")(e)),
+    };
+    // A kill between the two leaves a household without a keeper; running this again makes one.
+    if catalog.people().await.map_err(failed("read the members"))?.is_empty() {
+        catalog.add_person(&person, now).await.map_err(failed("make the keeper"))?;
+        let line = format!("set up {name} with {} as keeper", person.name);
+        catalog.write_record(now, &person.name, &line).await.map_err(failed("write the record"))?;
+    }
+    Ok(made)
+}

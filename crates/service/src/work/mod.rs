@@ -1,0 +1,190 @@
+//! Background work: rows of the catalogue, taken, done, put back.
+//!
+//! One loop for each kind ([`previews`], [`offsite`] for the other three). A loop sleeps until it is woken by a
+//! notification or until something is due; while nothing is due, nothing wakes. Every piece of work may be done twice and
+//! may be killed anywhere.
+
+mod offsite;
+mod previews;
+
+use std::{
+    collections::HashSet,
+    sync::{Arc, Mutex, PoisonError},
+    time::Duration,
+};
+
+use chrono::{DateTime, TimeDelta, Utc};
+use tokio::{sync::Semaphore, task::JoinSet};
+use ypogeion_catalog::work::{Job, Kind};
+use ypogeion_wire::work::LiveEvent;
+
+use crate::{
+    app::App,
+    failure::{Answer, chain},
+    landing,
+};
+
+/// Work that is not heard of for this long is taken by somebody else.
+const LEASE: TimeDelta = TimeDelta::seconds(90);
+const KEEP_LEASES: Duration = Duration::from_secs(30);
+/// How long a failed question to the catalogue is let be.
+const BREATH: Duration = Duration::from_secs(1);
+/// Tried this often before it is left for somebody to look at.
+const ATTEMPTS: u32 = 8;
+
+/// How a piece of work ended.
+pub(crate) enum Ended {
+    /// Done; forget it.
+    Done,
+    /// To be tried again then, because of this.
+    Again(DateTime<Utc>, String),
+    /// Cannot be done until somebody looks.
+    GivenUp(String),
+    /// Could not be tried: its store waits. Not the work's fault.
+    Waits,
+}
+
+/// Starts all background work. The tasks end when the set is dropped; what they were doing comes back by its lease.
+pub fn start(app: &Arc<App>) -> JoinSet<()> {
+    let mut tasks = JoinSet::new();
+    let held: Held = Arc::default();
+    for kind in Kind::ALL {
+        let parallel = match kind {
+            Kind::Preview => app.settings.media_workers,
+            Kind::Replicate => app.settings.offsite.parallel,
+            // One writer of a ledger; reading back leaves room for what is exposed.
+            Kind::Ledger | Kind::Prove => 1,
+        };
+        tasks.spawn(run_kind(Arc::clone(app), kind, parallel, Arc::clone(&held)));
+    }
+    tasks.spawn(listen(Arc::clone(app)));
+    tasks.spawn(keep_leases(Arc::clone(app), held));
+    tasks.spawn(app.live.clone().tell());
+    tasks.spawn(tidy(Arc::clone(app)));
+    tasks
+}
+
+/// The numbers of the work that is under way here.
+type Held = Arc<Mutex<HashSet<i64>>>;
+
+async fn run_kind(app: Arc<App>, kind: Kind, parallel: usize, held: Held) {
+    let room = Arc::new(Semaphore::new(parallel));
+    let mut running = JoinSet::new();
+    loop {
+        while running.try_join_next().is_some() {}
+        let free = room.available_permits();
+        let taken =
+            if free == 0 { Ok(Vec::new()) } else { app.catalog.take_work(kind, app.me, app.now(), LEASE, free as i64).await };
+        let jobs = match taken {
+            Ok(jobs) => jobs,
+            Err(e) => {
+                tracing::warn!(kind = kind.word(), error = %chain(&e), "could not ask for work");
+                tokio::time::sleep(BREATH).await;
+                continue;
+            }
+        };
+        let more = !jobs.is_empty() && jobs.len() == free;
+        for job in jobs {
+            held.lock().unwrap_or_else(PoisonError::into_inner).insert(job.id);
+            let permit = Arc::clone(&room).acquire_owned().await.expect("the semaphore is never closed");
+            let (app, held) = (Arc::clone(&app), Arc::clone(&held));
+            running.spawn(async move {
+                do_one(&app, &job).await;
+                held.lock().unwrap_or_else(PoisonError::into_inner).remove(&job.id);
+                drop(permit);
+                app.wake[&job.kind].notify_one();
+            });
+        }
+        if more && room.available_permits() > 0 {
+            continue;
+        }
+        // Nothing to take now: sleep until woken, or until something is due.
+        let due = if room.available_permits() == 0 { None } else { app.catalog.next_due(kind, app.now()).await.ok().flatten() };
+        let nap = due.map(|d| (d - app.now()).to_std().unwrap_or(Duration::ZERO).max(Duration::from_millis(20)));
+        tokio::select! {
+            () = app.wake[&kind].notified() => {}
+            () = async { match nap { Some(nap) => tokio::time::sleep(nap).await, None => std::future::pending().await } } => {}
+        }
+    }
+}
+
+async fn do_one(app: &Arc<App>, job: &Job) {
+    let ended = match job.kind {
+        Kind::Preview => previews::make(app, job).await,
+        Kind::Replicate => offsite::replicate(app, job).await,
+        Kind::Ledger => offsite::write_ledger(app, job).await,
+        Kind::Prove => offsite::prove(app, job).await,
+    };
+    let now = app.now();
+    let ended = ended.unwrap_or_else(|e| {
+        // The catalogue went away, or a fault of ours: the work stays.
+        let wait = ypogeion_core::retry::wait(job.attempts, crate::security::chance());
+        Ended::Again(now + wait, chain(&e))
+    });
+    let noted = match &ended {
+        Ended::Done => app.catalog.finish_work(job.id).await,
+        Ended::Waits => app.catalog.put_back_work(job.id, None, now).await,
+        Ended::Again(_, error) if job.attempts >= ATTEMPTS => app.catalog.give_up_work(job.id, error).await,
+        Ended::Again(due, error) => app.catalog.put_back_work(job.id, Some(error), *due).await,
+        Ended::GivenUp(error) => app.catalog.give_up_work(job.id, error).await,
+    };
+    if let Ended::Again(_, error) | Ended::GivenUp(error) = &ended {
+        tracing::warn!(kind = job.kind.word(), key = %job.key, attempt = job.attempts, error, "background work failed");
+    }
+    if let Err(e) = noted {
+        // Its lease runs out and it is done again, which does no harm.
+        tracing::warn!(kind = job.kind.word(), error = %chain(&e), "the end of some background work could not be noted");
+    }
+    if matches!(ended, Ended::Done) && job.kind == Kind::Ledger {
+        // What was confirmed while the segment was written found the work still there and added none.
+        if let Err(e) = offsite::want_ledger_again(app, job).await {
+            tracing::warn!(error = %chain(&e), "could not look for more to write into the ledger");
+        }
+    }
+    app.live.changed(&[LiveEvent::Work]);
+}
+
+/// Wakes all loops when work was added, here or by another process.
+async fn listen(app: Arc<App>) {
+    loop {
+        if let Err(e) = app.catalog.listen_for_work(|| app.wake_workers()).await {
+            tracing::warn!(error = %chain(&e), "lost the connection that tells of new work; trying again");
+        }
+        tokio::time::sleep(BREATH).await;
+        app.wake_workers();
+    }
+}
+
+async fn keep_leases(app: Arc<App>, held: Held) {
+    loop {
+        tokio::time::sleep(KEEP_LEASES).await;
+        let ids: Vec<i64> = held.lock().unwrap_or_else(PoisonError::into_inner).iter().copied().collect();
+        if !ids.is_empty()
+            && let Err(e) = app.catalog.keep_leases(app.me, &ids, app.now() + LEASE).await
+        {
+            tracing::warn!(error = %chain(&e), "leases could not be kept");
+        }
+        app.reader.rest(Duration::from_secs(30));
+        app.previewer.rest(Duration::from_secs(30));
+    }
+}
+
+/// Removes uploads whose time has passed, once an hour.
+async fn tidy(app: Arc<App>) {
+    loop {
+        if let Err(e) = remove_expired(&app).await {
+            tracing::warn!(error = %chain(&e), "expired uploads could not be removed");
+        }
+        tokio::time::sleep(Duration::from_secs(3600)).await;
+    }
+}
+
+async fn remove_expired(app: &Arc<App>) -> Answer<()> {
+    for id in app.catalog.expired_uploads(app.now()).await? {
+        // One that is being written to right now is not as old as it looks.
+        if let Some(_writing) = app.busy.take(id) {
+            landing::discard(app, id).await?;
+        }
+    }
+    Ok(())
+}

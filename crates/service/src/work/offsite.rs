@@ -1,0 +1,231 @@
+//! Sending, listing, reading back.
+
+use std::sync::Arc;
+
+use ypogeion_catalog::{CatalogError, stores::StoreRow, work::Job};
+use ypogeion_core::{
+    OriginalId, StoreId,
+    capture::CaptureRule,
+    kind::MediaKind,
+    layers::{Act, Observation, Outcome, Place},
+    ledger::{DeviceRecord, HouseholdRecord, OriginalRecord, PersonRecord, Record},
+    name::OriginalName,
+    retry,
+};
+use ypogeion_offsite::{
+    Fault, Replica,
+    layout::ReplicaError,
+    prove as reading,
+    replicate::{SendError, send},
+};
+use ypogeion_wire::work::LiveEvent;
+
+use super::Ended;
+use crate::{
+    app::App,
+    failure::{Answer, chain},
+    security,
+};
+
+/// Originals named in one segment of the ledger.
+const SEGMENT: i64 = 5000;
+
+/// The store of a piece of work, opened. `Err`: how the work ends if it cannot be.
+async fn open(app: &Arc<App>, job: &Job) -> Answer<Result<(StoreRow, Replica), Ended>> {
+    let Some(id) = job.store else { return Ok(Err(Ended::Done)) };
+    let row = match app.catalog.store(id).await {
+        Err(CatalogError::NotFound) => return Ok(Err(Ended::Done)),
+        other => other?,
+    };
+    match app.replica(&row).await {
+        Ok(replica) => Ok(Ok((row, replica))),
+        Err(ReplicaError::Store(fault)) => Ok(Err(note_fault(app, &row, job, fault).await?)),
+        Err(e) => {
+            stop(app, &row, &e.to_string()).await?;
+            Ok(Err(Ended::Waits))
+        }
+    }
+}
+
+async fn stop(app: &Arc<App>, store: &StoreRow, reason: &str) -> Answer<()> {
+    tracing::warn!(store = store.address.name, reason, "a store takes no more copies");
+    app.forget_replica(store.id);
+    app.catalog.store_stopped(store.id, reason).await?;
+    app.catalog.write_record(app.now(), "Ypogeion", &format!("stopped sending to {}: {reason}", store.address.name)).await?;
+    app.live.changed(&[LiveEvent::Offsite]);
+    Ok(())
+}
+
+/// A fault of the store: one that may pass makes the whole store wait, one that does not stops it.
+async fn note_fault(app: &Arc<App>, store: &StoreRow, job: &Job, fault: Fault) -> Answer<Ended> {
+    match fault {
+        Fault::Refused(reason) => {
+            stop(app, store, &reason).await?;
+            Ok(Ended::Waits)
+        }
+        Fault::Home(e) => {
+            let due = app.now() + retry::wait(job.attempts, security::chance());
+            Ok(Ended::Again(due, format!("the home disk could not be read or written: {e}")))
+        }
+        Fault::Missing(_) | Fault::Passing(_) => {
+            let reason = fault.to_string();
+            tracing::info!(store = store.address.name, reason, "a store failed and will be tried again");
+            let now = app.now();
+            app.catalog.store_failing(store.id, &reason, now, now + retry::wait(store.faults + 1, security::chance())).await?;
+            app.live.changed(&[LiveEvent::Offsite]);
+            // This piece goes behind the others, so that one that fails always does not keep all from going.
+            Ok(Ended::Waits)
+        }
+    }
+}
+
+/// Sends one original to one store.
+pub(super) async fn replicate(app: &Arc<App>, job: &Job) -> Answer<Ended> {
+    let row = match app.catalog.original(OriginalId(job.key), None).await {
+        Err(CatalogError::NotFound) => return Ok(Ended::Done),
+        other => other?,
+    };
+    let (store, replica) = match open(app, job).await? {
+        Ok(opened) => opened,
+        Err(ended) => return Ok(ended),
+    };
+    let object = match app.catalog.object(store.id, row.digest).await? {
+        // Another member has the same bytes, or a kill came between the confirmation and the end of the work.
+        Some(object) => object,
+        None => {
+            let name = app.household.name_key.object_name(&row.digest);
+            let spool = app.settings.data_folder.join("spool");
+            match send(&replica, &app.library.locate(&row.path), row.digest, &name, &spool).await {
+                Ok(object) => object,
+                Err(SendError::Store(fault)) => return note_fault(app, &store, job, fault).await,
+                Err(SendError::Rotten { found }) => return damaged(app, row.id, row.digest, Some(found)).await,
+                Err(SendError::Unreadable(e)) if e.kind() == std::io::ErrorKind::NotFound => {
+                    return damaged(app, row.id, row.digest, None).await;
+                }
+                Err(e) => {
+                    let due = app.now() + retry::wait(job.attempts, security::chance());
+                    return Ok(Ended::Again(due, chain(&e)));
+                }
+            }
+        }
+    };
+    let (now, offsite) = (app.now(), app.settings.offsite);
+    app.catalog.confirm(store.id, row.digest, &object, now, (now + offsite.ledger_after, now + offsite.prove_after)).await?;
+    app.catalog.store_well(store.id).await?;
+    app.sent(store.id, row.size);
+    app.live.changed(&[LiveEvent::Offsite, LiveEvent::Library]);
+    Ok(Ended::Done)
+}
+
+/// The copy at home is not what was received. It is noted, and it does not go out as good.
+async fn damaged(
+    app: &Arc<App>,
+    id: OriginalId,
+    expected: ypogeion_core::Digest,
+    found: Option<ypogeion_core::Digest>,
+) -> Answer<Ended> {
+    let outcome = if found.is_some() { Outcome::Wrong } else { Outcome::Missing };
+    let seen = Observation { place: Place::Home, act: Act::Reread, at: app.now(), digest: found, outcome };
+    app.catalog.observe(id, expected, &seen).await?;
+    app.live.changed(&[LiveEvent::Library]);
+    Ok(Ended::GivenUp(match found {
+        Some(_) => {
+            "the copy at home is damaged and was not sent; if its device still has it, the next backup mends it".to_owned()
+        }
+        None => "the file at home is gone; if its device still has it, the next backup brings it back".to_owned(),
+    }))
+}
+
+/// Writes everything that was confirmed since the last segment into the ledger.
+pub(super) async fn write_ledger(app: &Arc<App>, job: &Job) -> Answer<Ended> {
+    let (mut store, replica) = match open(app, job).await? {
+        Ok(opened) => opened,
+        Err(ended) => return Ok(ended),
+    };
+    loop {
+        let rows = app.catalog.unlisted(store.id, SEGMENT).await?;
+        if rows.is_empty() {
+            return Ok(Ended::Done);
+        }
+        let full = rows.len() as i64 == SEGMENT;
+        // Every segment names the household, its people and devices, so that each stands for itself.
+        let mut records = vec![Record::Household(HouseholdRecord {
+            name: app.household.name.clone(),
+            name_key: app.household.name_key.reveal(),
+        })];
+        for p in app.catalog.people().await? {
+            records.push(Record::Person(PersonRecord { id: p.id, name: p.name, role: p.role.word().into(), folder: p.folder }));
+        }
+        for d in app.catalog.devices(None, None, app.now()).await? {
+            records.push(Record::Device(DeviceRecord { id: d.id, person: d.person, name: d.name }));
+        }
+        let ids: Vec<OriginalId> = rows.iter().map(|r| r.id).collect();
+        for row in rows {
+            // Its object may have been found damaged since; then it is sent again and listed after that.
+            let Some(object) = app.catalog.object(store.id, row.digest).await? else { continue };
+            records.push(Record::Original(Box::new(OriginalRecord {
+                id: row.id,
+                person: row.person,
+                device: row.device,
+                sha256: row.digest,
+                size: row.size,
+                path: row.path,
+                name: OriginalName::from_device(&row.name),
+                kind: MediaKind::from_word(&row.kind),
+                taken_at: row.taken_at,
+                taken_rule: CaptureRule::ALL.into_iter().find(|r| r.word() == row.taken_rule).unwrap_or(CaptureRule::Received),
+                landed_at: row.landed_at,
+                object,
+            })));
+        }
+        let number = store.ledger_segment + 1;
+        let salt = u32::from_le_bytes(security::random());
+        if let Err(fault) = replica.write_segment(number, salt, &records, app.now()).await {
+            return note_fault(app, &store, job, fault).await;
+        }
+        app.catalog.segment_written(store.id, number, &ids).await?;
+        app.live.changed(&[LiveEvent::Offsite]);
+        store.ledger_segment = number;
+        if !full {
+            return Ok(Ended::Done);
+        }
+    }
+}
+
+/// After the work was taken off the list: is there more already?
+pub(super) async fn want_ledger_again(app: &Arc<App>, job: &Job) -> Answer<()> {
+    let Some(store) = job.store else { return Ok(()) };
+    if !app.catalog.unlisted(store, 1).await?.is_empty() {
+        app.catalog.want_ledger(store, app.now() + app.settings.offsite.ledger_after).await?;
+    }
+    Ok(())
+}
+
+/// Reads one original back from a store, opens it and checks its hash.
+pub(super) async fn prove(app: &Arc<App>, job: &Job) -> Answer<Ended> {
+    let row = match app.catalog.original(OriginalId(job.key), None).await {
+        Err(CatalogError::NotFound) => return Ok(Ended::Done),
+        other => other?,
+    };
+    let (store, replica) = match open(app, job).await? {
+        Ok(opened) => opened,
+        Err(ended) => return Ok(ended),
+    };
+    let Some(object) = app.catalog.object(store.id, row.digest).await? else { return Ok(Ended::Done) };
+    let (outcome, digest) = match reading::prove(&replica, &object.name, row.digest).await {
+        Ok(found) => found,
+        Err(fault) => return note_fault(app, &store, job, fault).await,
+    };
+    let seen = Observation { place: Place::Store(StoreId(store.id.0)), act: Act::Opened, at: app.now(), digest, outcome };
+    app.catalog.observe(row.id, row.digest, &seen).await?;
+    app.catalog.store_well(store.id).await?;
+    if outcome != Outcome::Right {
+        let what = if outcome == Outcome::Missing { "lost" } else { "damaged" };
+        tracing::warn!(store = store.address.name, path = %row.path, what, "a copy offsite is not what it should be; sending it again");
+        let line = format!("found the copy of {} in {} {what}; sending it again", row.path, store.address.name);
+        app.catalog.write_record(app.now(), "Ypogeion", &line).await?;
+        app.catalog.send_again(store.id, row.digest, app.now()).await?;
+    }
+    app.live.changed(&[LiveEvent::Offsite, LiveEvent::Library]);
+    Ok(Ended::Done)
+}

@@ -1,0 +1,50 @@
+//! Making the previews of an original, in the limited child process.
+
+use std::{fs, sync::Arc};
+
+use ypogeion_catalog::{CatalogError, work::Job};
+use ypogeion_core::OriginalId;
+use ypogeion_wire::work::LiveEvent;
+
+use super::Ended;
+use crate::{
+    app::App,
+    failure::{Answer, Failure},
+};
+
+pub(super) async fn make(app: &Arc<App>, job: &Job) -> Answer<Ended> {
+    let row = match app.catalog.original(OriginalId(job.key), None).await {
+        Err(CatalogError::NotFound) => return Ok(Ended::Done),
+        other => other?,
+    };
+    let (app_there, id, name) = (Arc::clone(app), row.id, row.name.clone());
+    let source = app.library.locate(&row.path);
+    let made = tokio::task::spawn_blocking(move || -> std::io::Result<_> {
+        let (small, large) = (app_there.preview_path(id, "small"), app_there.preview_path(id, "large"));
+        let (new_small, new_large) = (small.with_extension("new"), large.with_extension("new"));
+        if let Some(folder) = small.parent() {
+            fs::create_dir_all(folder)?;
+        }
+        let made = app_there.previewer.preview(&source, &name, &new_small, &new_large);
+        if made.is_ok() {
+            // Not synced: a preview that a power cut takes is made again from the original.
+            fs::rename(new_small, small)?;
+            fs::rename(new_large, large)?;
+        } else {
+            for half in [new_small, new_large] {
+                if half.exists() {
+                    fs::remove_file(half)?;
+                }
+            }
+        }
+        Ok(made)
+    })
+    .await?
+    .map_err(|e| {
+        Failure::new(ypogeion_wire::problem::ProblemType::Internal, format!("the preview could not be put in its place: {e}"))
+    })?;
+    // A file without a preview is no fault: it is kept, and the detail view says why there is nothing to see.
+    app.catalog.set_preview(id, made.ok().as_ref().map(|m| m.placeholder.as_str())).await?;
+    app.live.changed(&[LiveEvent::Library]);
+    Ok(Ended::Done)
+}

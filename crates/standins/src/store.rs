@@ -1,0 +1,302 @@
+//! An object store with faults.
+//!
+//! The S3 protocol, its signatures and its disk are the `s3s` and `s3s-fs` crates; what is ours is the trouble in front of
+//! them, and a small control address beside them:
+//!
+//! * `GET /faults` and `PUT /faults` – read or replace the [`Faults`], as JSON.
+//! * `POST /flip?objects=N` – flip one bit in each of N stored objects; answers with their names.
+//! * `POST /lose?objects=N` – remove N stored objects behind everybody's back; answers with their names.
+
+use std::{
+    convert::Infallible,
+    fs, io,
+    net::SocketAddr,
+    path::{Path, PathBuf},
+    sync::{
+        Arc, Mutex, PoisonError,
+        atomic::{AtomicU64, Ordering},
+    },
+    time::Duration,
+};
+
+use bytes::Bytes;
+use http_body_util::{BodyExt, Full};
+use hyper::{Method, Request, Response, StatusCode, body::Incoming, service::service_fn};
+use hyper_util::rt::{TokioIo, TokioTimer};
+use s3s::{
+    auth::SimpleAuth,
+    service::{S3Service, S3ServiceBuilder},
+};
+use s3s_fs::FileSystem;
+use serde::{Deserialize, Serialize};
+use tokio::{net::TcpListener, task::JoinSet};
+
+/// What goes wrong at the moment.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct Faults {
+    /// Every answer waits this long.
+    pub latency_ms: u64,
+    /// This share of requests is answered 503, in percent.
+    pub error_percent: u8,
+    /// In this share of requests the connection is cut without an answer, in percent.
+    pub cut_percent: u8,
+    /// No connection is served at all.
+    pub outage: bool,
+    /// Nothing more can be stored.
+    pub full: bool,
+}
+
+/// Where and how the stand-in runs.
+#[derive(Clone, Debug)]
+pub struct Options {
+    /// Objects are kept below this folder, one folder for each bucket.
+    pub folder: PathBuf,
+    /// The one bucket that is there from the start.
+    pub bucket: String,
+    /// Access key id.
+    pub access_key: String,
+    /// Secret access key.
+    pub secret_key: String,
+    /// Port of the store; 0 takes a free one.
+    pub port: u16,
+    /// Port of the control address; 0 takes a free one.
+    pub control_port: u16,
+}
+
+/// A running stand-in. Ends when dropped.
+pub struct StandInStore {
+    /// The store's address.
+    pub address: SocketAddr,
+    /// The control address.
+    pub control: SocketAddr,
+    state: Arc<State>,
+    _tasks: JoinSet<()>,
+}
+
+struct State {
+    folder: PathBuf,
+    faults: Mutex<Faults>,
+    /// Turns shares into decisions: the same requests in the same order meet the same faults.
+    requests: AtomicU64,
+}
+
+impl State {
+    fn faults(&self) -> Faults {
+        *self.faults.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Whether the next request meets a fault of this share. A fixed scramble of a counter, so that runs repeat.
+    fn meets(&self, percent: u8, salt: u64) -> bool {
+        let n = self.requests.fetch_add(1, Ordering::Relaxed).wrapping_add(salt);
+        let scrambled = n.wrapping_mul(0x9e37_79b9_7f4a_7c15).rotate_left(31).wrapping_mul(0xbf58_476d_1ce4_e5b9) >> 33;
+        scrambled % 100 < u64::from(percent)
+    }
+}
+
+impl StandInStore {
+    /// Starts the stand-in on loopback.
+    pub async fn start(options: Options) -> io::Result<Self> {
+        fs::create_dir_all(options.folder.join(&options.bucket))?;
+        let files = FileSystem::new(&options.folder).map_err(|e| io::Error::other(format!("{e:?}")))?;
+        let mut builder = S3ServiceBuilder::new(files);
+        builder.set_auth(SimpleAuth::from_single(options.access_key, options.secret_key));
+        let service = builder.build();
+        let state = Arc::new(State { folder: options.folder, faults: Mutex::default(), requests: AtomicU64::new(0) });
+        let (store, control) = (
+            TcpListener::bind(("127.0.0.1", options.port)).await?,
+            TcpListener::bind(("127.0.0.1", options.control_port)).await?,
+        );
+        let (address, control_address) = (store.local_addr()?, control.local_addr()?);
+        let mut tasks = JoinSet::new();
+        tasks.spawn(serve_store(store, service, Arc::clone(&state)));
+        tasks.spawn(serve_control(control, Arc::clone(&state)));
+        Ok(StandInStore { address, control: control_address, state, _tasks: tasks })
+    }
+
+    /// The store's URL.
+    pub fn url(&self) -> String {
+        format!("http://{}", self.address)
+    }
+
+    /// Changes what goes wrong from now on.
+    pub fn set_faults(&self, faults: Faults) {
+        *self.state.faults.lock().unwrap_or_else(PoisonError::into_inner) = faults;
+    }
+
+    /// Flips one bit in each of `count` sealed objects; returns their names.
+    pub fn flip(&self, count: usize) -> io::Result<Vec<String>> {
+        damage(&self.state.folder, count, flip_bit)
+    }
+
+    /// Removes `count` sealed objects; returns their names.
+    pub fn lose(&self, count: usize) -> io::Result<Vec<String>> {
+        damage(&self.state.folder, count, |path| fs::remove_file(path))
+    }
+}
+
+async fn serve_store(listener: TcpListener, service: S3Service, state: Arc<State>) {
+    let mut connections = JoinSet::new();
+    loop {
+        while connections.try_join_next().is_some() {}
+        let Ok((socket, _)) = listener.accept().await else { continue };
+        if state.faults().outage {
+            continue; // Dropped: the caller sees a closed connection.
+        }
+        // Answers are small and waited for.
+        let _ = socket.set_nodelay(true);
+        let (service, state) = (service.clone(), Arc::clone(&state));
+        connections.spawn(async move {
+            let answer = service_fn(move |request| answer(service.clone(), Arc::clone(&state), request));
+            // An error is a connection that we or the caller cut.
+            let _ = hyper::server::conn::http1::Builder::new()
+                .timer(TokioTimer::new())
+                .serve_connection(TokioIo::new(socket), answer)
+                .await;
+        });
+    }
+}
+
+#[derive(Debug)]
+struct Cut;
+
+impl std::fmt::Display for Cut {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("cut on request")
+    }
+}
+impl std::error::Error for Cut {}
+
+async fn answer(service: S3Service, state: Arc<State>, request: Request<Incoming>) -> Result<Response<s3s::Body>, Cut> {
+    let faults = state.faults();
+    tokio::time::sleep(Duration::from_millis(faults.latency_ms)).await;
+    if faults.outage || state.meets(faults.cut_percent, 17) {
+        return Err(Cut);
+    }
+    if state.meets(faults.error_percent, 5) {
+        return Ok(refusal(StatusCode::SERVICE_UNAVAILABLE, "SlowDown", "Please reduce your request rate."));
+    }
+    if faults.full && matches!(*request.method(), Method::PUT | Method::POST) {
+        return Ok(refusal(StatusCode::INSUFFICIENT_STORAGE, "InsufficientStorage", "There is no room left."));
+    }
+    let request = request.map(s3s::Body::from);
+    match service.call(request).await {
+        Ok(response) => Ok(response),
+        Err(_) => Ok(refusal(StatusCode::INTERNAL_SERVER_ERROR, "InternalError", "The request could not be handled.")),
+    }
+}
+
+fn refusal(status: StatusCode, code: &str, message: &str) -> Response<s3s::Body> {
+    let text =
+        format!("<?xml version=\"1.0\" encoding=\"UTF-8\"?><Error><Code>{code}</Code><Message>{message}</Message></Error>");
+    let mut response = Response::new(s3s::Body::from(Bytes::from(text)));
+    *response.status_mut() = status;
+    response.headers_mut().insert("content-type", hyper::header::HeaderValue::from_static("application/xml"));
+    response
+}
+
+async fn serve_control(listener: TcpListener, state: Arc<State>) {
+    let mut connections = JoinSet::new();
+    loop {
+        while connections.try_join_next().is_some() {}
+        let Ok((socket, _)) = listener.accept().await else { continue };
+        let state = Arc::clone(&state);
+        connections.spawn(async move {
+            let answer = service_fn(move |request| control(Arc::clone(&state), request));
+            let _ = hyper::server::conn::http1::Builder::new().serve_connection(TokioIo::new(socket), answer).await;
+        });
+    }
+}
+
+async fn control(state: Arc<State>, request: Request<Incoming>) -> Result<Response<Full<Bytes>>, Infallible> {
+    let count = || {
+        let query = request.uri().query().unwrap_or_default();
+        query.split('&').find_map(|p| p.strip_prefix("objects=")?.parse().ok()).unwrap_or(1usize)
+    };
+    let (status, text) = match (request.method().clone(), request.uri().path().to_owned().as_str()) {
+        (Method::GET, "/faults") => (StatusCode::OK, serde_json::to_string(&state.faults()).unwrap_or_default()),
+        (Method::PUT, "/faults") => {
+            let body = request.into_body().collect().await.map(http_body_util::Collected::to_bytes).unwrap_or_default();
+            match serde_json::from_slice(&body) {
+                Ok(faults) => {
+                    *state.faults.lock().unwrap_or_else(PoisonError::into_inner) = faults;
+                    (StatusCode::OK, serde_json::to_string(&faults).unwrap_or_default())
+                }
+                Err(e) => (StatusCode::BAD_REQUEST, e.to_string()),
+            }
+        }
+        (Method::POST, "/flip") => named(damage(&state.folder, count(), flip_bit)),
+        (Method::POST, "/lose") => named(damage(&state.folder, count(), |path| fs::remove_file(path))),
+        _ => (StatusCode::NOT_FOUND, "there are /faults, /flip and /lose here".to_owned()),
+    };
+    let mut response = Response::new(Full::new(Bytes::from(text)));
+    *response.status_mut() = status;
+    Ok(response)
+}
+
+fn named(names: io::Result<Vec<String>>) -> (StatusCode, String) {
+    match names {
+        Ok(names) => (StatusCode::OK, serde_json::to_string(&names).unwrap_or_default()),
+        Err(e) => (StatusCode::INTERNAL_SERVER_ERROR, e.to_string()),
+    }
+}
+
+/// Does something bad to `count` sealed objects, spread evenly over all of them in the order of their names.
+fn damage(folder: &Path, count: usize, harm: impl Fn(&Path) -> io::Result<()>) -> io::Result<Vec<String>> {
+    let mut objects = Vec::new();
+    collect(folder, &mut objects)?;
+    objects.sort();
+    let step = (objects.len() / count.max(1)).max(1);
+    let mut names = Vec::new();
+    for path in objects.into_iter().step_by(step).take(count) {
+        harm(&path)?;
+        names.push(path.strip_prefix(folder).unwrap_or(&path).display().to_string());
+    }
+    Ok(names)
+}
+
+fn collect(folder: &Path, found: &mut Vec<PathBuf>) -> io::Result<()> {
+    for entry in fs::read_dir(folder)? {
+        let path = entry?.path();
+        if path.is_dir() {
+            collect(&path, found)?;
+        } else if path.extension().is_some_and(|e| e == "age") && path.components().any(|c| c.as_os_str() == "objects") {
+            found.push(path);
+        }
+    }
+    Ok(())
+}
+
+fn flip_bit(path: &Path) -> io::Result<()> {
+    let mut bytes = fs::read(path)?;
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 0b0001_0000;
+    fs::write(path, bytes)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn shares_of_faults_are_about_right_and_repeat() {
+        let state = || State { folder: PathBuf::new(), faults: Mutex::default(), requests: AtomicU64::new(0) };
+        let run = |s: &State| (0..10_000).map(|_| s.meets(5, 3)).collect::<Vec<_>>();
+        let (a, b) = (run(&state()), run(&state()));
+        assert_eq!(a, b);
+        let met = a.iter().filter(|m| **m).count();
+        assert!((350..650).contains(&met), "{met}");
+    }
+
+    #[test]
+    fn damage_reaches_sealed_objects_only() {
+        let folder = tempfile::tempdir().unwrap();
+        let objects = folder.path().join("bucket/objects/ab");
+        fs::create_dir_all(&objects).unwrap();
+        fs::write(objects.join("x.age"), b"sealed").unwrap();
+        fs::write(folder.path().join("bucket/FORMAT.json"), b"{}").unwrap();
+        assert_eq!(damage(folder.path(), 5, flip_bit).unwrap(), ["bucket/objects/ab/x.age"]);
+        assert_eq!(fs::read(objects.join("x.age")).unwrap(), b"sea|ed");
+        assert_eq!(fs::read(folder.path().join("bucket/FORMAT.json")).unwrap(), b"{}");
+    }
+}
