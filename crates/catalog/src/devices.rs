@@ -352,7 +352,9 @@ impl Catalog {
                  SELECT count(*) AS offered, count(o.id) AS home,
                         count(*) FILTER (WHERE o.id IS NULL AND g.refused IS NULL) AS waiting,
                         coalesce(sum(g.size) FILTER (WHERE o.id IS NULL AND g.refused IS NULL), 0)::bigint AS waiting_bytes
-                 FROM sighting g LEFT JOIN original o ON o.person = d.person AND o.digest = g.digest
+                 FROM sighting g
+                 LEFT JOIN (original o JOIN standing t ON t.original = o.id AND t.place = $4 AND t.good)
+                      ON o.person = d.person AND o.digest = g.digest
                  WHERE g.device = d.id
              ) s
              WHERE ($1 IS NULL OR d.person = $1) AND ($2 IS NULL OR d.id = $2)
@@ -361,6 +363,7 @@ impl Catalog {
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
         .bind::<Nullable<SqlUuid>, _>(only.map(|d| d.0))
         .bind::<Timestamptz, _>(now)
+        .bind::<SqlUuid, _>(crate::evidence::HOME)
         .load(&mut c)
         .await?;
         Ok(rows
@@ -455,6 +458,33 @@ impl Catalog {
         .execute(&mut c)
         .await?;
         Ok(())
+    }
+
+    /// Of what a device says it has, how much is in a store, and how much was read back from one since then.
+    pub async fn device_depths(&self, device: DeviceId, proven_since: DateTime<Utc>) -> Result<(u64, u64)> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = BigInt)]
+            offsite: i64,
+            #[diesel(sql_type = BigInt)]
+            proven: i64,
+        }
+        let mut c = self.connection().await?;
+        let row: Row = sql_query(
+            "SELECT count(*) FILTER (WHERE away) AS offsite, count(*) FILTER (WHERE proven) AS proven FROM (
+                 SELECT bool_or(s.good) AS away, bool_or(s.good AND s.proven_at >= $3) AS proven
+                 FROM sighting g JOIN device d ON d.id = g.device
+                 JOIN original o ON o.person = d.person AND o.digest = g.digest
+                 JOIN standing s ON s.original = o.id AND s.place <> $2
+                 WHERE g.device = $1 GROUP BY g.source, g.name
+             ) i",
+        )
+        .bind::<SqlUuid, _>(device.0)
+        .bind::<SqlUuid, _>(crate::evidence::HOME)
+        .bind::<Timestamptz, _>(proven_since)
+        .get_result(&mut c)
+        .await?;
+        Ok((unsigned(row.offsite), unsigned(row.proven)))
     }
 
     /// What a device says it has and how deep each has sunk, in the order of source and name, after a given one.

@@ -1,2 +1,99 @@
-//! Placeholder.
-fn main() {}
+//! `ypogeion`: the client of a household's computers.
+//!
+//! Commands translate: arguments into calls of the agent, answers into lines. Exit codes: 0 done, 1 partly, 2 usage,
+//! 3 unreachable, 4 refused.
+
+mod commands;
+mod show;
+
+use std::{path::PathBuf, process::ExitCode};
+
+use clap::{CommandFactory, Parser, Subcommand};
+use commands::Failed;
+
+/// Keeps the pictures of this computer safe at home, and tells how deep they have sunk.
+#[derive(Parser)]
+#[command(name = "ypogeion", version, after_help = "Exit codes: 0 done, 1 partly, 2 usage, 3 server unreachable, 4 refused.")]
+struct Arguments {
+    /// This device's own folder [default: ypogeion below the user's configuration folder].
+    #[arg(long, global = true, env = "YPOGEION_DEVICE", value_name = "FOLDER")]
+    device: Option<PathBuf>,
+    /// Print JSON instead of text.
+    #[arg(long, global = true)]
+    json: bool,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Pair this computer with the household's server.
+    Pair(commands::Pair),
+    /// Make a pairing code for another device.
+    PairCode(commands::PairCode),
+    /// The folders that are backed up.
+    Sources {
+        #[command(subcommand)]
+        what: Option<commands::Sources>,
+    },
+    /// Send what is new.
+    Backup(commands::Backup),
+    /// The last runs of this device.
+    Runs {
+        /// At most this many.
+        #[arg(long, default_value_t = 10)]
+        limit: u32,
+    },
+    /// How this device and the house are doing.
+    Status,
+    /// Every file of this device, and how deep it has sunk.
+    Items {
+        /// Only those that have reached just this layer.
+        #[arg(long, value_name = "LAYER", value_parser = ["device", "home", "offsite", "proven"])]
+        layer: Option<String>,
+    },
+    /// Print completions for a shell.
+    Completions {
+        /// The shell.
+        shell: clap_complete::Shell,
+    },
+    /// Print the manual page.
+    Manual,
+}
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let arguments = Arguments::parse();
+    let context = commands::Context { folder: arguments.device.unwrap_or_else(default_folder), json: arguments.json };
+    let result = match arguments.command {
+        Command::Pair(pair) => commands::pair(&context, pair).await,
+        Command::PairCode(code) => commands::pair_code(&context, code).await,
+        Command::Sources { what } => commands::sources(&context, what),
+        Command::Backup(backup) => commands::backup(&context, &backup).await,
+        Command::Runs { limit } => commands::runs(&context, limit).await,
+        Command::Status => commands::status(&context).await,
+        Command::Items { layer } => commands::items(&context, layer.as_deref()).await,
+        Command::Completions { shell } => {
+            clap_complete::generate(shell, &mut Arguments::command(), "ypogeion", &mut std::io::stdout());
+            Ok(commands::DONE)
+        }
+        Command::Manual => clap_mangen::Man::new(Arguments::command())
+            .render(&mut std::io::stdout())
+            .map(|()| commands::DONE)
+            .map_err(|e| Failed { code: commands::PARTLY, sentence: e.to_string() }),
+    };
+    match result {
+        Ok(code) => ExitCode::from(code),
+        Err(Failed { code, sentence }) => {
+            eprintln!("ypogeion: {sentence}");
+            ExitCode::from(code)
+        }
+    }
+}
+
+fn default_folder() -> PathBuf {
+    let base = std::env::var_os("XDG_CONFIG_HOME").map(PathBuf::from).filter(|p| p.is_absolute());
+    let base = base.or_else(|| std::env::var_os("HOME").map(|h| PathBuf::from(h).join(".config")));
+    base.unwrap_or_else(|| PathBuf::from(".")).join("ypogeion")
+}

@@ -114,10 +114,10 @@ actions! {
     DownloadOriginal = "download_original" => READERS,
     /// A preview.
     ShowPreview = "show_preview" => READERS,
-    /// Backup runs.
-    ListRuns = "list_runs" => PEOPLE,
+    /// Backup runs; a device sees its own.
+    ListRuns = "list_runs" => READERS,
     /// What a run did, file by file.
-    ListRunEntries = "list_run_entries" => PEOPLE,
+    ListRunEntries = "list_run_entries" => READERS,
     /// Background work.
     ListWork = "list_work" => KEEPER,
     /// Try failed work again.

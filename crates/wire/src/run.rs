@@ -44,6 +44,17 @@ pub struct Run {
     pub counts: RunCounts,
 }
 
+/// A run that has just begun.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BegunRun {
+    /// Its id.
+    #[schema(value_type = Uuid)]
+    pub run: RunId,
+    /// Of what this device said it has, how much is wanted and not at home. More than 0 before anything is offered means
+    /// that something was interrupted, or was lost at home: the device offers everything again.
+    pub waiting: u64,
+}
+
 /// What became of one file in a run.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct RunEntry {

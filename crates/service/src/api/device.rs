@@ -1,7 +1,6 @@
 //! What a device asks: offers, items, its own status, its runs.
 
 use actix_web::{HttpResponse, get, patch, post, web};
-use chrono::TimeDelta;
 use data_encoding::BASE64URL_NOPAD;
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -19,11 +18,11 @@ use ypogeion_core::{
 use ypogeion_wire::{
     device::{DeviceStatus, Item, Items, LARGEST_OFFER, Offer, OfferAnswer, OfferAnswers},
     problem::ProblemType,
-    run::{Run, RunReport},
+    run::{BegunRun, RunReport},
     work::LiveEvent,
 };
 
-use super::{library::layer_word, runs};
+use super::library::layer_word;
 use crate::{
     app::App,
     caller::Caller,
@@ -39,16 +38,7 @@ pub async fn device_status(app: web::Data<App>, caller: Caller) -> Answer<web::J
     caller.may(Action::DeviceStatus)?;
     let device = caller.device()?;
     let view = app.catalog.devices(None, Some(device.id), app.now()).await?.pop().ok_or_else(Failure::not_found)?;
-    let (mut offsite, mut proven, mut after) = (0, 0, None::<(String, String)>);
-    loop {
-        let page = app.catalog.items(device.id, after.as_ref().map(|(s, n)| (s.as_str(), n.as_str())), 10_000).await?;
-        offsite += page.iter().filter(|i| i.offsite).count() as u64;
-        proven += page.iter().filter(|i| depth(&app, i) == Layer::Proven).count() as u64;
-        match page.last() {
-            Some(last) if page.len() == 10_000 => after = Some((last.source.clone(), last.name.clone())),
-            _ => break,
-        }
-    }
+    let (offsite, proven) = app.catalog.device_depths(device.id, app.proven_since()).await?;
     let (state, sentence) = overview::house_state(&app).await?;
     Ok(web::Json(DeviceStatus {
         device: view.id,
@@ -161,16 +151,16 @@ pub async fn list_items(app: web::Data<App>, caller: Caller, query: web::Query<I
     Ok(web::Json(Items { items, next }))
 }
 
-/// Begins a run.
-#[utoipa::path(responses((status = 201, body = Run)))]
+/// Begins a run. The answer also says how much of what this device said it has is not here (any more).
+#[utoipa::path(responses((status = 201, body = BegunRun)))]
 #[post("/api/device/runs")]
 pub async fn begin_run(app: web::Data<App>, caller: Caller) -> Answer<HttpResponse> {
     caller.may(Action::BeginRun)?;
     let (device, id, now) = (caller.device()?, RunId(Uuid::now_v7()), app.now());
     app.catalog.begin_run(id, device.id, now).await?;
     app.live.changed(&[LiveEvent::Devices]);
-    let run = app.catalog.runs(None, Some(device.id), 1, now + TimeDelta::zero()).await?.pop().ok_or_else(Failure::not_found)?;
-    Ok(HttpResponse::Created().json(runs::view(run)))
+    let waiting = app.catalog.devices(None, Some(device.id), now).await?.pop().map_or(0, |d| d.waiting);
+    Ok(HttpResponse::Created().json(BegunRun { run: id, waiting }))
 }
 
 /// Reports what a run has done so far, or at its end.

@@ -51,7 +51,11 @@ pub struct RunsQuery {
 pub async fn list_runs(app: web::Data<App>, caller: Caller, query: web::Query<RunsQuery>) -> Answer<web::Json<Vec<Run>>> {
     caller.may(Action::ListRuns)?;
     let limit = query.limit.unwrap_or(50).clamp(1, 200);
-    let runs = app.catalog.runs(caller.scope()?, query.device.map(DeviceId), limit, app.now()).await?;
+    let device = match &caller {
+        Caller::Device(own) => Some(own.id),
+        _ => query.device.map(DeviceId),
+    };
+    let runs = app.catalog.runs(caller.scope()?, device, limit, app.now()).await?;
     Ok(web::Json(runs.into_iter().map(view).collect()))
 }
 

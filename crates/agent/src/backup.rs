@@ -1,0 +1,438 @@
+//! A run: look, hash what is new, offer, send what is wanted, tell the server what came of it.
+//!
+//! The stages overlap: while the first files are sent, later ones are still being hashed. What was acknowledged before and
+//! has not changed is passed over without asking, unless the server says that something of this device is missing there.
+
+use std::{
+    sync::{Arc, atomic::AtomicU64},
+    time::Duration,
+};
+
+use futures_util::{StreamExt, stream};
+use tokio::sync::mpsc;
+use ypogeion_core::Digest;
+use ypogeion_wire::{
+    device::{OfferAnswer, OfferEntry},
+    problem::ProblemType,
+    run::{RunCounts, RunEntry, RunReport},
+};
+
+use crate::{
+    cache::Stamp,
+    client::{Client, ClientError},
+    home::{Home, HomeError, Source},
+    scan::{Found, LeftOut, hash, walk},
+    send::send,
+};
+
+/// Files sent at once.
+const SENDERS: usize = 4;
+/// Files hashed at once.
+const HASHERS: usize = 2;
+/// Files in one offer while more is coming; small, so that sending begins soon.
+const BATCH: usize = 200;
+/// Entries in one report.
+const REPORT: usize = 500;
+
+/// The service takes twice as many.
+const LARGEST_REPORT: usize = 5000;
+
+/// How to run.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Options {
+    /// Offer everything, also what was acknowledged before.
+    pub all: bool,
+    /// Say what would be sent, and send nothing.
+    pub dry_run: bool,
+}
+
+/// What a run says while it runs.
+#[derive(Clone, Debug)]
+pub enum Told {
+    /// The sources have been looked through.
+    Looked {
+        /// Files found.
+        files: u64,
+        /// Of these, new or changed.
+        new: u64,
+        /// Bytes of those.
+        bytes: u64,
+    },
+    /// A file has come to its end.
+    File(RunEntry),
+    /// Something the keeper of this device should know; the run goes on.
+    Note(String),
+}
+
+/// What a run did.
+#[derive(Clone, Debug, Default)]
+pub struct Account {
+    /// In numbers.
+    pub counts: RunCounts,
+    /// Everything that is not simply there: sent, skipped, failed.
+    pub entries: Vec<RunEntry>,
+}
+
+/// Why a run could not go on.
+#[derive(Debug, thiserror::Error)]
+pub enum RunError {
+    /// The device's own folder.
+    #[error(transparent)]
+    Home(#[from] HomeError),
+    /// The server.
+    #[error(transparent)]
+    Client(#[from] ClientError),
+    /// No source was named yet.
+    #[error("there is nothing to back up yet; name a folder with \"ypogeion sources add FOLDER\"")]
+    NoSources,
+}
+
+/// How many bytes have left so far; shared with whoever shows progress.
+pub type Sent = Arc<AtomicU64>;
+
+struct Hashed {
+    file: Found,
+    digest: Digest,
+}
+
+enum End {
+    Entry(RunEntry, Option<(String, Stamp, Digest, bool)>),
+    Fatal(ClientError),
+}
+
+/// Runs a backup.
+pub async fn backup(home: &Home, options: Options, sent: &Sent, mut tell: impl FnMut(Told)) -> Result<Account, RunError> {
+    let sources = home.state.sources.clone();
+    if sources.is_empty() {
+        return Err(RunError::NoSources);
+    }
+    let (client, device) = (home.client()?, home.paired()?.device);
+    let cache = Arc::new(home.cache()?);
+    let begun = if options.dry_run { None } else { Some(client.begin_run().await?) };
+    let all = options.all || begun.is_some_and(|b| b.waiting > 0);
+
+    let snapshot = cache.snapshot(device).map_err(HomeError::from)?;
+    let looked = tokio::task::spawn_blocking(move || look(&sources, &snapshot, all)).await.unwrap_or_default();
+    let mut account = Account::default();
+    account.counts.checked = looked.checked;
+    account.counts.present = looked.acknowledged;
+    let (files, bytes) = ((looked.hashed.len() + looked.unknown.len()) as u64, looked.bytes);
+    tell(Told::Looked { files: looked.checked, new: files, bytes });
+    for out in looked.left_out {
+        note(&mut account, left_out_entry(out), &mut tell);
+    }
+    if options.dry_run {
+        for file in looked.hashed.iter().map(|h| &h.file).chain(&looked.unknown) {
+            tell(Told::File(entry(file, "wanted", None)));
+        }
+        return Ok(account);
+    }
+    let run = begun.map(|b| b.run);
+
+    let (hashed_out, hashed_in) = mpsc::channel::<Result<Hashed, End>>(BATCH * 2);
+    let (wanted_out, wanted_in) = mpsc::channel::<Hashed>(SENDERS * 2);
+    let (ends_out, mut ends_in) = mpsc::channel::<End>(256);
+    let tasks = [
+        tokio::spawn(hash_all(looked.hashed, looked.unknown, hashed_out)),
+        tokio::spawn(offer_all(client.clone(), hashed_in, wanted_out, ends_out.clone())),
+        tokio::spawn(send_all(client.clone(), wanted_in, ends_out, Arc::clone(sent))),
+    ];
+
+    let (mut fresh, mut unreported, mut fatal) = (Vec::new(), Vec::new(), None);
+    let mut beat = tokio::time::interval(Duration::from_secs(20));
+    beat.tick().await;
+    loop {
+        let end = tokio::select! {
+            end = ends_in.recv() => match end { Some(end) => Some(end), None => break },
+            _ = beat.tick() => None,
+        };
+        // A beat reports also when nothing came to its end: the server must know that a large file is still under way.
+        let beats = end.is_none();
+        match end {
+            Some(End::Entry(entry, remember)) => {
+                if entry.outcome != "present" {
+                    unreported.push(entry.clone());
+                }
+                note(&mut account, entry, &mut tell);
+                fresh.extend(remember);
+            }
+            Some(End::Fatal(e)) => {
+                fatal = Some(e);
+                break;
+            }
+            None => {}
+        }
+        if fresh.len() >= REPORT {
+            cache.remember(device, &std::mem::take(&mut fresh)).map_err(HomeError::from)?;
+        }
+        if let Some(run) = run.filter(|_| beats || unreported.len() >= REPORT) {
+            let report = RunReport { entries: std::mem::take(&mut unreported), counts: account.counts, ended: false };
+            // The numbers at the end count; a report on the way is for those who watch.
+            if let Err(e) = client.report_run(run, &report).await {
+                unreported = report.entries;
+                if !e.passes() {
+                    fatal = Some(e);
+                    break;
+                }
+            }
+        }
+    }
+    for task in tasks {
+        task.abort();
+    }
+    cache.remember(device, &fresh).map_err(HomeError::from)?;
+    if let Some(run) = run {
+        while unreported.len() > LARGEST_REPORT {
+            let rest = unreported.split_off(LARGEST_REPORT);
+            client.report_run(run, &RunReport { entries: unreported, counts: account.counts, ended: false }).await?;
+            unreported = rest;
+        }
+        let last =
+            client.report_run(run, &RunReport { entries: unreported, counts: account.counts, ended: fatal.is_none() }).await;
+        if fatal.is_none() {
+            last?;
+        }
+    }
+    match fatal {
+        Some(e) => Err(e.into()),
+        None => Ok(account),
+    }
+}
+
+fn note(account: &mut Account, entry: RunEntry, tell: &mut impl FnMut(Told)) {
+    let counts = &mut account.counts;
+    match entry.outcome.as_str() {
+        "sent" => {
+            counts.sent += 1;
+            counts.bytes += entry.size;
+        }
+        "present" => counts.present += 1,
+        "skipped" => counts.skipped += 1,
+        _ => counts.failed += 1,
+    }
+    tell(Told::File(entry.clone()));
+    if entry.outcome != "present" {
+        account.entries.push(entry);
+    }
+}
+
+fn entry(file: &Found, outcome: &str, reason: Option<String>) -> RunEntry {
+    RunEntry { name: file.name.clone(), source: file.source.clone(), outcome: outcome.to_owned(), reason, size: file.stamp.size }
+}
+
+fn left_out_entry(out: LeftOut) -> RunEntry {
+    let outcome = if out.failed { "failed" } else { "skipped" };
+    RunEntry { name: out.name, source: out.source, outcome: outcome.to_owned(), reason: Some(out.reason), size: 0 }
+}
+
+#[derive(Default)]
+struct Looked {
+    checked: u64,
+    acknowledged: u64,
+    bytes: u64,
+    hashed: Vec<Hashed>,
+    unknown: Vec<Found>,
+    left_out: Vec<LeftOut>,
+}
+
+fn look(sources: &[Source], snapshot: &crate::cache::Snapshot, all: bool) -> Looked {
+    let mut looked = Looked::default();
+    let (mut checked, mut acknowledged, mut bytes) = (0, 0, 0);
+    for source in sources {
+        walk(
+            source,
+            |file| {
+                checked += 1;
+                match snapshot.known(&file.key(), file.stamp) {
+                    Some(known) if known.acknowledged && !all => acknowledged += 1,
+                    Some(known) => {
+                        bytes += file.stamp.size;
+                        looked.hashed.push(Hashed { file, digest: known.digest });
+                    }
+                    None => {
+                        bytes += file.stamp.size;
+                        looked.unknown.push(file);
+                    }
+                }
+            },
+            |out| looked.left_out.push(out),
+        );
+    }
+    (looked.checked, looked.acknowledged, looked.bytes) = (checked + looked.left_out.len() as u64, acknowledged, bytes);
+    looked
+}
+
+async fn hash_all(hashed: Vec<Hashed>, unknown: Vec<Found>, out: mpsc::Sender<Result<Hashed, End>>) {
+    for h in hashed {
+        if out.send(Ok(h)).await.is_err() {
+            return;
+        }
+    }
+    let mut work = stream::iter(unknown)
+        .map(|file| {
+            tokio::task::spawn_blocking(move || match hash(&file) {
+                Ok(digest) => Ok(Hashed { file, digest }),
+                Err(e) => Err(End::Entry(entry(&file, "failed", Some(e.to_string())), None)),
+            })
+        })
+        .buffered(HASHERS);
+    while let Some(done) = work.next().await {
+        let Ok(done) = done else { continue };
+        if out.send(done).await.is_err() {
+            return;
+        }
+    }
+}
+
+async fn offer_all(
+    client: Client,
+    mut hashed: mpsc::Receiver<Result<Hashed, End>>,
+    wanted: mpsc::Sender<Hashed>,
+    ends: mpsc::Sender<End>,
+) {
+    let mut batch = Vec::with_capacity(BATCH);
+    loop {
+        let n = hashed.recv_many(&mut batch, BATCH).await;
+        if n == 0 {
+            return;
+        }
+        let mut files = Vec::with_capacity(n);
+        for item in batch.drain(..) {
+            match item {
+                Ok(h) => files.push(h),
+                Err(end) => drop(ends.send(end).await),
+            }
+        }
+        let entries = files
+            .iter()
+            .map(|h| OfferEntry {
+                digest: h.digest,
+                size: h.file.stamp.size,
+                name: h.file.name.clone(),
+                source: h.file.source.clone(),
+                file_time: h.file.file_time(),
+            })
+            .collect();
+        let answers = match offer_patiently(&client, entries).await {
+            Ok(answers) => answers,
+            Err(e) => {
+                let _ = ends.send(End::Fatal(e)).await;
+                return;
+            }
+        };
+        for (h, answer) in files.into_iter().zip(answers) {
+            let end = match answer {
+                OfferAnswer::Want => {
+                    if wanted.send(h).await.is_err() {
+                        return;
+                    }
+                    continue;
+                }
+                OfferAnswer::Have => {
+                    let remember = (h.file.key(), h.file.stamp, h.digest, true);
+                    End::Entry(entry(&h.file, "present", None), Some(remember))
+                }
+                OfferAnswer::No { reason } => {
+                    let remember = (h.file.key(), h.file.stamp, h.digest, false);
+                    End::Entry(entry(&h.file, "failed", Some(reason)), Some(remember))
+                }
+            };
+            if ends.send(end).await.is_err() {
+                return;
+            }
+        }
+    }
+}
+
+async fn offer_patiently(client: &Client, entries: Vec<OfferEntry>) -> Result<Vec<OfferAnswer>, ClientError> {
+    let mut attempt = 0;
+    loop {
+        match client.offer(entries.clone()).await {
+            Ok(answers) if answers.answers.len() == entries.len() => return Ok(answers.answers),
+            Ok(_) => return Err(ClientError::NotUnderstood),
+            Err(e) if e.passes() && attempt < 5 => {
+                attempt += 1;
+                tokio::time::sleep(ypogeion_core::retry::wait(attempt, 0.5)).await;
+            }
+            Err(e) => return Err(e),
+        }
+    }
+}
+
+async fn send_all(client: Client, wanted: mpsc::Receiver<Hashed>, ends: mpsc::Sender<End>, sent: Sent) {
+    let wanted = stream::unfold(wanted, |mut w| async move { w.recv().await.map(|h| (h, w)) });
+    let mut work = std::pin::pin!(
+        wanted
+            .map(|h| {
+                let (client, sent) = (client.clone(), Arc::clone(&sent));
+                async move {
+                    let result = send(&client, &h.file, h.digest, &sent).await;
+                    (h, result)
+                }
+            })
+            .buffer_unordered(SENDERS)
+    );
+    while let Some((h, result)) = work.next().await {
+        let remember = |acknowledged| Some((h.file.key(), h.file.stamp, h.digest, acknowledged));
+        let end = match result {
+            Ok(_) => End::Entry(entry(&h.file, "sent", None), remember(true)),
+            // These concern the device or the server as a whole: the next file would fail alike.
+            Err(e) if ends_the_run(&e) => End::Fatal(e),
+            Err(e) if e.problem() == Some(ProblemType::DigestMismatch) => {
+                End::Entry(entry(&h.file, "failed", Some("it changed while it was sent; the next run sends it".to_owned())), None)
+            }
+            Err(e) => End::Entry(entry(&h.file, "failed", Some(e.to_string())), remember(false)),
+        };
+        if ends.send(end).await.is_err() {
+            return;
+        }
+    }
+}
+
+fn ends_the_run(e: &ClientError) -> bool {
+    match e {
+        ClientError::Unreachable { .. } | ClientError::AnotherServer(_) | ClientError::NotUnderstood => true,
+        ClientError::File(_) => false,
+        ClientError::Refused(_) => matches!(
+            e.problem(),
+            Some(
+                ProblemType::NotSignedIn
+                    | ProblemType::DeviceRevoked
+                    | ProblemType::NotAllowed
+                    | ProblemType::DatabaseAway
+                    | ProblemType::NotSetUp
+            )
+        ),
+    }
+}
+
+/// Runs with no network are tested through the real service, in the rehearsals; here only what is decided without one.
+#[cfg(test)]
+mod tests {
+    use std::fs;
+
+    use uuid::Uuid;
+    use ypogeion_core::DeviceId;
+
+    use super::*;
+    use crate::cache::Cache;
+
+    #[test]
+    fn what_was_acknowledged_is_passed_over_unless_all_is_asked_for() {
+        let folder = tempfile::tempdir().unwrap();
+        let pictures = folder.path().join("pictures");
+        fs::create_dir_all(&pictures).unwrap();
+        fs::write(pictures.join("a.jpg"), b"kite").unwrap();
+        fs::write(pictures.join("b.jpg"), b"weir").unwrap();
+        let sources = [Source { name: "Pictures".into(), folder: pictures.clone() }];
+        let device = DeviceId(Uuid::from_u128(1));
+        let cache = Cache::open(&folder.path().join("cache")).unwrap();
+        let stamp = crate::scan::stamp(&fs::metadata(pictures.join("a.jpg")).unwrap());
+        let key = pictures.join("a.jpg").to_string_lossy().into_owned();
+        cache.remember(device, &[(key, stamp, Digest::of(b"kite"), true)]).unwrap();
+        let looked = look(&sources, &cache.snapshot(device).unwrap(), false);
+        assert_eq!((looked.checked, looked.acknowledged, looked.hashed.len(), looked.unknown.len()), (2, 1, 0, 1));
+        let looked = look(&sources, &cache.snapshot(device).unwrap(), true);
+        assert_eq!((looked.acknowledged, looked.hashed.len(), looked.unknown.len(), looked.bytes), (0, 1, 1, 8));
+    }
+}

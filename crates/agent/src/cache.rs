@@ -1,0 +1,131 @@
+//! Hashes of files that were seen before, so that a second run is done in a moment.
+//!
+//! A file counts as unchanged while its size, its modification time (to the nanosecond) and its inode are. The cache also
+//! remembers to which device pairing a file was acknowledged; losing the cache costs hashing and nothing else.
+
+use std::{collections::HashMap, path::Path};
+
+use redb::{Database, ReadableDatabase, ReadableTable, TableDefinition};
+use ypogeion_core::{DeviceId, Digest};
+
+/// Path → size, mtime seconds, mtime nanoseconds, inode, digest, id of the pairing that acknowledged it (zero: none).
+type Row = (u64, i64, u32, u64, [u8; 32], u128);
+const FILES: TableDefinition<'_, &str, Row> = TableDefinition::new("files-1");
+
+/// What tells whether a file changed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Stamp {
+    /// Length in bytes.
+    pub size: u64,
+    /// Modification time, seconds since 1970.
+    pub seconds: i64,
+    /// And nanoseconds.
+    pub nanos: u32,
+    /// Inode number.
+    pub inode: u64,
+}
+
+/// What is known of a file that has not changed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Known {
+    /// Its hash.
+    pub digest: Digest,
+    /// Whether the service of this pairing acknowledged it.
+    pub acknowledged: bool,
+}
+
+/// The cache failed.
+#[derive(Debug, thiserror::Error)]
+#[error("the cache of hashes could not be used: {0}. It may be deleted; the next run is then slower, once")]
+pub struct CacheError(String);
+
+fn failed(e: impl std::fmt::Display) -> CacheError {
+    CacheError(e.to_string())
+}
+
+/// The cache on disk.
+pub struct Cache(Database);
+
+/// All of it in memory, for one run.
+pub struct Snapshot {
+    rows: HashMap<String, Row>,
+    pairing: u128,
+}
+
+impl Cache {
+    /// Opens or makes the cache.
+    pub fn open(path: &Path) -> Result<Self, CacheError> {
+        if let Some(folder) = path.parent() {
+            std::fs::create_dir_all(folder).map_err(failed)?;
+        }
+        Ok(Cache(Database::create(path).map_err(failed)?))
+    }
+
+    /// Reads everything, for the pairing of this device.
+    pub fn snapshot(&self, device: DeviceId) -> Result<Snapshot, CacheError> {
+        let mut rows = HashMap::new();
+        let read = self.0.begin_read().map_err(failed)?;
+        match read.open_table(FILES) {
+            Ok(table) => {
+                for row in table.iter().map_err(failed)? {
+                    let (path, value) = row.map_err(failed)?;
+                    rows.insert(path.value().to_owned(), value.value());
+                }
+            }
+            Err(redb::TableError::TableDoesNotExist(_)) => {}
+            Err(e) => return Err(failed(e)),
+        }
+        Ok(Snapshot { rows, pairing: device.0.as_u128() })
+    }
+
+    /// Remembers files: path, stamp, digest, and whether they were acknowledged.
+    pub fn remember(&self, device: DeviceId, files: &[(String, Stamp, Digest, bool)]) -> Result<(), CacheError> {
+        let write = self.0.begin_write().map_err(failed)?;
+        {
+            let mut table = write.open_table(FILES).map_err(failed)?;
+            for (path, s, digest, acknowledged) in files {
+                let pairing = if *acknowledged { device.0.as_u128() } else { 0 };
+                table
+                    .insert(path.as_str(), (s.size, s.seconds, s.nanos, s.inode, *digest.as_bytes(), pairing))
+                    .map_err(failed)?;
+            }
+        }
+        write.commit().map_err(failed)
+    }
+}
+
+impl Snapshot {
+    /// What is known of the file at `path`, if it has not changed.
+    pub fn known(&self, path: &str, now: Stamp) -> Option<Known> {
+        let (size, seconds, nanos, inode, digest, pairing) = *self.rows.get(path)?;
+        let then = Stamp { size, seconds, nanos, inode };
+        (then == now).then(|| Known { digest: Digest::from(digest), acknowledged: pairing == self.pairing })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use uuid::Uuid;
+
+    use super::*;
+
+    #[test]
+    fn only_unchanged_files_are_known_and_only_to_their_pairing() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("sub/hashes.redb");
+        let (mine, other) = (DeviceId(Uuid::from_u128(1)), DeviceId(Uuid::from_u128(2)));
+        let stamp = Stamp { size: 4, seconds: 10, nanos: 5, inode: 7 };
+        let digest = Digest::of(b"kite");
+        Cache::open(&path)
+            .unwrap()
+            .remember(mine, &[("/a".into(), stamp, digest, true), ("/b".into(), stamp, digest, false)])
+            .unwrap();
+        let cache = Cache::open(&path).unwrap();
+        let known = cache.snapshot(mine).unwrap();
+        assert_eq!(known.known("/a", stamp), Some(Known { digest, acknowledged: true }));
+        assert_eq!(known.known("/b", stamp), Some(Known { digest, acknowledged: false }));
+        assert_eq!(known.known("/a", Stamp { nanos: 6, ..stamp }), None);
+        assert_eq!(known.known("/c", stamp), None);
+        assert!(!cache.snapshot(other).unwrap().known("/a", stamp).unwrap().acknowledged);
+    }
+}

@@ -1,0 +1,270 @@
+//! A typed client of the service's API.
+
+use std::{sync::Arc, time::Duration};
+
+use reqwest::{Method, RequestBuilder, Response, StatusCode};
+use rustls::{
+    DigitallySignedStruct, SignatureScheme,
+    client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier},
+    crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signature},
+    pki_types::{CertificateDer, ServerName, UnixTime},
+};
+use serde::{Serialize, de::DeserializeOwned};
+use url::Url;
+use ypogeion_core::{Digest, RunId};
+use ypogeion_wire::{
+    CONSOLE_HEADER, REQUEST_ID_HEADER,
+    device::{DeviceStatus, Items, Offer, OfferAnswers, OfferEntry},
+    people::{ClaimPairing, Claimed, NewPairing, Pairing, Person, SignIn},
+    problem::{Problem, ProblemType},
+    run::{BegunRun, Run, RunReport},
+};
+
+/// Name and version, as the service shows them.
+pub const CLIENT: &str = concat!("ypogeion ", env!("CARGO_PKG_VERSION"));
+
+/// Why a request was not answered as hoped.
+#[derive(Debug, thiserror::Error)]
+pub enum ClientError {
+    /// The service said no, with a problem document.
+    #[error("{0}")]
+    Refused(Problem),
+    /// The service could not be reached, or broke off.
+    #[error("could not reach {at}: {said}")]
+    Unreachable {
+        /// Its address.
+        at: String,
+        /// What the network said.
+        said: String,
+    },
+    /// Somebody answered, and it is not the paired service.
+    #[error("{0} showed another certificate than the one this device was paired with; is it the right server?")]
+    AnotherServer(String),
+    /// The answer made no sense.
+    #[error("the answer of the server was not understood; are both of the same version?")]
+    NotUnderstood,
+    /// A file of this device could not be read.
+    #[error("could not read the file: {0}")]
+    File(#[source] std::io::Error),
+}
+
+impl ClientError {
+    /// The problem's type, if the service named one that is known here.
+    pub fn problem(&self) -> Option<ProblemType> {
+        match self {
+            ClientError::Refused(problem) => problem.known(),
+            _ => None,
+        }
+    }
+
+    /// Whether the same request may succeed later by itself.
+    pub fn passes(&self) -> bool {
+        match self {
+            ClientError::Refused(p) => p.known().map_or(p.status >= 500, ProblemType::passes),
+            ClientError::Unreachable { .. } => true,
+            ClientError::AnotherServer(_) | ClientError::NotUnderstood | ClientError::File(_) => false,
+        }
+    }
+}
+
+/// The result of a request.
+pub type Result<T> = std::result::Result<T, ClientError>;
+
+/// A connection to a service, with or without a device's token.
+#[derive(Clone)]
+pub struct Client {
+    http: reqwest::Client,
+    base: Url,
+    token: Option<String>,
+}
+
+impl Client {
+    /// A client for the service at `base`. For https, `certificate` is the SHA-256 of the one certificate that is trusted.
+    pub fn new(base: &Url, certificate: Option<Digest>, token: Option<String>) -> Result<Self> {
+        let provider = Arc::new(rustls::crypto::ring::default_provider());
+        let verifier = Arc::new(Pinned { certificate, provider: Arc::clone(&provider) });
+        let tls = rustls::ClientConfig::builder_with_provider(provider)
+            .with_safe_default_protocol_versions()
+            .map_err(|_| ClientError::NotUnderstood)?
+            .dangerous()
+            .with_custom_certificate_verifier(verifier)
+            .with_no_client_auth();
+        let http = reqwest::Client::builder()
+            .tls_backend_preconfigured(tls)
+            .no_proxy()
+            .connect_timeout(Duration::from_secs(10))
+            // Between two packets, not for a whole file: that may take hours.
+            .read_timeout(Duration::from_secs(120))
+            .pool_idle_timeout(Duration::from_secs(30))
+            .user_agent(CLIENT)
+            .build()
+            .map_err(|e| ClientError::Unreachable { at: base.to_string(), said: e.to_string() })?;
+        Ok(Client { http, base: base.clone(), token })
+    }
+
+    pub(crate) fn request(&self, method: Method, path: &str) -> Result<RequestBuilder> {
+        let url = self.base.join(path).map_err(|_| ClientError::NotUnderstood)?;
+        let request = self.http.request(method, url);
+        Ok(match &self.token {
+            Some(token) => request.bearer_auth(token),
+            None => request.header(CONSOLE_HEADER, "client"),
+        })
+    }
+
+    /// Sends a request and takes an answer that is not a problem.
+    pub(crate) async fn answer(&self, request: RequestBuilder) -> Result<Response> {
+        let response = request.send().await.map_err(|e| self.network(&e))?;
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        let status = response.status();
+        let id = response.headers().get(REQUEST_ID_HEADER).and_then(|v| v.to_str().ok()).map(str::to_owned);
+        let text = response.text().await.unwrap_or_default();
+        Err(ClientError::Refused(match serde_json::from_str::<Problem>(&text) {
+            Ok(problem) => Problem { request: id, ..problem },
+            Err(_) => not_ours(status, id),
+        }))
+    }
+
+    fn network(&self, e: &reqwest::Error) -> ClientError {
+        let mut said = String::new();
+        let mut source: Option<&dyn std::error::Error> = Some(e);
+        while let Some(inner) = source {
+            said = inner.to_string();
+            if said.contains(ANOTHER_CERTIFICATE) {
+                return ClientError::AnotherServer(self.base.to_string());
+            }
+            source = inner.source();
+        }
+        ClientError::Unreachable { at: self.base.to_string(), said }
+    }
+
+    async fn json<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T> {
+        let response = self.answer(request).await?;
+        response.json().await.map_err(|e| if e.is_decode() { ClientError::NotUnderstood } else { self.network(&e) })
+    }
+
+    async fn send<T: Serialize + Sync>(&self, method: Method, path: &str, body: &T) -> Result<Response> {
+        self.answer(self.request(method, path)?.json(body)).await
+    }
+
+    /// Claims a pairing code.
+    pub async fn claim(&self, claim: &ClaimPairing) -> Result<Claimed> {
+        self.json(self.request(Method::POST, "api/pairings/claim")?.json(claim)).await
+    }
+
+    /// Signs in as a person and makes a pairing code, for oneself or (as keeper) for somebody by name.
+    pub async fn make_pairing(&self, sign_in: &SignIn, for_whom: Option<&str>) -> Result<Pairing> {
+        let response = self.send(Method::POST, "api/session", sign_in).await?;
+        let cookie = response.headers().get("set-cookie").and_then(|v| v.to_str().ok()).and_then(|v| v.split(';').next());
+        let cookie = cookie.ok_or(ClientError::NotUnderstood)?.to_owned();
+        let person = match for_whom {
+            None => None,
+            Some(name) => {
+                let people: Vec<Person> = self.json(self.request(Method::GET, "api/people")?.header("cookie", &cookie)).await?;
+                let found = people.iter().find(|p| p.name.eq_ignore_ascii_case(name)).map(|p| p.id);
+                Some(found.ok_or_else(|| ClientError::Refused(no_such_person(name)))?)
+            }
+        };
+        let pairing =
+            self.json(self.request(Method::POST, "api/pairings")?.header("cookie", &cookie).json(&NewPairing { person })).await;
+        // The session was for this one thing.
+        let _ = self.answer(self.request(Method::DELETE, "api/session")?.header("cookie", &cookie)).await;
+        pairing
+    }
+
+    /// What the server knows of this device.
+    pub async fn status(&self) -> Result<DeviceStatus> {
+        self.json(self.request(Method::GET, "api/device")?).await
+    }
+
+    /// Offers a batch.
+    pub async fn offer(&self, entries: Vec<OfferEntry>) -> Result<OfferAnswers> {
+        self.json(self.request(Method::POST, "api/device/offers")?.json(&Offer { entries })).await
+    }
+
+    /// A page of what this device has sent.
+    pub async fn items(&self, after: Option<&str>) -> Result<Items> {
+        // What the service gives out as `after` is made for addresses.
+        let after = after.map(|a| format!("&after={a}")).unwrap_or_default();
+        self.json(self.request(Method::GET, &format!("api/device/items?limit=1000{after}"))?).await
+    }
+
+    /// The last runs of this device, newest first.
+    pub async fn runs(&self, limit: u32) -> Result<Vec<Run>> {
+        self.json(self.request(Method::GET, &format!("api/runs?limit={limit}"))?).await
+    }
+
+    /// Begins a run.
+    pub async fn begin_run(&self) -> Result<BegunRun> {
+        self.json(self.request(Method::POST, "api/device/runs")?).await
+    }
+
+    /// Reports on a run.
+    pub async fn report_run(&self, run: RunId, report: &RunReport) -> Result<()> {
+        self.send(Method::PATCH, &format!("api/device/runs/{run}"), report).await.map(drop)
+    }
+}
+
+fn not_ours(status: StatusCode, request: Option<String>) -> Problem {
+    let detail = format!("The server answered {status} and did not say why; is this the address of a Ypogeion server?");
+    Problem { kind: "about:blank".into(), status: status.as_u16(), title: "Not understood".into(), detail, request }
+}
+
+fn no_such_person(name: &str) -> Problem {
+    Problem {
+        kind: ProblemType::NotFound.uri(),
+        status: 404,
+        title: "No such member".into(),
+        detail: format!("There is no {name} in this household; add the person first."),
+        request: None,
+    }
+}
+
+const ANOTHER_CERTIFICATE: &str = "not the certificate of the pairing";
+
+/// Trusts one certificate, whatever its names and dates: the one whose fingerprint came with the pairing.
+#[derive(Debug)]
+struct Pinned {
+    certificate: Option<Digest>,
+    provider: Arc<CryptoProvider>,
+}
+
+impl ServerCertVerifier for Pinned {
+    fn verify_server_cert(
+        &self,
+        end_entity: &CertificateDer<'_>,
+        _: &[CertificateDer<'_>],
+        _: &ServerName<'_>,
+        _: &[u8],
+        _: UnixTime,
+    ) -> std::result::Result<ServerCertVerified, rustls::Error> {
+        if self.certificate == Some(Digest::of(end_entity)) {
+            Ok(ServerCertVerified::assertion())
+        } else {
+            Err(rustls::Error::General(ANOTHER_CERTIFICATE.into()))
+        }
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signature: &DigitallySignedStruct,
+    ) -> std::result::Result<HandshakeSignatureValid, rustls::Error> {
+        verify_tls12_signature(message, certificate, signature, &self.provider.signature_verification_algorithms)
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signature: &DigitallySignedStruct,
+    ) -> std::result::Result<HandshakeSignatureValid, rustls::Error> {
+        verify_tls13_signature(message, certificate, signature, &self.provider.signature_verification_algorithms)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.provider.signature_verification_algorithms.supported_schemes()
+    }
+}

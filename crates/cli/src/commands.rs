@@ -1,0 +1,457 @@
+//! One function for each command.
+
+use std::{
+    fs,
+    io::{IsTerminal, Write},
+    path::PathBuf,
+    sync::{Arc, atomic::Ordering},
+    time::Duration,
+};
+
+use clap::{Args, Subcommand};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use qrcode::{QrCode, render::unicode::Dense1x2};
+use serde_json::json;
+use url::Url;
+use ypogeion_agent::{
+    backup::{self as engine, Options, RunError, Sent, Told},
+    client::{CLIENT, Client, ClientError},
+    home::{Home, HomeError, Paired, Source},
+};
+use ypogeion_core::{Digest, OriginalName, words};
+use ypogeion_wire::{
+    pairing::{PairingAddress, normalise_code},
+    people::{ClaimPairing, SignIn},
+};
+
+use crate::show::{Table, ago};
+
+pub const DONE: u8 = 0;
+pub const PARTLY: u8 = 1;
+const USAGE: u8 = 2;
+const UNREACHABLE: u8 = 3;
+const REFUSED: u8 = 4;
+
+/// Where this device keeps its things, and how to print.
+pub struct Context {
+    pub folder: PathBuf,
+    pub json: bool,
+}
+
+/// A command that was not done: its exit code and a sentence.
+pub struct Failed {
+    pub code: u8,
+    pub sentence: String,
+}
+
+type Result = std::result::Result<u8, Failed>;
+
+impl From<ClientError> for Failed {
+    fn from(e: ClientError) -> Self {
+        let code = match &e {
+            ClientError::Refused(_) | ClientError::AnotherServer(_) => REFUSED,
+            ClientError::Unreachable { .. } | ClientError::NotUnderstood => UNREACHABLE,
+            ClientError::File(_) => PARTLY,
+        };
+        let trace = match &e {
+            ClientError::Refused(p) if p.status >= 500 => p.request.as_ref().map(|id| format!(" (request {id})")),
+            _ => None,
+        };
+        Failed { code, sentence: format!("{e}{}", trace.unwrap_or_default()) }
+    }
+}
+
+impl From<HomeError> for Failed {
+    fn from(e: HomeError) -> Self {
+        match e {
+            HomeError::Client(e) => e.into(),
+            HomeError::Io { ref source, .. } => Failed { code: PARTLY, sentence: format!("{e}: {source}") },
+            HomeError::NotPaired => Failed { code: USAGE, sentence: e.to_string() },
+            e => Failed { code: PARTLY, sentence: e.to_string() },
+        }
+    }
+}
+
+impl From<RunError> for Failed {
+    fn from(e: RunError) -> Self {
+        match e {
+            RunError::Home(e) => e.into(),
+            RunError::Client(e) => e.into(),
+            RunError::NoSources => Failed { code: USAGE, sentence: e.to_string() },
+        }
+    }
+}
+
+fn usage(sentence: impl Into<String>) -> Failed {
+    Failed { code: USAGE, sentence: sentence.into() }
+}
+
+/// Prints to standard output; a reader that went away (a closed pipe) is no failure of ours.
+fn print(text: &str) {
+    let _ = std::io::stdout().write_all(text.as_bytes());
+}
+
+fn print_json(value: &impl serde::Serialize) {
+    print(&format!("{}\n", serde_json::to_string_pretty(value).unwrap_or_default()));
+}
+
+#[derive(Args)]
+pub struct Pair {
+    /// The address below the QR code (ypogeion:pair?…), or the code alone together with --server.
+    code: String,
+    /// Address of the server, with a typed code.
+    #[arg(long, value_name = "URL")]
+    server: Option<Url>,
+    /// SHA-256 of the server's certificate, with a typed code and https. It is shown in the console.
+    #[arg(long, value_name = "DIGEST")]
+    certificate: Option<Digest>,
+    /// What this device is called [default: the computer's name].
+    #[arg(long, value_name = "NAME")]
+    name: Option<String>,
+    /// phone, tablet, computer or other.
+    #[arg(long, default_value = "computer", value_name = "KIND")]
+    kind: String,
+}
+
+/// Pairs this device.
+pub async fn pair(context: &Context, pair: Pair) -> Result {
+    let mut home = Home::open(&context.folder)?;
+    let (server, certificate, code) = match (PairingAddress::parse(&pair.code), pair.server) {
+        (Ok(address), None) => (address.at, address.certificate, address.code),
+        (Ok(_), Some(_)) => return Err(usage("the address names the server already; leave --server out")),
+        (Err(_), Some(server)) => (server, pair.certificate, normalise_code(&pair.code)),
+        (Err(e), None) => return Err(usage(format!("{e}, or give the code and --server"))),
+    };
+    if server.scheme() == "https" && certificate.is_none() {
+        return Err(usage(
+            "a typed code does not say which certificate to trust; use the whole address below the QR code, or add --certificate",
+        ));
+    }
+    let device_name = pair.name.unwrap_or_else(computer_name);
+    let claim = ClaimPairing { code, device_name: device_name.clone(), device_kind: pair.kind, client: CLIENT.to_owned() };
+    let claimed = Client::new(&server, certificate, None)?.claim(&claim).await?;
+    home.state.paired = Some(Paired {
+        server,
+        certificate,
+        token: claimed.token,
+        device: claimed.device,
+        household: claimed.household.clone(),
+        person: claimed.person_name.clone(),
+    });
+    home.save()?;
+    if context.json {
+        print_json(
+            &json!({ "device": claimed.device, "name": device_name, "household": claimed.household, "person": claimed.person_name }),
+        );
+    } else {
+        print(&format!("{device_name} is paired with {} as a device of {}. It may:\n", claimed.household, claimed.person_name));
+        for may in &claimed.may {
+            print(&format!("  - {may}\n"));
+        }
+        if home.state.sources.is_empty() {
+            print("Next: ypogeion sources add FOLDER, then ypogeion backup.\n");
+        }
+    }
+    Ok(DONE)
+}
+
+fn computer_name() -> String {
+    let name = fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+    OriginalName::from_device(name.trim()).into()
+}
+
+#[derive(Args)]
+pub struct PairCode {
+    /// Address of the server [default: the one this computer is paired with].
+    #[arg(long, value_name = "URL")]
+    server: Option<Url>,
+    /// SHA-256 of the server's certificate, with --server and https.
+    #[arg(long, value_name = "DIGEST")]
+    certificate: Option<Digest>,
+    /// Who signs in.
+    #[arg(long, value_name = "NAME")]
+    name: String,
+    /// A file with the password.
+    #[arg(long, value_name = "FILE")]
+    password_file: PathBuf,
+    /// For whom the device is; only the keeper may name somebody else.
+    #[arg(long, value_name = "NAME")]
+    r#for: Option<String>,
+}
+
+/// Makes a pairing code.
+pub async fn pair_code(context: &Context, code: PairCode) -> Result {
+    let (server, certificate) = match code.server {
+        Some(server) => (server, code.certificate),
+        None => {
+            let home = Home::open(&context.folder)?;
+            let paired = home.paired().map_err(|_| usage("name the server with --server"))?;
+            (paired.server.clone(), paired.certificate)
+        }
+    };
+    let password = fs::read_to_string(&code.password_file)
+        .map_err(|e| usage(format!("could not read {}: {e}", code.password_file.display())))?;
+    let sign_in = SignIn { name: code.name, password: password.trim_end_matches(['\n', '\r']).to_owned() };
+    let pairing = Client::new(&server, certificate, None)?.make_pairing(&sign_in, code.r#for.as_deref()).await?;
+    let address = pairing.address.clone().unwrap_or_default();
+    if context.json {
+        print_json(
+            &json!({ "code": pairing.code, "address": address, "person": pairing.person_name, "expires_at": pairing.expires_at }),
+        );
+        return Ok(DONE);
+    }
+    if let Ok(qr) = QrCode::new(&address) {
+        print(&format!("{}\n", qr.render::<Dense1x2>().quiet_zone(true).build()));
+    }
+    print(&format!(
+        "For a device of {}. Scan this, or type the code {} within ten minutes.\n{address}\n",
+        pairing.person_name,
+        pairing.code.unwrap_or_default()
+    ));
+    Ok(DONE)
+}
+
+#[derive(Subcommand)]
+pub enum Sources {
+    /// Back up a folder.
+    Add {
+        /// The folder.
+        folder: PathBuf,
+        /// What it is called [default: the folder's own name].
+        #[arg(long)]
+        name: Option<String>,
+    },
+    /// Stop backing up a folder. What was sent stays.
+    Remove {
+        /// What it is called.
+        name: String,
+    },
+}
+
+/// Lists, adds and removes sources.
+pub fn sources(context: &Context, what: Option<Sources>) -> Result {
+    let mut home = Home::open(&context.folder)?;
+    match what {
+        None => {}
+        Some(Sources::Add { folder, name }) => {
+            let folder = folder.canonicalize().map_err(|e| usage(format!("{} cannot be used: {e}", folder.display())))?;
+            if !folder.is_dir() {
+                return Err(usage(format!("{} is not a folder", folder.display())));
+            }
+            let own = folder.file_name().map_or("/".into(), |n| n.to_string_lossy().into_owned());
+            let name: String = OriginalName::from_device(&name.unwrap_or(own)).into();
+            if let Some(there) = home.state.sources.iter().find(|s| s.name == name) {
+                if there.folder == folder {
+                    return list_sources(context, &home);
+                }
+                return Err(usage(format!("there is a source called {name} already; give this one another name with --name")));
+            }
+            home.state.sources.push(Source { name, folder });
+            home.save()?;
+        }
+        Some(Sources::Remove { name }) => {
+            let before = home.state.sources.len();
+            home.state.sources.retain(|s| s.name != name);
+            if home.state.sources.len() == before {
+                return Err(usage(format!("there is no source called {name}")));
+            }
+            home.save()?;
+        }
+    }
+    list_sources(context, &home)
+}
+
+fn list_sources(context: &Context, home: &Home) -> Result {
+    if context.json {
+        print_json(&home.state.sources);
+    } else if home.state.sources.is_empty() {
+        print("Nothing is backed up yet. Add a folder: ypogeion sources add FOLDER\n");
+    } else {
+        let mut table = Table::new(&["Source", "Folder"], &[false, false]);
+        for s in &home.state.sources {
+            table.row(vec![s.name.clone(), s.folder.display().to_string()]);
+        }
+        print(&table.to_string());
+    }
+    Ok(DONE)
+}
+
+#[derive(Args)]
+pub struct Backup {
+    /// Say what would be sent, and send nothing.
+    #[arg(long)]
+    dry_run: bool,
+    /// Offer everything again, also what was acknowledged before.
+    #[arg(long)]
+    all: bool,
+    /// Name every file, not only those that failed.
+    #[arg(long, short)]
+    verbose: bool,
+}
+
+/// Backs up.
+pub async fn backup(context: &Context, backup: &Backup) -> Result {
+    let home = Home::open(&context.folder)?;
+    let sent = Sent::default();
+    let terminal = std::io::stderr().is_terminal() && !context.json;
+    let bar =
+        ProgressBar::with_draw_target(None, if terminal { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() });
+    bar.set_style(
+        ProgressStyle::with_template("{wide_bar} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left")
+            .expect("a fixed template"),
+    );
+    let mover = {
+        let (bar, sent) = (bar.clone(), Arc::clone(&sent));
+        tokio::spawn(async move {
+            loop {
+                tokio::time::sleep(Duration::from_millis(200)).await;
+                bar.set_position(sent.load(Ordering::Relaxed));
+            }
+        })
+    };
+    let options = Options { all: backup.all, dry_run: backup.dry_run };
+    let line = |text: String| {
+        if terminal {
+            bar.println(text);
+        } else {
+            eprintln!("{text}");
+        }
+    };
+    let began = std::time::Instant::now();
+    let result = engine::backup(&home, options, &sent, |told| match told {
+        Told::Looked { files, new, bytes } => {
+            bar.set_length(bytes);
+            if !context.json && new > 0 {
+                line(format!(
+                    "{} found; {} to look at, {}.",
+                    words::counted(files, "file"),
+                    words::count(new),
+                    words::size(bytes)
+                ));
+            }
+        }
+        Told::File(e) if e.outcome == "wanted" && !context.json => print(&format!("{}/{}\n", e.source, e.name)),
+        Told::File(e) => {
+            if e.outcome == "present" || e.outcome == "failed" {
+                // Its bytes will not be sent (any more): the bar counts them as done with.
+                bar.set_length(bar.length().unwrap_or(0).saturating_sub(e.size));
+            }
+            if !context.json && (e.outcome == "failed" || backup.verbose) {
+                let why = e.reason.map(|r| format!(": {r}")).unwrap_or_default();
+                line(format!("{} {}/{}{why}", e.outcome, e.source, e.name));
+            }
+        }
+        Told::Note(note) => line(note),
+    })
+    .await;
+    mover.abort();
+    bar.finish_and_clear();
+    let account = result?;
+    let counts = account.counts;
+    let seconds = began.elapsed().as_secs_f64();
+    if context.json {
+        print_json(&json!({ "counts": counts, "seconds": seconds, "entries": account.entries }));
+    } else if !backup.dry_run {
+        print(&summary(&counts, seconds));
+    }
+    Ok(if counts.failed > 0 { PARTLY } else { DONE })
+}
+
+fn summary(c: &ypogeion_wire::run::RunCounts, seconds: f64) -> String {
+    let mut text = format!("Checked {}", words::count(c.checked));
+    if c.sent == 0 && c.failed == 0 {
+        text += ", nothing new.";
+    } else {
+        let rate = words::size((c.bytes as f64 / seconds.max(0.001)) as u64);
+        text += &format!(": sent {} ({}, {rate}/s)", words::count(c.sent), words::size(c.bytes));
+        if c.present > 0 {
+            text += &format!(", {} already there", words::count(c.present));
+        }
+        if c.failed > 0 {
+            text += &format!(", {} failed", words::count(c.failed));
+        }
+        text += ".";
+    }
+    if c.skipped > 0 {
+        text += &format!(" {} left out.", words::count(c.skipped));
+    }
+    text + "\n"
+}
+
+/// The last runs of this device.
+pub async fn runs(context: &Context, limit: u32) -> Result {
+    let runs = Home::open(&context.folder)?.client()?.runs(limit).await?;
+    if context.json {
+        print_json(&runs);
+        return Ok(DONE);
+    }
+    if runs.is_empty() {
+        print("There was no run yet. Start one with: ypogeion backup\n");
+        return Ok(DONE);
+    }
+    let mut table = Table::new(
+        &["Began", "State", "Checked", "Sent", "There", "Left out", "Failed", "Bytes"],
+        &[false, false, true, true, true, true, true, true],
+    );
+    for r in runs {
+        let c = r.counts;
+        table.row(vec![
+            ago(r.began_at),
+            r.state.replace('-', " "),
+            words::count(c.checked),
+            words::count(c.sent),
+            words::count(c.present),
+            words::count(c.skipped),
+            words::count(c.failed),
+            words::size(c.bytes),
+        ]);
+    }
+    print(&table.to_string());
+    Ok(DONE)
+}
+
+/// How this device and the house are doing.
+pub async fn status(context: &Context) -> Result {
+    let status = Home::open(&context.folder)?.client()?.status().await?;
+    if context.json {
+        print_json(&status);
+        return Ok(DONE);
+    }
+    print(&format!("{} ({}), paired with {}.\n", status.name, status.person_name, status.household));
+    let mut table = Table::new(&["", "Files"], &[false, true]);
+    table.row(vec!["on this device".into(), words::count(status.offered)]);
+    table.row(vec!["at home".into(), words::count(status.home)]);
+    table.row(vec!["offsite".into(), words::count(status.offsite)]);
+    table.row(vec!["proven".into(), words::count(status.proven)]);
+    print(&table.to_string().lines().skip(1).map(|l| format!("  {l}\n")).collect::<String>());
+    if status.waiting > 0 {
+        print(&format!("{} still to be sent.\n", words::counted(status.waiting, "file")));
+    }
+    print(&format!("The house: {}\n", status.sentence));
+    Ok(DONE)
+}
+
+/// Every file of this device and its layer.
+pub async fn items(context: &Context, layer: Option<&str>) -> Result {
+    let client = Home::open(&context.folder)?.client()?;
+    let (mut after, mut all) = (None::<String>, Vec::new());
+    loop {
+        let page = client.items(after.as_deref()).await?;
+        all.extend(page.items.into_iter().filter(|i| layer.is_none_or(|l| l == i.layer)));
+        match page.next {
+            Some(next) => after = Some(next),
+            None => break,
+        }
+    }
+    if context.json {
+        print_json(&all);
+        return Ok(DONE);
+    }
+    let mut table = Table::new(&["Layer", "Size", "File", "In the library"], &[false, true, false, false]);
+    for i in all {
+        let path = i.path.unwrap_or_else(|| "not yet".into());
+        table.row(vec![i.layer, words::size(i.size), format!("{}/{}", i.source, i.name), path]);
+    }
+    print(&table.to_string());
+    Ok(DONE)
+}
