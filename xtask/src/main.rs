@@ -1,2 +1,196 @@
-//! Placeholder.
-fn main() {}
+//! `cargo xtask`: everything that a developer or a new machine runs.
+//!
+//! Each command installs what it needs first (Debian packages, npm packages), says so, and can be run again.
+
+use std::{
+    env, fs,
+    path::{Path, PathBuf},
+    process::{Command, ExitCode},
+    time::SystemTime,
+};
+
+/// Debian packages, and what they are for.
+const PACKAGES: [(&str, &str); 13] = [
+    ("build-essential", "compiling"),
+    ("pkg-config", "compiling"),
+    ("libheif-dev", "HEIC pictures"),
+    ("postgresql", "the database"),
+    ("ffmpeg", "videos"),
+    ("libheif-examples", "the demo's HEIC"),
+    ("age", "opening a store by hand, in the tests"),
+    ("jq", "reading a ledger by hand, in the tests"),
+    ("chromium", "the console's tests and pictures"),
+    ("chromium-driver", "the console's tests and pictures"),
+    ("curl", "the benchmark"),
+    ("nginx-light", "the benchmark"),
+    ("openssl", "the benchmark"),
+];
+
+type Done = Result<(), String>;
+
+fn main() -> ExitCode {
+    let arguments: Vec<String> = env::args().skip(1).collect();
+    let rest: Vec<&str> = arguments.iter().skip(1).map(String::as_str).collect();
+    let done = match arguments.first().map(String::as_str) {
+        Some("demo") if rest.contains(&"--walk-through") => {
+            let rest: Vec<&str> = rest.into_iter().filter(|a| *a != "--walk-through").collect();
+            rehearse(&["walk-through"], &rest, false)
+        }
+        Some("demo") => rehearse(&["demo"], &rest, false),
+        Some("test") => test(&rest),
+        Some("bench") => rehearse(&["bench"], &rest, true),
+        Some("screenshots") => rehearse(&["screenshots", "--to", "docs/screenshots"], &rest, false),
+        Some("types") => types(false),
+        _ => {
+            eprintln!(
+                "cargo xtask demo [--walk-through [--report FILE]]   the demo household, or its whole story\n\
+                 cargo xtask test [FILTER]                           everything that must hold\n\
+                 cargo xtask bench [--photos N]                      measured against this machine's limits\n\
+                 cargo xtask screenshots                             the pictures in docs/screenshots\n\
+                 cargo xtask types                                   the console's types, from the service's API"
+            );
+            return ExitCode::from(2);
+        }
+    };
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(e) => {
+            eprintln!("xtask: {e}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).parent().expect("xtask is a folder of the workspace").to_owned()
+}
+
+fn say(what: &str) {
+    println!("\n\x1b[1m== {what}\x1b[0m");
+}
+
+fn run(what: &str, command: &mut Command) -> Done {
+    say(what);
+    let status = command.current_dir(command.get_current_dir().map_or_else(root, Path::to_owned)).status();
+    match status {
+        Ok(status) if status.success() => Ok(()),
+        Ok(status) => Err(format!("{what} failed ({status})")),
+        Err(e) => Err(format!("{what}: {} could not be started: {e}", command.get_program().display())),
+    }
+}
+
+fn cargo() -> Command {
+    Command::new(env::var_os("CARGO").unwrap_or_else(|| "cargo".into()))
+}
+
+fn npm(arguments: &[&str]) -> Command {
+    let mut command = Command::new("npm");
+    command.args(arguments).current_dir(root().join("console"));
+    command
+}
+
+/// Debian packages that are missing.
+fn packages() -> Done {
+    let missing: Vec<&str> = PACKAGES
+        .iter()
+        .filter(|(package, _)| {
+            let output = Command::new("dpkg-query").args(["-W", "-f=${Status}", package]).output();
+            !output.is_ok_and(|o| String::from_utf8_lossy(&o.stdout).contains("ok installed"))
+        })
+        .map(|(package, what)| {
+            println!("Debian package {package} is missing (for {what})");
+            *package
+        })
+        .collect();
+    if missing.is_empty() {
+        return Ok(());
+    }
+    let as_root = |arguments: &[&str]| {
+        let own = fs::metadata("/proc/self").is_ok_and(|m| std::os::unix::fs::MetadataExt::uid(&m) == 0);
+        let mut command = if own { Command::new("apt-get") } else { Command::new("sudo") };
+        if !own {
+            command.arg("apt-get");
+        }
+        command.args(arguments).env("DEBIAN_FRONTEND", "noninteractive");
+        command
+    };
+    run("Asking Debian what there is", &mut as_root(&["update", "-q"]))?;
+    run("Installing Debian packages", as_root(&["install", "-q", "-y", "--no-install-recommends"]).args(&missing))
+}
+
+/// The newest time of the files below a folder.
+fn newest(path: &Path) -> Option<SystemTime> {
+    let meta = fs::metadata(path).ok()?;
+    if !meta.is_dir() {
+        return meta.modified().ok();
+    }
+    fs::read_dir(path).ok()?.filter_map(|e| newest(&e.ok()?.path())).max()
+}
+
+/// npm packages, and the console's pages.
+fn console() -> Done {
+    let folder = root().join("console");
+    let installed = newest(&folder.join("node_modules/.package-lock.json"));
+    if installed.is_none() || installed < newest(&folder.join("package-lock.json")) {
+        run("Installing npm packages", &mut npm(&["ci", "--no-fund", "--no-audit"]))?;
+    }
+    let sources = ["src", "public", "index.html", "vite.config.ts", "package-lock.json"]
+        .iter()
+        .filter_map(|p| newest(&folder.join(p)))
+        .max();
+    if newest(&folder.join("dist/index.html")) < sources {
+        run("Building the console", &mut npm(&["run", "--silent", "build"]))?;
+    }
+    Ok(())
+}
+
+fn rehearse(command: &[&str], rest: &[&str], release: bool) -> Done {
+    packages()?;
+    console()?;
+    let mut build = cargo();
+    build.args(["build", "--workspace"]);
+    let profile = if release { "release" } else { "debug" };
+    if release {
+        build.arg("--release");
+    }
+    run("Building", &mut build)?;
+    let target = root().join("target");
+    let folder = target.join(if release { "bench" } else { "demo" });
+    let mut rehearsal = Command::new(target.join(profile).join("ypogeion-rehearsal"));
+    rehearsal.arg("--folder").arg(folder).args(command).args(rest);
+    run(command[0], &mut rehearsal)
+}
+
+/// The service's API as TypeScript. With `check`, only says whether the committed file is current.
+fn types(check: bool) -> Done {
+    packages()?;
+    console()?;
+    let output = Command::new(root().join("target/debug/ypogeiond")).arg("openapi").output();
+    let document = match output {
+        Ok(output) if output.status.success() => output.stdout,
+        _ => {
+            run("Building the service", cargo().args(["build", "-p", "ypogeiond"]))?;
+            Command::new(root().join("target/debug/ypogeiond")).arg("openapi").output().map_err(|e| e.to_string())?.stdout
+        }
+    };
+    fs::write(root().join("target/openapi.json"), document).map_err(|e| e.to_string())?;
+    let committed = root().join("console/src/api/schema.d.ts");
+    let before = fs::read(&committed).unwrap_or_default();
+    run("Writing the console's types", &mut npm(&["run", "--silent", "types"]))?;
+    if check && fs::read(&committed).unwrap_or_default() != before {
+        return Err("console/src/api/schema.d.ts was not current; it is now: commit it".to_owned());
+    }
+    Ok(())
+}
+
+fn test(rest: &[&str]) -> Done {
+    packages()?;
+    console()?;
+    run("Formatting", cargo().args(["fmt", "--all", "--check"]))?;
+    run("Checking the console's types", &mut npm(&["run", "--silent", "check"]))?;
+    run("Looking for mistakes (clippy)", cargo().args(["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"]))?;
+    // The rehearsals start the programs themselves.
+    run("Building", cargo().args(["build", "--workspace"]))?;
+    types(true)?;
+    run("Testing", cargo().args(["test", "--workspace"]).args(rest))
+}

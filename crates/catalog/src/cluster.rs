@@ -73,7 +73,8 @@ impl Cluster {
 
 /// Stops a cluster by its folder, if it runs. For those who did not start it.
 pub fn stop(folder: &Path) -> Result<()> {
-    let data = folder.join("data");
+    // The tools run in another folder.
+    let Ok(data) = folder.join("data").canonicalize() else { return Ok(()) };
     if running(&data).is_none() {
         return Ok(());
     }

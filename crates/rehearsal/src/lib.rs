@@ -1,1 +1,52 @@
-//! Placeholder.
+//! Whole-system rehearsals: the real service with its real database, the real client, a real browser, and the stand-ins.
+//!
+//! * [`house`] starts a household: service, store, members; and drives them through the API as the console does.
+//! * [`device`] is one device with its own folder, driven through the client program.
+//! * [`browser`] is headless Chromium.
+//! * [`stage`] sets the demo household up; [`walk`] tells its whole story; [`bench`] measures.
+//!
+//! Everything listens on loopback and on free ports, and everything that was started is ended by its process id.
+
+pub mod bench;
+pub mod browser;
+pub mod device;
+pub mod house;
+pub mod stage;
+pub mod walk;
+
+use std::{future::Future, path::PathBuf, time::Duration};
+
+/// What went wrong, for a person.
+pub type Trouble = Box<dyn std::error::Error + Send + Sync>;
+/// The result of a step.
+pub type Step<T> = Result<T, Trouble>;
+
+/// A program of this workspace, beside the one that is running.
+pub fn program(name: &str) -> Step<PathBuf> {
+    let own = std::env::current_exe()?;
+    own.ancestors()
+        .skip(1)
+        .take(3)
+        .map(|folder| folder.join(name))
+        .find(|path| path.is_file())
+        .ok_or_else(|| format!("{name} has not been built; run \"cargo build --workspace\" first").into())
+}
+
+/// Waits until `condition` gives a value, asking every tenth of a second, for at most `seconds`.
+pub async fn wait_for<T, F: Future<Output = Step<Option<T>>>>(
+    what: &str,
+    seconds: u64,
+    mut condition: impl FnMut() -> F,
+) -> Step<T> {
+    let end = tokio::time::Instant::now() + Duration::from_secs(seconds);
+    loop {
+        match condition().await {
+            Ok(Some(value)) => return Ok(value),
+            Ok(None) if tokio::time::Instant::now() > end => return Err(format!("waited {seconds} s in vain for {what}").into()),
+            Err(e) if tokio::time::Instant::now() > end => {
+                return Err(format!("waited {seconds} s in vain for {what}: {e}").into());
+            }
+            _ => tokio::time::sleep(Duration::from_millis(100)).await,
+        }
+    }
+}

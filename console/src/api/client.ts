@@ -1,0 +1,55 @@
+/**
+ * A thin client of the service's API. Types come from the service's own OpenAPI document (`npm run types`); failures come
+ * back as problem documents (RFC 9457) or as `offline` when nobody answered.
+ */
+import type { components } from "./schema";
+
+export type Schemas = components["schemas"];
+export type Overview = Schemas["Overview"];
+export type Device = Schemas["Device"];
+export type Store = Schemas["Store"];
+export type Me = Schemas["Me"];
+export type OriginalCard = Schemas["OriginalCard"];
+export type Original = Schemas["Original"];
+export type Run = Schemas["Run"];
+
+/** Why something was not done: a sentence to show, and the stable type to decide by. */
+export class Failure extends Error {
+  constructor(
+    /** Last part of the problem's type, or `offline`. */
+    readonly kind: string,
+    /** One sentence with what to do. */
+    readonly detail: string,
+    /** Id of the request, as in the service's log. */
+    readonly request?: string,
+  ) {
+    super(detail);
+  }
+}
+
+const offline = () => new Failure("offline", "The server does not answer. Your pictures are where they were; this page goes on by itself when it is back.");
+
+async function failureOf(response: Response): Promise<Failure> {
+  const request = response.headers.get("x-request-id") ?? undefined;
+  try {
+    const problem = (await response.json()) as Schemas["Problem"];
+    return new Failure(problem.type.split(":").pop() ?? "unknown", problem.detail, request);
+  } catch {
+    return new Failure("unknown", "The server's answer was not understood.", request);
+  }
+}
+
+export async function ask<T>(path: string, method = "GET", body?: unknown): Promise<T> {
+  let response: Response;
+  try {
+    response = await fetch(path, {
+      method,
+      headers: { "x-ypogeion-console": "1", ...(body === undefined ? {} : { "content-type": "application/json" }) },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    });
+  } catch {
+    throw offline();
+  }
+  if (!response.ok) throw await failureOf(response);
+  return response.status === 204 ? (undefined as T) : ((await response.json()) as T);
+}

@@ -1,0 +1,90 @@
+/** Data hooks, one for each thing the pages ask for. Keys begin with the kind of event that makes them stale. */
+import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { ask, type Failure, type Me, type Original, type Overview, type Schemas, type Store, type Device, type Run } from "./client";
+
+export const keys = {
+  me: ["me"],
+  overview: ["overview"],
+  months: ["library", "months"],
+  originals: (month: string) => ["library", "month", month],
+  original: (id: string) => ["library", "original", id],
+  devices: ["devices"],
+  people: ["devices", "people"],
+  runs: ["devices", "runs"],
+  entries: (run: string, outcome: string) => ["devices", "entries", run, outcome],
+  stores: ["offsite", "stores"],
+  work: ["work"],
+  record: ["work", "record"],
+} as const;
+
+export const useMe = () => useQuery<Me, Failure>({ queryKey: keys.me, queryFn: () => ask("/api/session"), staleTime: Infinity });
+export const useOverview = () => useQuery<Overview, Failure>({ queryKey: keys.overview, queryFn: () => ask("/api/overview") });
+export const useMonths = () => useQuery<Schemas["Month"][], Failure>({ queryKey: keys.months, queryFn: () => ask("/api/months") });
+export const useOriginal = (id: string | undefined) =>
+  useQuery<Original, Failure>({
+    queryKey: keys.original(id ?? ""),
+    queryFn: () => ask(`/api/originals/${id}`),
+    enabled: id !== undefined,
+    placeholderData: keepPreviousData,
+  });
+export const useDevices = () => useQuery<Device[], Failure>({ queryKey: keys.devices, queryFn: () => ask("/api/devices") });
+export const usePeople = (enabled: boolean) =>
+  useQuery<Schemas["Person"][], Failure>({ queryKey: keys.people, queryFn: () => ask("/api/people"), enabled });
+export const useRuns = () => useQuery<Run[], Failure>({ queryKey: keys.runs, queryFn: () => ask("/api/runs?limit=40") });
+export const useEntries = (run: string, outcome: string) =>
+  useQuery<Schemas["RunEntries"], Failure>({
+    queryKey: keys.entries(run, outcome),
+    queryFn: () => ask(`/api/runs/${run}/entries?limit=200${outcome === "all" ? "" : `&outcome=${outcome}`}`),
+    placeholderData: keepPreviousData,
+  });
+export const useStores = () => useQuery<Store[], Failure>({ queryKey: keys.stores, queryFn: () => ask("/api/stores") });
+export const useWork = (enabled: boolean) => useQuery<Schemas["Work"], Failure>({ queryKey: keys.work, queryFn: () => ask("/api/work"), enabled });
+export const useRecord = (enabled: boolean) =>
+  useQuery<Schemas["RecordLine"][], Failure>({ queryKey: keys.record, queryFn: () => ask("/api/record"), enabled });
+
+/** All originals of one month, page by page until there are no more. */
+export const useMonth = (month: string, enabled: boolean) =>
+  useInfiniteQuery<Schemas["Originals"], Failure, Schemas["OriginalCard"][], readonly string[], string | undefined>({
+    queryKey: keys.originals(month),
+    queryFn: ({ pageParam }) => ask(`/api/originals?month=${month}&limit=500${pageParam ? `&after=${encodeURIComponent(pageParam)}` : ""}`),
+    initialPageParam: undefined,
+    getNextPageParam: (last) => last.next ?? undefined,
+    select: (data) => data.pages.flatMap((p) => p.originals),
+    enabled,
+  });
+
+/** Does something, and makes stale what it may have changed. */
+export function useDo<V, R = unknown>(act: (value: V) => Promise<R>, stale: readonly (readonly string[])[]) {
+  const client = useQueryClient();
+  return useMutation<R, Failure, V>({
+    mutationFn: act,
+    onSuccess: () => Promise.all(stale.map((queryKey) => client.invalidateQueries({ queryKey }))),
+  });
+}
+
+/** Listens to the service's events; what they name becomes stale. Says whether the service is there. */
+export function useLive(signedIn: boolean): boolean {
+  const client = useQueryClient();
+  const [there, setThere] = useState(true);
+  // The outside system: a server-sent event stream, which the browser reconnects by itself.
+  useEffect(() => {
+    if (!signedIn) return;
+    const events = new EventSource("/api/events");
+    let lost = false;
+    events.onopen = () => {
+      setThere(true);
+      if (lost) void client.invalidateQueries();
+      lost = false;
+    };
+    events.onerror = () => {
+      lost = true;
+      setThere(false);
+    };
+    for (const kind of ["overview", "library", "devices", "offsite", "work"]) {
+      events.addEventListener(kind, () => void client.invalidateQueries({ queryKey: [kind] }));
+    }
+    return () => events.close();
+  }, [client, signedIn]);
+  return there;
+}

@@ -1,0 +1,40 @@
+/** Signed out: the door. Signed in: the shell with its pages. */
+import { Navigate, Route, Routes } from "react-router";
+import { useLive, useMe } from "./api/hooks";
+import { Activity } from "./pages/activity";
+import { Devices } from "./pages/devices";
+import { Library } from "./pages/library";
+import { Offsite } from "./pages/offsite";
+import { Overview } from "./pages/overview";
+import { SignIn } from "./pages/sign-in";
+import { Shell } from "./shell";
+import { Fault, Waiting } from "./ui/states";
+
+export function App() {
+  const me = useMe();
+  const there = useLive(me.isSuccess);
+  if (me.isPending) return <Waiting what="the house" full />;
+  if (me.isError) {
+    return me.error.kind === "not-signed-in" ? (
+      <SignIn />
+    ) : (
+      <div className="mx-auto max-w-xl p-8">
+        <Fault failure={me.error} again={() => void me.refetch()} />
+      </div>
+    );
+  }
+  const keeper = me.data.role === "keeper";
+  return (
+    <Shell me={me.data} there={there}>
+      <Routes>
+        <Route path="/" element={<Overview keeper={keeper} />} />
+        <Route path="/library" element={<Library />} />
+        <Route path="/library/:id" element={<Library />} />
+        <Route path="/devices" element={<Devices me={me.data} />} />
+        {keeper && <Route path="/offsite" element={<Offsite />} />}
+        <Route path="/activity" element={<Activity keeper={keeper} />} />
+        <Route path="*" element={<Navigate to="/" replace />} />
+      </Routes>
+    </Shell>
+  );
+}

@@ -1,0 +1,50 @@
+/** Numbers, sizes and times as people say them, in their own zone. */
+
+const whole = new Intl.NumberFormat("en-GB");
+export const count = (n: number) => whole.format(n);
+export const counted = (n: number, one: string) => `${count(n)} ${n === 1 ? one : `${one}s`}`;
+
+export function size(bytes: number): string {
+  const units = ["kB", "MB", "GB", "TB", "PB"];
+  if (bytes < 1000) return bytes === 1 ? "1 byte" : `${bytes} bytes`;
+  let value = bytes / 1000;
+  let unit = 0;
+  while (value >= 999.5 && unit + 1 < units.length) {
+    value /= 1000;
+    unit += 1;
+  }
+  return `${value < 9.95 ? value.toFixed(1) : value.toFixed(0)} ${units[unit]}`;
+}
+
+const exactly = new Intl.DateTimeFormat("en-GB", { dateStyle: "full", timeStyle: "medium" });
+const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "long", year: "numeric" });
+export const exact = (iso: string) => exactly.format(new Date(iso));
+
+export function ago(iso: string, now = Date.now()): string {
+  const minutes = Math.floor((now - new Date(iso).getTime()) / 60_000);
+  if (minutes < 1) return "just now";
+  if (minutes < 120) return `${counted(minutes, "minute")} ago`;
+  if (minutes < 2880) return `${counted(Math.floor(minutes / 60), "hour")} ago`;
+  if (minutes < 14 * 1440) return `${counted(Math.floor(minutes / 1440), "day")} ago`;
+  return day.format(new Date(iso));
+}
+
+/** In how long something will happen. */
+export function until(iso: string, now = Date.now()): string {
+  const seconds = Math.max(0, Math.round((new Date(iso).getTime() - now) / 1000));
+  if (seconds < 90) return `in ${counted(seconds, "second")}`;
+  return `in ${counted(Math.round(seconds / 60), "minute")}`;
+}
+
+/** A local time without a zone ("2026-04-12T10:15:30"), shown as it stands: what a clock on the wall showed. */
+export function wall(local: string): string {
+  return new Intl.DateTimeFormat("en-GB", { dateStyle: "full", timeStyle: "short", timeZone: "UTC" }).format(new Date(`${local.slice(0, 19)}Z`));
+}
+
+const monthName = new Intl.DateTimeFormat("en-GB", { month: "long", year: "numeric", timeZone: "UTC" });
+export const month = (ym: string) => monthName.format(new Date(`${ym}-01T00:00:00Z`));
+
+export function duration(seconds: number): string {
+  const s = Math.round(seconds);
+  return `${Math.floor(s / 60)}:${String(s % 60).padStart(2, "0")}`;
+}

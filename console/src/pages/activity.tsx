@@ -1,0 +1,228 @@
+/** What happened and what is happening: runs with their logs, background work, who did what. */
+import { Tabs } from "radix-ui";
+import { useState } from "react";
+import { ask, type Run, type Schemas } from "../api/client";
+import { keys, useDo, useEntries, useRecord, useRuns, useWork } from "../api/hooks";
+import { count, counted, size, until } from "../format";
+import { Button, Page, State, When, table } from "../ui/parts";
+import { Empty, Fault, Waiting } from "../ui/states";
+
+const tab = "border-0 bg-transparent px-1 pb-2 text-[16px] text-soft data-[state=active]:border-b-[3px] data-[state=active]:border-accent data-[state=active]:font-semibold data-[state=active]:text-ink";
+
+export function Activity({ keeper }: { keeper: boolean }) {
+  return (
+    <Page title="Activity">
+      <Tabs.Root defaultValue="runs" className="mt-4">
+        <Tabs.List aria-label="Activity" className="border-line flex gap-7 border-b">
+          <Tabs.Trigger value="runs" className={tab}>
+            Backups
+          </Tabs.Trigger>
+          {keeper && (
+            <>
+              <Tabs.Trigger value="work" className={tab}>
+                Background work
+              </Tabs.Trigger>
+              <Tabs.Trigger value="record" className={tab}>
+                Who did what
+              </Tabs.Trigger>
+            </>
+          )}
+        </Tabs.List>
+        <Tabs.Content value="runs">
+          <Runs />
+        </Tabs.Content>
+        {keeper && (
+          <>
+            <Tabs.Content value="work">
+              <BackgroundWork />
+            </Tabs.Content>
+            <Tabs.Content value="record">
+              <Record />
+            </Tabs.Content>
+          </>
+        )}
+      </Tabs.Root>
+    </Page>
+  );
+}
+
+function runState(r: Run) {
+  if (r.state === "running") return <State tone="well">running</State>;
+  if (r.state === "complete") return <State tone="well">complete</State>;
+  if (r.state === "partly") return <State tone="look">{counted(r.counts.failed, "file")} failed</State>;
+  return <State tone="look">broke off</State>;
+}
+
+function outcome(r: Run): string {
+  const c = r.counts;
+  const parts = [c.sent > 0 && `sent ${count(c.sent)} (${size(c.bytes)})`, c.skipped > 0 && `${count(c.skipped)} left out`].filter(Boolean);
+  return parts.length === 0 ? `checked ${count(c.checked)}, nothing new` : `checked ${count(c.checked)}, ${parts.join(", ")}`;
+}
+
+function Runs() {
+  const runs = useRuns();
+  const [open, setOpen] = useState<string>();
+  if (runs.isPending) return <Waiting what="the backups" />;
+  if (runs.isError) return <Fault failure={runs.error} again={() => void runs.refetch()} />;
+  if (runs.data.length === 0) return <Empty title="No backup yet">When a device sends for the first time, its run shows here, file by file.</Empty>;
+  return (
+    <table className="mt-4 w-full border-collapse text-[15px]">
+      <thead>
+        <tr>
+          <th className={table.head}>Device</th>
+          <th className={table.head}>State</th>
+          <th className={`${table.head} max-sm:hidden`}>What it did</th>
+          <th className={table.headNumber}>Began</th>
+          <th className={table.headNumber}>
+            <span className="sr-only">Log</span>
+          </th>
+        </tr>
+      </thead>
+      {runs.data.map((r) => (
+        <tbody key={r.id}>
+          <tr>
+            <td className={`${table.cell} font-semibold`}>{r.device_name}</td>
+            <td className={`${table.cell} whitespace-nowrap`}>{runState(r)}</td>
+            <td className={`${table.cell} numbers max-sm:hidden`}>{outcome(r)}</td>
+            <td className={table.number}>
+              <When at={r.began_at} />
+            </td>
+            <td className={table.number}>
+              <button type="button" aria-expanded={open === r.id} className="rounded border-0 bg-transparent px-1 font-semibold text-accent hover:underline" onClick={() => setOpen(open === r.id ? undefined : r.id)}>
+                {open === r.id ? "Close" : "Log"}
+              </button>
+            </td>
+          </tr>
+          {open === r.id && (
+            <tr>
+              <td colSpan={5} className="pb-5">
+                <RunLog run={r} />
+              </td>
+            </tr>
+          )}
+        </tbody>
+      ))}
+    </table>
+  );
+}
+
+function RunLog({ run }: { run: Run }) {
+  const [filter, setFilter] = useState(run.counts.failed > 0 ? "failed" : "all");
+  const entries = useEntries(run.id, filter);
+  if (entries.isPending) return <Waiting what="the log" />;
+  if (entries.isError) return <Fault failure={entries.error} />;
+  const { entries: lines, total } = entries.data;
+  return (
+    <div className="bg-raised border-line rounded-[10px] border px-4 py-3">
+      <div className="mb-2 flex flex-wrap gap-x-5 gap-y-1 text-[14.5px]" role="group" aria-label="Show">
+        {(["all", "sent", "skipped", "failed"] as const).map((f) => (
+          <button key={f} type="button" aria-pressed={filter === f} onClick={() => setFilter(f)} className={`rounded border-0 bg-transparent p-0 ${filter === f ? "font-semibold text-ink underline underline-offset-4" : "text-soft hover:text-ink"}`}>
+            {{ all: "Everything", sent: "Sent", skipped: "Left out", failed: "Failed" }[f]}
+          </button>
+        ))}
+        <span className="text-soft">{count(run.counts.present)} were here already</span>
+      </div>
+      {lines.length === 0 ? (
+        <p className="m-0 py-1 text-soft">No such files in this run.</p>
+      ) : (
+        <ul className="m-0 max-h-[320px] list-none overflow-y-auto p-0 text-[14px]">
+          {lines.map((e, i) => (
+            <li key={i} className="flex gap-4 py-0.5">
+              <span className="w-16 shrink-0 text-soft">{e.outcome === "skipped" ? "left out" : e.outcome}</span>
+              <span className="min-w-0 grow break-words">
+                {e.source}/{e.name}
+                {e.reason && <span className="block text-ochre-text">{e.reason}</span>}
+              </span>
+              <span className="numbers shrink-0 text-soft">{size(e.size)}</span>
+            </li>
+          ))}
+        </ul>
+      )}
+      {total > lines.length && <p className="mt-2 mb-0 text-[14px] text-soft">The first {count(lines.length)} of {count(total)}.</p>}
+    </div>
+  );
+}
+
+const WORK: { [kind: string]: string } = {
+  preview: "Making previews",
+  replicate: "Sending offsite",
+  ledger: "Writing the ledger",
+  prove: "Reading back from offsite",
+};
+
+function BackgroundWork() {
+  const work = useWork(true);
+  const retry = useDo(() => ask<Schemas["Retried"]>("/api/work/retry", "POST"), [keys.work, keys.overview]);
+  if (work.isPending) return <Waiting what="the background work" />;
+  if (work.isError) return <Fault failure={work.error} again={() => void work.refetch()} />;
+  const { kinds, faults } = work.data;
+  if (kinds.length === 0) return <Empty title="Nothing to do">Previews are made, copies are away and read back. New work appears when something arrives.</Empty>;
+  return (
+    <>
+      <table className="mt-4 w-full border-collapse text-[15px]">
+        <thead>
+          <tr>
+            <th className={table.head}>Work</th>
+            <th className={table.headNumber}>Waiting</th>
+            <th className={table.headNumber}>Under way</th>
+            <th className={table.headNumber}>Trying again</th>
+            <th className={table.headNumber}>Gave up</th>
+          </tr>
+        </thead>
+        <tbody>
+          {kinds.map((k) => (
+            <tr key={k.kind}>
+              <td className={`${table.cell} font-semibold`}>{WORK[k.kind] ?? k.kind}</td>
+              <td className={table.number}>{count(k.waiting)}</td>
+              <td className={table.number}>{count(k.running)}</td>
+              <td className={table.number}>{count(k.retrying)}</td>
+              <td className={`${table.number} ${k.failed > 0 ? "font-semibold text-oxide" : ""}`}>{count(k.failed)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {faults.length > 0 && (
+        <section className="mt-8">
+          <div className="flex items-end justify-between gap-4">
+            <h2 className="m-0 text-[21px]">What failed</h2>
+            <Button onClick={() => retry.mutate(undefined)} disabled={retry.isPending}>
+              Try all again
+            </Button>
+          </div>
+          {retry.isError && <Fault failure={retry.error} />}
+          <ul className="m-0 mt-3 list-none p-0">
+            {faults.map((f) => (
+              <li key={f.id} className="border-line border-t py-2.5">
+                <b className="font-semibold">{f.about || (WORK[f.kind] ?? f.kind)}</b>
+                <span className="block text-soft">
+                  {WORK[f.kind] ?? f.kind}, {counted(f.attempts, "attempt")}: {f.error}
+                </span>
+                {f.due ? <span className="text-[14px] text-soft">Tried again {until(f.due)}.</span> : <State tone="trouble">gave up</State>}
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
+    </>
+  );
+}
+
+function Record() {
+  const record = useRecord(true);
+  if (record.isPending) return <Waiting what="the record" />;
+  if (record.isError) return <Fault failure={record.error} again={() => void record.refetch()} />;
+  return (
+    <ul className="m-0 mt-4 list-none p-0 text-[15px]">
+      {record.data.map((l, i) => (
+        <li key={i} className="border-line flex justify-between gap-6 border-t py-2.5">
+          <span>
+            <b className="font-semibold">{l.who}</b> {l.what}
+          </span>
+          <span className="shrink-0 text-soft">
+            <When at={l.at} />
+          </span>
+        </li>
+      ))}
+    </ul>
+  );
+}

@@ -1,0 +1,191 @@
+/** One original: the picture has the room; facts, layers and evidence stand in a quiet column. */
+import { Dialog } from "radix-ui";
+import { useEffect, useState, type ReactNode } from "react";
+import type { Original, Schemas } from "../api/client";
+import { useOriginal } from "../api/hooks";
+import { duration, exact, size, wall } from "../format";
+import { State, When, type Tone } from "../ui/parts";
+import { Fault, Waiting } from "../ui/states";
+
+interface Way {
+  id: string | undefined;
+  onClose: () => void;
+  onPrevious?: () => void;
+  onNext?: () => void;
+}
+
+export function Detail({ id, onClose, onPrevious, onNext }: Way) {
+  const original = useOriginal(id);
+  // The outside system: the keyboard.
+  useEffect(() => {
+    if (!id) return;
+    const press = (e: KeyboardEvent) => {
+      if (e.key === "ArrowLeft") onPrevious?.();
+      if (e.key === "ArrowRight") onNext?.();
+    };
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  }, [id, onPrevious, onNext]);
+  return (
+    <Dialog.Root open={id !== undefined} onOpenChange={(open) => !open && onClose()}>
+      <Dialog.Portal>
+        <Dialog.Content aria-describedby={undefined} className="bg-paper fixed inset-0 z-50 overflow-y-auto text-ink lg:overflow-hidden">
+          {original.isError ? (
+            <div className="p-8">
+              <Dialog.Title className="sr-only">Not found</Dialog.Title>
+              <Fault failure={original.error} />
+              <Dialog.Close className="border-line bg-raised rounded-lg border px-3.5 py-1.5 font-semibold">Back to the library</Dialog.Close>
+            </div>
+          ) : !original.data ? (
+            <>
+              <Dialog.Title className="sr-only">Original</Dialog.Title>
+              <Waiting what="the original" full />
+            </>
+          ) : (
+            <Shown original={original.data} onPrevious={onPrevious} onNext={onNext} />
+          )}
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
+
+const turn = "absolute top-1/2 flex size-11 -translate-y-1/2 items-center justify-center rounded-full border-0 bg-black/45 text-[22px] text-white hover:bg-black/65";
+
+function Shown({ original: o, onPrevious, onNext }: { original: Original } & Omit<Way, "id" | "onClose">) {
+  const file = o.path.split("/").pop();
+  return (
+    <div className="flex min-h-full flex-col lg:grid lg:h-full lg:grid-cols-[minmax(0,1fr)_348px]">
+      <div className="relative flex min-h-[46vh] items-center justify-center bg-[#14160f] lg:h-screen">
+        <Picture original={o} />
+        {onPrevious && (
+          <button type="button" aria-label="Newer" className={`${turn} left-3`} onClick={onPrevious}>
+            ‹
+          </button>
+        )}
+        {onNext && (
+          <button type="button" aria-label="Older" className={`${turn} right-3`} onClick={onNext}>
+            ›
+          </button>
+        )}
+      </div>
+      <div className="overflow-y-auto px-6 py-5 lg:h-screen">
+        <div className="flex items-start justify-between gap-3">
+          <Dialog.Title className="m-0 text-[21px] leading-snug break-words">{file}</Dialog.Title>
+          <Dialog.Close className="border-0 bg-transparent px-1 text-[26px] leading-none text-soft hover:text-ink" aria-label="Close">
+            ×
+          </Dialog.Close>
+        </div>
+        <p className="mt-1 mb-0 text-[16px]">{wall(o.taken_local)}</p>
+        <p className="m-0 text-[14px] text-soft">{o.taken_sentence}</p>
+        {o.read_problem && (
+          <p className="border-ochre mt-3 mb-0 border-l-4 pl-3 text-[14.5px]">
+            Kept byte for byte, but {o.read_problem}.
+          </p>
+        )}
+        <a href={`/api/originals/${o.id}/bytes`} download={file} className="bg-accent text-on-accent mt-4 block rounded-lg px-4 py-2 text-center text-[15px] font-semibold no-underline hover:brightness-95">
+          Download the original, {size(o.size)}
+        </a>
+        <Heading>How deep it has sunk</Heading>
+        <Layers original={o} />
+        <Heading>About it</Heading>
+        <dl className="m-0 grid grid-cols-[92px_1fr] gap-x-3 gap-y-1.5 text-[14.5px]">
+          <Fact name="Size">{[o.width && o.height && `${o.width} × ${o.height}`, o.seconds != null && duration(o.seconds), size(o.size)].filter(Boolean).join(", ")}</Fact>
+          <Fact name="Camera">{o.camera}</Fact>
+          <Fact name="Lens">{o.lens}</Fact>
+          <Fact name="Exposure">{o.exposure}</Fact>
+          <Fact name="Place">{o.place && `${Math.abs(o.place[0]).toFixed(4)}° ${o.place[0] < 0 ? "S" : "N"}, ${Math.abs(o.place[1]).toFixed(4)}° ${o.place[1] < 0 ? "W" : "E"}`}</Fact>
+          <Fact name="Came from">{o.device_name}</Fact>
+          <Fact name="Came home">
+            <When at={o.landed_at} />
+          </Fact>
+          <Fact name="In folder">{o.path.split("/").slice(0, -1).join(" / ")}</Fact>
+          {o.name !== file && <Fact name="Named there">{o.name}</Fact>}
+          <Fact name="SHA-256">
+            <code className="text-[12px] break-all">{o.digest}</code>
+          </Fact>
+        </dl>
+      </div>
+    </div>
+  );
+}
+
+function Heading({ children }: { children: ReactNode }) {
+  return <h3 className="border-line mt-6 mb-2.5 border-t pt-4 font-sans text-[13px] font-semibold tracking-normal text-soft">{children}</h3>;
+}
+
+function Fact({ name, children }: { name: string; children: ReactNode }) {
+  if (!children) return null;
+  return (
+    <>
+      <dt className="text-soft">{name}</dt>
+      <dd className="m-0 min-w-0 break-words">{children}</dd>
+    </>
+  );
+}
+
+function Picture({ original: o }: { original: Original }) {
+  const [large, setLarge] = useState(false);
+  if (o.kind === "video") {
+    return (
+      // biome-ignore lint: household videos have no captions
+      <video key={o.id} controls playsInline preload="metadata" poster={o.preview === "ready" ? `/api/originals/${o.id}/preview/large` : undefined} src={`/api/originals/${o.id}/bytes?look=true`} className="max-h-full max-w-full" />
+    );
+  }
+  if (o.preview !== "ready") {
+    return (
+      <div className="max-w-sm p-8 text-center text-[#d9d6c8]">
+        <p className="m-0 text-[18px] font-semibold">{o.preview === "waiting" ? "The preview is on its way" : "There is nothing to see here"}</p>
+        <p className="mt-2 mb-0">The original is kept as it came. Download it to open it with a program of your own.</p>
+      </div>
+    );
+  }
+  return (
+    <button type="button" aria-label={large ? "Fit to the window" : "Show larger"} onClick={() => setLarge(!large)} className={`border-0 bg-transparent p-0 ${large ? "absolute inset-0 overflow-auto" : "flex size-full items-center justify-center"}`} style={{ cursor: large ? "zoom-out" : "zoom-in" }}>
+      <img key={o.id} src={`/api/originals/${o.id}/preview/large`} alt={`${o.path.split("/").pop()}, taken ${wall(o.taken_local)}`} className={large ? "max-w-none" : "max-h-full max-w-full object-contain max-lg:max-h-[60vh]"} style={large ? { width: "180%" } : undefined} />
+    </button>
+  );
+}
+
+function Layers({ original: o }: { original: Original }) {
+  const tone: Tone = o.layer === "device" ? "trouble" : o.layer === "home" ? "look" : "well";
+  const word = {
+    device: "Damaged at home, and no copy elsewhere",
+    home: "At home; no copy away from home yet",
+    offsite: "At home, and sealed away from home",
+    proven: "Proven: read back from away and found right",
+  }[o.layer];
+  return (
+    <>
+      <State tone={tone}>{word ?? o.layer}</State>
+      <ol className="m-0 mt-3 list-none space-y-2.5 p-0 text-[14.5px]">
+        {o.evidence.map((e, i) => (
+          <li key={i} className="flex gap-3">
+            <span aria-hidden className="mt-[7px] size-[9px] shrink-0 rounded-full" style={{ background: e.outcome !== "right" ? "var(--oxide)" : e.act === "opened" ? "var(--rock)" : e.place === "home" ? "var(--loam)" : "var(--clay)" }} />
+            <span>
+              {said(e)}
+              <span className="block text-[13px] text-soft" title={exact(e.at)}>
+                <When at={e.at} />
+                {e.digest && `, hash ${e.digest.slice(0, 12)}…`}
+              </span>
+            </span>
+          </li>
+        ))}
+      </ol>
+    </>
+  );
+}
+
+function said(e: Schemas["Evidence"]): string {
+  const place = e.place === "home" ? "at home" : `in ${e.place}`;
+  if (e.outcome === "missing") return `Looked for ${place}: it was not there`;
+  if (e.outcome === "wrong") return `Read ${place}: its bytes were not right`;
+  return (
+    {
+      landed: "Received, hashed, written to the home disk",
+      reread: "Read again at home: right",
+      confirmed: `Sealed and sent; ${e.place} confirmed it`,
+      opened: `Read back from ${e.place}, opened: right`,
+    }[e.act] ?? e.act
+  );
+}

@@ -1,0 +1,298 @@
+/** Devices and people: what each device says it has against what is here; pairing; members. */
+import { DropdownMenu } from "radix-ui";
+import { useEffect, useState, type FormEvent } from "react";
+import { useLocation } from "react-router";
+import { ask, type Device, type Me, type Schemas } from "../api/client";
+import { keys, useDevices, useDo, usePeople } from "../api/hooks";
+import { count, counted, size, until } from "../format";
+import { Button, Dialog, Field, Page, State, When, table } from "../ui/parts";
+import { Empty, Fault, Waiting } from "../ui/states";
+
+type Person = Schemas["Person"];
+
+export function Devices({ me }: { me: Me }) {
+  const keeper = me.role === "keeper";
+  const devices = useDevices();
+  const people = usePeople(keeper);
+  const [pairing, setPairing] = useState(false);
+  const [adding, setAdding] = useState(false);
+  return (
+    <Page
+      title={keeper ? "Devices and people" : "Your devices"}
+      lead="A device can add and read back its own member’s pictures. It can never delete or change what is here."
+      action={
+        <div className="flex gap-2">
+          <Button look="strong" onClick={() => setPairing(true)}>
+            Pair a device
+          </Button>
+          {keeper && <Button onClick={() => setAdding(true)}>Add a person</Button>}
+        </div>
+      }
+    >
+      {devices.isPending ? (
+        <Waiting what="the devices" />
+      ) : devices.isError ? (
+        <Fault failure={devices.error} again={() => void devices.refetch()} />
+      ) : devices.data.length === 0 ? (
+        <Empty title="No device is paired yet">
+          “Pair a device” makes a code for a phone, a tablet or a computer. It works for ten minutes and for one device.
+        </Empty>
+      ) : (
+        <DeviceTable devices={devices.data} keeper={keeper} />
+      )}
+      {keeper && people.data && <PeopleTable people={people.data} />}
+      {pairing && <PairDialog me={me} people={people.data ?? []} onClose={() => setPairing(false)} />}
+      {adding && <AddDialog onClose={() => setAdding(false)} />}
+    </Page>
+  );
+}
+
+function deviceState(d: Device) {
+  if (d.revoked_at) return <State tone="quiet">revoked</State>;
+  if (d.sending) return <State tone="well">sending</State>;
+  if (d.waiting > 0) return <State tone="look">{count(d.waiting)} to send</State>;
+  if (d.offered === 0) return <State tone="quiet">nothing sent yet</State>;
+  return <State tone="well">all here</State>;
+}
+
+function DeviceTable({ devices, keeper }: { devices: Device[]; keeper: boolean }) {
+  const [renaming, setRenaming] = useState<Device>();
+  const [revoking, setRevoking] = useState<Device>();
+  const { hash } = useLocation();
+  return (
+    <div className="mt-6 overflow-x-auto">
+      <table className="w-full border-collapse text-[15px]">
+        <thead>
+          <tr>
+            <th className={table.head}>Device</th>
+            <th className={table.head}>State</th>
+            <th className={table.headNumber}>It says it has</th>
+            <th className={table.headNumber}>Here</th>
+            <th className={`${table.headNumber} max-sm:hidden`}>Last heard of</th>
+            <th className={`${table.headNumber} max-md:hidden`}>Last complete run</th>
+            <th className={table.headNumber}>
+              <span className="sr-only">More</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {devices.map((d) => (
+            <tr key={d.id} id={d.id} className={hash === `#${d.id}` ? "bg-raised" : undefined}>
+              <td className={table.cell}>
+                <b className="font-semibold">{d.name}</b>
+                <span className="block text-[13.5px] text-soft">
+                  {keeper && `${d.person_name}, `}
+                  {d.kind}
+                </span>
+              </td>
+              <td className={`${table.cell} whitespace-nowrap`}>{deviceState(d)}</td>
+              <td className={table.number}>{count(d.offered)}</td>
+              <td className={table.number}>{count(d.home)}</td>
+              <td className={`${table.number} max-sm:hidden`}>{d.seen_at ? <When at={d.seen_at} /> : "never"}</td>
+              <td className={`${table.number} max-md:hidden`}>{d.complete_at ? <When at={d.complete_at} /> : "none yet"}</td>
+              <td className={`${table.number} w-10`}>
+                {!d.revoked_at && (
+                  <DropdownMenu.Root>
+                    <DropdownMenu.Trigger aria-label={`More for ${d.name}`} className="rounded border-0 bg-transparent px-2 text-[18px] leading-none text-soft hover:text-ink">
+                      ⋯
+                    </DropdownMenu.Trigger>
+                    <DropdownMenu.Portal>
+                      <DropdownMenu.Content align="end" className="border-line bg-raised z-40 min-w-44 rounded-[10px] border p-1.5 text-[15px] text-ink shadow-lg">
+                        <DropdownMenu.Item className="rounded px-3 py-2 outline-none data-[highlighted]:bg-line/50" onSelect={() => setRenaming(d)}>
+                          Rename …
+                        </DropdownMenu.Item>
+                        <DropdownMenu.Item className="rounded px-3 py-2 text-oxide outline-none data-[highlighted]:bg-line/50" onSelect={() => setRevoking(d)}>
+                          Revoke …
+                        </DropdownMenu.Item>
+                      </DropdownMenu.Content>
+                    </DropdownMenu.Portal>
+                  </DropdownMenu.Root>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {renaming && <RenameDialog device={renaming} onClose={() => setRenaming(undefined)} />}
+      {revoking && <RevokeDialog device={revoking} onClose={() => setRevoking(undefined)} />}
+    </div>
+  );
+}
+
+function RenameDialog({ device, onClose }: { device: Device; onClose: () => void }) {
+  const [name, setName] = useState(device.name);
+  const rename = useDo(() => ask(`/api/devices/${device.id}`, "PATCH", { name }), [keys.devices, keys.overview]);
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    rename.mutate(undefined, { onSuccess: onClose });
+  };
+  return (
+    <Dialog open onOpenChange={(o) => !o && onClose()} title={`Rename ${device.name}`}>
+      <form onSubmit={submit} className="flex flex-col gap-4">
+        <Field label="Name" value={name} maxLength={60} required autoFocus onChange={(e) => setName(e.target.value)} />
+        {rename.isError && <Fault failure={rename.error} />}
+        <Button look="strong" type="submit" disabled={rename.isPending}>
+          Rename
+        </Button>
+      </form>
+    </Dialog>
+  );
+}
+
+function RevokeDialog({ device, onClose }: { device: Device; onClose: () => void }) {
+  const revoke = useDo(() => ask(`/api/devices/${device.id}/revoke`, "POST"), [keys.devices, keys.overview]);
+  return (
+    <Dialog open onOpenChange={(o) => !o && onClose()} title={`Revoke ${device.name}?`}>
+      <p className="mt-0">It can send and read nothing from now on, not even if somebody found it unlocked.</p>
+      <p>
+        The {counted(device.home, "file")} it sent {device.home === 1 ? "stays" : "stay"} here, and so does its history.
+        {device.waiting > 0 && ` ${counted(device.waiting, "file")} on it ${device.waiting === 1 ? "was" : "were"} not sent yet.`} To use it again, pair it again.
+      </p>
+      {revoke.isError && <Fault failure={revoke.error} />}
+      <div className="flex gap-2">
+        <Button look="danger" disabled={revoke.isPending} onClick={() => revoke.mutate(undefined, { onSuccess: onClose })}>
+          Revoke it now
+        </Button>
+        <Button onClick={onClose}>Keep it</Button>
+      </div>
+    </Dialog>
+  );
+}
+
+function PeopleTable({ people }: { people: Person[] }) {
+  return (
+    <section className="mt-10 overflow-x-auto">
+      <h2 className="m-0 mb-3 text-[21px]">People</h2>
+      <table className="w-full border-collapse text-[15px]">
+        <thead>
+          <tr>
+            <th className={table.head}>Name</th>
+            <th className={table.head}>Role</th>
+            <th className={table.head}>Folder</th>
+            <th className={table.headNumber}>Originals</th>
+            <th className={table.headNumber}>At home</th>
+            <th className={table.headNumber}>Quota</th>
+          </tr>
+        </thead>
+        <tbody>
+          {people.map((p) => (
+            <tr key={p.id}>
+              <td className={`${table.cell} font-semibold`}>{p.name}</td>
+              <td className={table.cell}>{p.role}</td>
+              <td className={table.cell}>{p.folder}</td>
+              <td className={table.number}>{count(p.originals)}</td>
+              <td className={table.number}>{size(p.bytes)}</td>
+              <td className={table.number}>{p.quota ? size(p.quota) : "none"}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function AddDialog({ onClose }: { onClose: () => void }) {
+  const [form, setForm] = useState({ name: "", role: "member", password: "" });
+  const add = useDo(() => ask("/api/people", "POST", form), [keys.people]);
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    add.mutate(undefined, { onSuccess: onClose });
+  };
+  return (
+    <Dialog open onOpenChange={(o) => !o && onClose()} title="Add a person">
+      <p className="mt-0 text-soft">Somebody new, with a space of their own that nobody else sees. For another phone of somebody who is here already, pair a device.</p>
+      <form onSubmit={submit} className="flex flex-col gap-4">
+        <Field label="Name" required maxLength={60} autoFocus value={form.name} onChange={(e) => setForm({ ...form, name: e.target.value })} />
+        <fieldset className="m-0 flex gap-6 border-0 p-0">
+          <legend className="mb-1 p-0 text-[14px] font-semibold">Role</legend>
+          {[
+            ["member", "Member, lives here"],
+            ["guest", "Guest, backs up and sees only their own"],
+          ].map(([value, label]) => (
+            <label key={value} className="flex items-start gap-2 text-[15px]">
+              <input type="radio" name="role" className="mt-1" checked={form.role === value} onChange={() => setForm({ ...form, role: value ?? "member" })} />
+              {label}
+            </label>
+          ))}
+        </fieldset>
+        <Field label="First password" type="password" autoComplete="new-password" minLength={10} required hint="At least ten characters. Tell it to nobody else." value={form.password} onChange={(e) => setForm({ ...form, password: e.target.value })} />
+        {add.isError && <Fault failure={add.error} />}
+        <Button look="strong" type="submit" disabled={add.isPending}>
+          Add {form.name || "the person"}
+        </Button>
+      </form>
+    </Dialog>
+  );
+}
+
+function PairDialog({ me, people, onClose }: { me: Me; people: Person[]; onClose: () => void }) {
+  const [pairing, setPairing] = useState<Schemas["Pairing"]>();
+  const create = useDo((person: string) => ask<Schemas["Pairing"]>("/api/pairings", "POST", { person }), []);
+  const others = people.filter((p) => p.id !== me.id);
+  const forWhom = (id: string) => create.mutate(id, { onSuccess: setPairing });
+  const single = others.length === 0;
+  useEffect(() => {
+    if (single) forWhom(me.id);
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- once, when there is nothing to choose
+  }, [single]);
+  const close = () => {
+    if (pairing?.state === "waiting") void ask(`/api/pairings/${pairing.id}`, "DELETE").catch(() => undefined);
+    onClose();
+  };
+  return (
+    <Dialog open onOpenChange={(o) => !o && close()} title={pairing ? `A device of ${pairing.person_name}` : "Whose device is it?"} wide={!!pairing}>
+      {create.isError && <Fault failure={create.error} />}
+      {pairing ? (
+        <Code pairing={pairing} onDone={onClose} />
+      ) : (
+        <div className="flex flex-col gap-2">
+          <Button className="text-left" onClick={() => forWhom(me.id)} disabled={create.isPending}>
+            Mine ({me.name})
+          </Button>
+          {others.map((p) => (
+            <Button key={p.id} className="text-left" onClick={() => forWhom(p.id)} disabled={create.isPending}>
+              {p.name}’s
+            </Button>
+          ))}
+          <p className="mt-2 mb-0 text-[14px] text-soft">Somebody who is not in this list is a new person: add them first.</p>
+        </div>
+      )}
+    </Dialog>
+  );
+}
+
+function Code({ pairing, onDone }: { pairing: Schemas["Pairing"]; onDone: () => void }) {
+  const [now, setNow] = useState(pairing);
+  // The outside system: the service, which says when a device has claimed the code.
+  useEffect(() => {
+    const events = new EventSource("/api/events");
+    const look = () => void ask<Schemas["Pairing"]>(`/api/pairings/${pairing.id}`).then(setNow, () => undefined);
+    events.addEventListener("devices", look);
+    return () => events.close();
+  }, [pairing.id]);
+  if (now.state === "claimed") {
+    return (
+      <div>
+        <p className="mt-0 text-[17px]">
+          <State tone="well">{now.device_name} is paired.</State>
+        </p>
+        <p className="text-soft">It may add and read back what {pairing.person_name} has, and delete or change nothing.</p>
+        <Button look="strong" onClick={onDone}>
+          Done
+        </Button>
+      </div>
+    );
+  }
+  return (
+    <div className="flex flex-wrap items-start gap-6">
+      <div className="rounded-[10px] bg-white p-2 leading-none [&>svg]:size-[228px]" role="img" aria-label="Pairing code as a QR code" dangerouslySetInnerHTML={{ __html: pairing.qr_svg ?? "" }} />
+      <div className="min-w-[240px] flex-1">
+        <p className="mt-0 mb-1 text-soft">Scan this with the device, or type the code:</p>
+        <p className="numbers m-0 font-head text-[32px] font-medium tracking-[0.06em]">{pairing.code}</p>
+        <p className="mt-1 mb-4 text-[14px] text-soft">For one device. Ends {until(pairing.expires_at)}.</p>
+        <p className="mb-1 text-[14px] font-semibold">On a computer</p>
+        <textarea readOnly rows={4} className="border-line bg-raised w-full resize-none rounded-lg border p-2 font-mono text-[12px] break-all text-ink" aria-label="Command to pair a computer" value={`ypogeion pair '${pairing.address}'`} onFocus={(e) => e.currentTarget.select()} />
+      </div>
+    </div>
+  );
+}

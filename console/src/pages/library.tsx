@@ -1,0 +1,165 @@
+/** The library as a contact sheet: rows of even height, months as seams of the ground, years as strata on the side. */
+import { useEffect, useMemo, useRef, useState } from "react";
+import { useNavigate, useParams } from "react-router";
+import { thumbHashToDataURL } from "thumbhash";
+import type { OriginalCard, Schemas } from "../api/client";
+import { useMonth, useMonths } from "../api/hooks";
+import { count, counted, duration, month as monthName } from "../format";
+import { Empty, Fault, Waiting } from "../ui/states";
+import { Detail } from "./detail";
+
+type Month = Schemas["Month"];
+
+export function Library() {
+  const months = useMonths();
+  const { id } = useParams();
+  const navigate = useNavigate();
+  // The order in which the arrow keys go through the pictures: that of the months that have been looked at.
+  const [order, setOrder] = useState<Record<string, string[]>>({});
+  const all = useMemo(() => (months.data ?? []).flatMap((m) => order[m.month] ?? []), [months.data, order]);
+  if (months.isPending) return <Waiting what="the library" full />;
+  if (months.isError) return <div className="p-8"><Fault failure={months.error} again={() => void months.refetch()} /></div>;
+  const total = months.data.reduce((n, m) => n + m.count, 0);
+  const at = id ? all.indexOf(id) : -1;
+  const go = (step: number) => {
+    const next = all[at + step];
+    if (at >= 0 && next) void navigate(`/library/${next}`, { replace: true });
+  };
+  return (
+    <div className="flex">
+      <div className="min-w-0 grow px-8 py-[26px] max-lg:px-3 max-lg:py-5">
+        <h1 className="m-0 text-[29px] leading-tight max-sm:text-[25px]">Library</h1>
+        <p className="mt-1 mb-4 text-[16px] text-soft">
+          {total === 0 ? "Nothing has come home yet." : `${counted(total, "original")} of yours, in ${counted(months.data.length, "month")}.`}
+        </p>
+        {total === 0 ? (
+          <Empty title="No pictures yet">
+            Pair a phone or a computer under Devices, and back it up. What it sends appears here at once, and in plain folders on the home disk.
+          </Empty>
+        ) : (
+          months.data.map((m, i) => <MonthSheet key={m.month} month={m} near={i < 2} onOrder={(ids) => setOrder((o) => ({ ...o, [m.month]: ids }))} />)
+        )}
+      </div>
+      {months.data.length > 1 && <Strata months={months.data} total={total} />}
+      <Detail id={id} onClose={() => void navigate("/library")} onPrevious={at > 0 ? () => go(-1) : undefined} onNext={at >= 0 && at < all.length - 1 ? () => go(1) : undefined} />
+    </div>
+  );
+}
+
+const HEIGHT = 168;
+
+function MonthSheet({ month, near, onOrder }: { month: Month; near: boolean; onOrder: (ids: string[]) => void }) {
+  const seam = useRef<HTMLElement>(null);
+  const [seen, setSeen] = useState(near);
+  // The outside system: what of the page is on the screen. A month is asked for when it comes near.
+  useEffect(() => {
+    if (seen || !seam.current) return;
+    const watcher = new IntersectionObserver((entries) => entries.some((e) => e.isIntersecting) && setSeen(true), { rootMargin: "800px" });
+    watcher.observe(seam.current);
+    return () => watcher.disconnect();
+  }, [seen]);
+  const sheet = useMonth(month.month, seen);
+  const { hasNextPage, isFetching, fetchNextPage } = sheet;
+  useEffect(() => {
+    if (hasNextPage && !isFetching) void fetchNextPage();
+  }, [hasNextPage, isFetching, fetchNextPage]);
+  const cards = sheet.data;
+  useEffect(() => {
+    if (cards) onOrder(cards.map((c) => c.id));
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- the order changes with the cards alone
+  }, [cards]);
+  // A month that has not been looked at keeps about the room that it will need, so that the scroll bar tells the truth.
+  const room = Math.ceil(month.count / 5) * (HEIGHT + 6);
+  return (
+    <section ref={seam} id={`month-${month.month}`} aria-label={monthName(month.month)} className="mb-7 scroll-mt-4">
+      <div className="mb-2 flex items-end gap-4">
+        <h2 className="m-0 text-[21px]">{monthName(month.month)}</h2>
+        <svg aria-hidden className="mb-1.5 h-2 min-w-0 grow" viewBox="0 0 400 8" preserveAspectRatio="none">
+          <path d="M0 5 C60 1 110 7 180 4 S310 2 400 5" fill="none" stroke="var(--line)" strokeWidth="3" vectorEffect="non-scaling-stroke" />
+        </svg>
+        <span className="numbers text-[14px] text-soft">{count(month.count)}</span>
+      </div>
+      {sheet.isError ? (
+        <Fault failure={sheet.error} again={() => void sheet.refetch()} />
+      ) : cards ? (
+        <ul className="m-0 flex list-none flex-wrap gap-1.5 p-0">
+          {cards.map((c) => (
+            <Thumb key={c.id} card={c} />
+          ))}
+          <li aria-hidden className="h-0 grow-[1000]" />
+        </ul>
+      ) : (
+        <div aria-hidden style={{ height: room }} />
+      )}
+    </section>
+  );
+}
+
+function bytesOf(base64: string): Uint8Array {
+  return Uint8Array.from(atob(base64), (c) => c.charCodeAt(0));
+}
+
+function Thumb({ card }: { card: OriginalCard }) {
+  const navigate = useNavigate();
+  const ratio = card.width && card.height ? Math.min(2.4, Math.max(0.55, card.width / card.height)) : 4 / 3;
+  const placeholder = useMemo(() => (card.placeholder ? thumbHashToDataURL(bytesOf(card.placeholder)) : undefined), [card.placeholder]);
+  const unsafe = card.layer === "home" || card.layer === "device";
+  const label = `${card.name}, ${card.kind}${unsafe ? ", no copy away from home yet" : ""}`;
+  return (
+    <li style={{ flexGrow: ratio, flexBasis: ratio * HEIGHT, maxWidth: ratio * HEIGHT * 1.6 }} className="min-w-0">
+      <button
+        type="button"
+        onClick={() => void navigate(`/library/${card.id}`)}
+        aria-label={label}
+        className="relative block h-[168px] w-full overflow-hidden rounded-[5px] border-0 p-0 max-sm:h-[124px]"
+        style={{ background: placeholder ? `center / cover url(${placeholder})` : "var(--line)" }}
+      >
+        {card.preview === "ready" ? (
+          <img src={`/api/originals/${card.id}/preview/small`} alt="" loading="lazy" decoding="async" className="size-full object-cover" />
+        ) : (
+          <span className="flex size-full flex-col items-center justify-center gap-1 px-3 text-[13px] text-ink">
+            <b className="max-w-full truncate font-semibold">{card.name}</b>
+            <span>{card.preview === "waiting" ? "preview on its way" : kindWord(card.kind)}</span>
+          </span>
+        )}
+        {card.kind === "video" && (
+          <span className="absolute bottom-1.5 left-1.5 rounded bg-black/65 px-1.5 text-[12.5px] font-semibold text-white">▶ {card.seconds != null && duration(card.seconds)}</span>
+        )}
+        {unsafe && <span aria-hidden title="No copy away from home yet" className="absolute top-2 right-2 size-[9px] rounded-full border border-black/40" style={{ background: "var(--grain)" }} />}
+      </button>
+    </li>
+  );
+}
+
+function kindWord(kind: string) {
+  return { photo: "no preview", video: "no preview", raw: "raw file", sidecar: "notes to a picture", other: "kept as it is" }[kind] ?? kind;
+}
+
+/** Years as strata whose thickness is their share. */
+function Strata({ months, total }: { months: Month[]; total: number }) {
+  const years = useMemo(() => {
+    const sums = new Map<string, { count: number; first: string }>();
+    for (const m of months) {
+      const year = m.month.slice(0, 4);
+      const sum = sums.get(year);
+      sums.set(year, { count: (sum?.count ?? 0) + m.count, first: sum?.first ?? m.month });
+    }
+    return [...sums];
+  }, [months]);
+  const colours = ["var(--loam)", "var(--clay)", "var(--rock)"];
+  return (
+    <nav aria-label="Years" className="sticky top-0 flex h-screen w-[58px] shrink-0 flex-col py-6 pr-4 max-lg:hidden">
+      {years.map(([year, { count: n, first }], i) => (
+        <a
+          key={year}
+          href={`#month-${first}`}
+          aria-label={`${year}, ${counted(n, "original")}`}
+          className="flex min-h-[26px] items-start justify-center rounded-[3px] pt-1 text-[12.5px] font-semibold text-white no-underline hover:brightness-110"
+          style={{ background: colours[i % 3], flexGrow: Math.max(n / total, 0.03), marginBottom: 2 }}
+        >
+          {year}
+        </a>
+      ))}
+    </nav>
+  );
+}

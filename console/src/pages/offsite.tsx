@@ -1,0 +1,214 @@
+/** The way offsite: each store with what it holds, what is still to go, and how it does; and the recovery kit. */
+import { useState, type FormEvent } from "react";
+import { ask, type Schemas, type Store } from "../api/client";
+import { keys, useDo, useStores } from "../api/hooks";
+import { count, counted, size, until } from "../format";
+import { Button, Dialog, Field, Page, State, When } from "../ui/parts";
+import { Empty, Fault, Waiting } from "../ui/states";
+
+export function Offsite() {
+  const stores = useStores();
+  const [adding, setAdding] = useState(false);
+  const [kit, setKit] = useState(false);
+  return (
+    <Page
+      title="Offsite"
+      lead="Copies away from home, sealed before they leave the house."
+      action={
+        <div className="flex gap-2">
+          {stores.data && stores.data.length > 0 && <Button onClick={() => setKit(true)}>Recovery kit</Button>}
+          <Button look="strong" onClick={() => setAdding(true)}>
+            Add a store
+          </Button>
+        </div>
+      }
+    >
+      {stores.isPending ? (
+        <Waiting what="the stores" />
+      ) : stores.isError ? (
+        <Fault failure={stores.error} again={() => void stores.refetch()} />
+      ) : stores.data.length === 0 ? (
+        <Empty title="Everything is in one house">
+          A fire or a thief takes the only copy. Add a store: any object storage that speaks S3, rented or at a friend’s. Its owner sees sealed bytes and learns nothing.
+        </Empty>
+      ) : (
+        stores.data.map((s) => <StoreView key={s.id} store={s} />)
+      )}
+      {adding && <AddDialog onClose={() => setAdding(false)} />}
+      {kit && <KitDialog onClose={() => setKit(false)} />}
+    </Page>
+  );
+}
+
+function StoreView({ store: s }: { store: Store }) {
+  const [resuming, setResuming] = useState(false);
+  const all = s.held.count + s.to_go.count;
+  const share = (n: number) => `${all === 0 ? 0 : (100 * n) / all}%`;
+  return (
+    <section className="border-line mt-7 border-t pt-5">
+      <div className="flex flex-wrap items-baseline justify-between gap-x-6 gap-y-1">
+        <h2 className="m-0 text-[23px]">{s.name}</h2>
+        <StoreState store={s} />
+      </div>
+      <p className="mt-0.5 mb-4 text-[14.5px] text-soft">
+        {s.endpoint}, bucket {s.bucket}
+        {s.prefix && `, below ${s.prefix}/`}
+      </p>
+      {s.state === "stopped" && (
+        <div className="border-oxide mb-5 border-l-4 pl-4">
+          <p className="m-0 font-semibold">Nothing is sent there until you have looked.</p>
+          <p className="mt-0.5 mb-2 text-soft">{sentence(s.reason)} What is there already stays there.</p>
+          <Button onClick={() => setResuming(true)}>Let it go on …</Button>
+        </div>
+      )}
+      {s.state === "failing" && (
+        <div className="border-ochre mb-5 border-l-4 pl-4">
+          <p className="m-0 font-semibold">It does not answer as it should; tried again {s.retry_at ? until(s.retry_at) : "soon"}.</p>
+          <p className="mt-0.5 mb-0 text-[14px] break-words text-soft">{sentence(s.reason)}</p>
+        </div>
+      )}
+      <div className="flex h-3 overflow-hidden rounded-full" style={{ background: "var(--line)" }} role="img" aria-label={`${count(s.proven.count)} proven, ${count(s.held.count)} there, ${count(s.to_go.count)} to go`}>
+        <span className="transition-[width] duration-700" style={{ width: share(s.proven.count), background: "var(--rock)" }} />
+        <span className="transition-[width] duration-700" style={{ width: share(s.held.count - s.proven.count), background: "var(--clay)" }} />
+      </div>
+      <dl className="mt-4 mb-0 flex flex-wrap gap-x-12 gap-y-4">
+        <Number name="There" colour="var(--clay)" n={s.held.count} line={size(s.held.bytes)} />
+        <Number name="of these proven" colour="var(--rock)" n={s.proven.count} line="read back and opened" />
+        <Number name="To go" colour="var(--line)" n={s.to_go.count} line={s.to_go.count === 0 ? "it has caught up" : size(s.to_go.bytes)} />
+        <div>
+          <dt className="text-[14px] text-soft">Rate</dt>
+          <dd className="m-0">
+            <span className="numbers block font-head text-[27px] leading-tight font-medium">{s.rate > 0 ? `${size(s.rate)}/s` : "–"}</span>
+            <span className="text-[14px] text-soft">{s.confirmed_at ? <>last copy <When at={s.confirmed_at} /></> : "no copy yet"}</span>
+          </dd>
+        </div>
+      </dl>
+      <p className="mt-4 mb-0 text-[14.5px] text-soft">
+        {s.ledger_segment === 0 ? "Its ledger is not begun yet" : `Its ledger has ${counted(s.ledger_segment, "segment")}`}
+        {s.unlisted > 0 ? `; ${counted(s.unlisted, "original")} will be listed in the next one.` : s.ledger_segment > 0 ? " and lists everything that is there." : "."}
+      </p>
+      {resuming && <ResumeDialog store={s} onClose={() => setResuming(false)} />}
+    </section>
+  );
+}
+
+function sentence(text: string | null | undefined): string {
+  if (!text) return "";
+  return `${text.charAt(0).toUpperCase()}${text.slice(1)}${text.endsWith(".") ? "" : "."}`;
+}
+
+function StoreState({ store: s }: { store: Store }) {
+  if (s.state === "stopped") return <State tone="trouble">stopped</State>;
+  if (s.state === "failing") return <State tone="look">trying again</State>;
+  if (s.state === "sending") return <State tone="well">sending</State>;
+  return <State tone="well">up to date</State>;
+}
+
+function Number({ name, colour, n, line }: { name: string; colour: string; n: number; line: string }) {
+  return (
+    <div>
+      <dt className="flex items-center gap-2 text-[14px] text-soft">
+        <span aria-hidden className="size-[10px] rounded-[3px]" style={{ background: colour }} />
+        {name}
+      </dt>
+      <dd className="m-0">
+        <span className="numbers block font-head text-[27px] leading-tight font-medium">{count(n)}</span>
+        <span className="text-[14px] text-soft">{line}</span>
+      </dd>
+    </div>
+  );
+}
+
+const stale = [keys.stores, keys.overview] as const;
+
+function AddDialog({ onClose }: { onClose: () => void }) {
+  const [form, setForm] = useState({ name: "", endpoint: "", region: "", bucket: "", prefix: "", access_key: "", secret_key: "" });
+  const add = useDo(() => ask("/api/stores", "POST", form), stale);
+  const field = (key: keyof typeof form) => ({ name: key, value: form[key], onChange: (e: { currentTarget: HTMLInputElement }) => setForm({ ...form, [key]: e.currentTarget.value }) });
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    add.mutate(undefined, { onSuccess: onClose });
+  };
+  return (
+    <Dialog open onOpenChange={(o) => !o && onClose()} title="Add a store" wide>
+      <p className="mt-0 text-soft">An S3-compatible object storage. The bucket must exist; everything else is made. It is reached, written to and read back before it is added.</p>
+      <form onSubmit={submit} className="grid gap-4 sm:grid-cols-2">
+        <Field label="Name" required autoFocus placeholder="North Quay" {...field("name")} />
+        <Field label="Address" required type="url" placeholder="https://…" {...field("endpoint")} />
+        <Field label="Bucket" required {...field("bucket")} />
+        <Field label="Region" hint="If the store names none, leave it empty." {...field("region")} />
+        <Field label="Access key" required autoComplete="off" {...field("access_key")} />
+        <Field label="Secret key" required type="password" autoComplete="off" {...field("secret_key")} />
+        <Field label="Prefix" hint="Only if the bucket holds other things, too." {...field("prefix")} />
+        <div className="sm:col-span-2">
+          {add.isError && <Fault failure={add.error} />}
+          <Button look="strong" type="submit" className="w-full py-2" disabled={add.isPending}>
+            {add.isPending ? "Reaching it …" : "Try it and add it"}
+          </Button>
+        </div>
+      </form>
+    </Dialog>
+  );
+}
+
+function ResumeDialog({ store, onClose }: { store: Store; onClose: () => void }) {
+  const [keysNow, setKeys] = useState({ access_key: "", secret_key: "" });
+  const resume = useDo(() => ask(`/api/stores/${store.id}/resume`, "POST", keysNow), stale);
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    resume.mutate(undefined, { onSuccess: onClose });
+  };
+  return (
+    <Dialog open onOpenChange={(o) => !o && onClose()} title={`Let ${store.name} go on`}>
+      <p className="mt-0">{sentence(store.reason)}</p>
+      <p className="text-soft">When that is mended, go on. If the keys changed, enter the new ones; leave them empty otherwise.</p>
+      <form onSubmit={submit} className="flex flex-col gap-4">
+        <Field label="New access key" autoComplete="off" value={keysNow.access_key} onChange={(e) => setKeys({ ...keysNow, access_key: e.target.value })} />
+        <Field label="New secret key" type="password" autoComplete="off" value={keysNow.secret_key} onChange={(e) => setKeys({ ...keysNow, secret_key: e.target.value })} />
+        {resume.isError && <Fault failure={resume.error} />}
+        <Button look="strong" type="submit" disabled={resume.isPending}>
+          Go on
+        </Button>
+      </form>
+    </Dialog>
+  );
+}
+
+function KitDialog({ onClose }: { onClose: () => void }) {
+  const [password, setPassword] = useState("");
+  const show = useDo((p: string) => ask<Schemas["Kit"]>("/api/kit", "POST", { password: p }), []);
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    show.mutate(password);
+  };
+  return (
+    <Dialog open onOpenChange={(o) => !o && onClose()} title="Recovery kit" wide>
+      {show.data ? (
+        <div className="sheet">
+          <p className="mt-0">
+            With this sheet and a new computer, everything comes back: <code className="text-[14px]">ypogeiond recover --kit kit.txt --to FOLDER</code>. Whoever has it can see all pictures. Print it, and keep it where a fire in this house does not reach it.
+          </p>
+          <div className="flex flex-wrap items-start gap-5">
+            <div className="rounded-[10px] bg-white p-2 leading-none [&>svg]:size-[240px]" role="img" aria-label="The recovery kit as a QR code" dangerouslySetInnerHTML={{ __html: show.data.qr_svg }} />
+            <pre className="border-line bg-raised m-0 min-w-0 flex-1 basis-[300px] rounded-lg border p-3 font-mono text-[13px] leading-relaxed break-all whitespace-pre-wrap">{show.data.text}</pre>
+          </div>
+          <div className="mt-5 flex gap-2 print:hidden">
+            <Button look="strong" onClick={() => window.print()}>
+              Print
+            </Button>
+            <Button onClick={onClose}>I have kept it</Button>
+          </div>
+        </div>
+      ) : (
+        <form onSubmit={submit} className="flex flex-col gap-4">
+          <p className="m-0">The kit opens everything, so your password is asked for again.</p>
+          <Field label="Your password" type="password" autoComplete="current-password" required autoFocus value={password} onChange={(e) => setPassword(e.target.value)} />
+          {show.isError && <Fault failure={show.error} />}
+          <Button look="strong" type="submit" disabled={show.isPending}>
+            Show the kit
+          </Button>
+        </form>
+      )}
+    </Dialog>
+  );
+}

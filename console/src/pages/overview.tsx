@@ -1,0 +1,151 @@
+/** Five seconds, once a week: is everything safe? */
+import type { ReactNode } from "react";
+import { Link } from "react-router";
+import type { Overview as House } from "../api/client";
+import { useOverview } from "../api/hooks";
+import { count, counted, size, until } from "../format";
+import { Ground } from "../ui/ground";
+import { When } from "../ui/parts";
+import { Fault, Waiting } from "../ui/states";
+
+export function Overview({ keeper }: { keeper: boolean }) {
+  const overview = useOverview();
+  if (overview.isPending) return <Waiting what="the house" full />;
+  if (overview.isError) return <div className="p-8"><Fault failure={overview.error} again={() => void overview.refetch()} /></div>;
+  return <Drawn house={overview.data} keeper={keeper} />;
+}
+
+function Drawn({ house, keeper }: { house: House; keeper: boolean }) {
+  const lamp = { well: "var(--turf)", busy: "var(--turf)", look: "var(--ochre)", trouble: "var(--oxide)" }[house.state] ?? "var(--ochre)";
+  const word = { well: "All well", busy: "Busy", look: "Needs a look", trouble: "In trouble" }[house.state] ?? house.state;
+  return (
+    <div className="px-8 py-[26px] max-lg:px-4 max-lg:py-5">
+      <header aria-live="polite">
+        <h1 className="m-0 flex items-baseline gap-3.5 text-[29px] leading-[1.2] max-sm:text-[23px]">
+          <span
+            role="img"
+            aria-label={word}
+            className="size-[14px] shrink-0 -translate-y-px rounded-full"
+            style={{ background: lamp, boxShadow: `0 0 0 5px color-mix(in srgb, ${lamp} 24%, transparent)` }}
+          />
+          {house.sentence}
+        </h1>
+        <p className="mt-1 mb-0 min-h-6 text-[16px] text-soft">{house.rest}</p>
+      </header>
+      <div className="mt-5 grid gap-x-7 gap-y-8 min-[1100px]:grid-cols-[minmax(0,1fr)_264px]">
+        <Ground house={house} keeper={keeper} />
+        <aside className="flex flex-col gap-6">
+          <NeedsALook house={house} />
+          <RightNow house={house} />
+          <Section title="Away from home">
+            {house.home.count === 0 ? (
+              <Item>Nothing to copy yet.</Item>
+            ) : (
+              <>
+                <Item>
+                  <span className="text-turf-text font-semibold">✓</span> {counted(house.offsite.count, "original")} {house.offsite.count === 1 ? "has" : "have"} a sealed copy
+                </Item>
+                {house.exposed.count > 0 && (
+                  <Item>
+                    <span className="text-ochre-text">●</span> {count(house.exposed.count)} {house.exposed.count === 1 ? "has" : "have"} none yet
+                  </Item>
+                )}
+              </>
+            )}
+          </Section>
+          <Section title="Room at home">
+            <Item>{size(house.free_bytes)} left above the reserve</Item>
+          </Section>
+        </aside>
+      </div>
+    </div>
+  );
+}
+
+function Section({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <section>
+      <h2 className="m-0 mb-2 font-sans text-[13px] font-semibold tracking-normal text-soft">{title}</h2>
+      {children}
+    </section>
+  );
+}
+
+function Item({ children }: { children: ReactNode }) {
+  return <div className="border-line border-t py-2.5 text-[14.5px]">{children}</div>;
+}
+
+function Warning({ title, text, to, action }: { title: string; text: ReactNode; to: string; action: string }) {
+  return (
+    <Item>
+      <b className="block text-[15px] font-semibold">
+        <span aria-hidden className="mr-2 inline-block size-[9px] rounded-full" style={{ background: "var(--ochre)" }} />
+        {title}
+      </b>
+      <span className="text-soft">{text}</span>
+      <Link to={to} className="border-line bg-raised mt-2 block w-fit rounded-lg border px-3 py-1 text-[14px] font-semibold text-ink no-underline hover:border-soft">
+        {action}
+      </Link>
+    </Item>
+  );
+}
+
+const WEEK = 7 * 86_400_000;
+
+function NeedsALook({ house }: { house: House }) {
+  const warnings: ReactNode[] = [];
+  for (const s of house.stores) {
+    if (s.state === "stopped") warnings.push(<Warning key={s.id} title={`${s.name} takes no more copies`} text={s.reason} to="/offsite" action="See the store" />);
+  }
+  if (house.damaged > 0) {
+    const text = "The file on the home disk is not what was received. If its device still has it, the next backup mends it.";
+    warnings.push(<Warning key="damaged" title={`${counted(house.damaged, "original")} damaged at home`} text={text} to="/activity" action="See what happened" />);
+  }
+  for (const d of house.devices) {
+    if (d.waiting > 0 && !d.sending && d.seen_at && Date.now() - new Date(d.seen_at).getTime() > WEEK) {
+      warnings.push(
+        <Warning key={d.id} title={`${d.name} is quiet`} text={<>Last heard of <When at={d.seen_at} />. {counted(d.waiting, "file")} still on it.</>} to={`/devices#${d.id}`} action="See the device" />,
+      );
+    }
+  }
+  if (house.failed_work > 0) {
+    const text = "It was tried several times and waits for you.";
+    warnings.push(<Warning key="work" title={`${counted(house.failed_work, "task")} gave up`} text={text} to="/activity" action="See why" />);
+  }
+  return warnings.length === 0 ? null : <Section title="Needs a look">{warnings}</Section>;
+}
+
+function RightNow({ house }: { house: House }) {
+  const lines: ReactNode[] = [];
+  for (const s of house.stores) {
+    if (s.state === "sending" || s.rate > 0) {
+      lines.push(
+        <Item key={s.id}>
+          <b className="block text-[15px] font-semibold">
+            {s.name}
+            {s.rate > 0 && `, ${size(s.rate)}/s`}
+          </b>
+          <span className="text-soft">{s.to_go.count > 0 ? `${counted(s.to_go.count, "original")}, ${size(s.to_go.bytes)} to go` : "has caught up"}</span>
+        </Item>,
+      );
+    } else if (s.state === "failing") {
+      lines.push(
+        <Item key={s.id}>
+          <b className="block text-[15px] font-semibold">{s.name} does not answer</b>
+          <span className="text-soft">Tried again {s.retry_at ? until(s.retry_at) : "soon"}. Nothing is lost.</span>
+        </Item>,
+      );
+    }
+  }
+  for (const d of house.devices.filter((d) => d.sending)) {
+    lines.push(
+      <Item key={d.id}>
+        <b className="block text-[15px] font-semibold">{d.name}</b>
+        <span className="text-soft">
+          sending, {count(d.home)} of {count(d.offered)} home
+        </span>
+      </Item>,
+    );
+  }
+  return <Section title="Right now">{lines.length === 0 ? <Item><span className="text-soft">All is quiet.</span></Item> : lines}</Section>;
+}

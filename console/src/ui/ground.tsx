@@ -1,0 +1,185 @@
+/**
+ * The section through the ground. Devices stand on the surface; home, offsite and proven lie below one another, each chamber
+ * as wide as its share of what is at home. What has not sunk yet is drawn as grains at the chamber's end. Everything that is
+ * drawn leads to the list behind it.
+ */
+import type { ReactNode } from "react";
+import { Link } from "react-router";
+import type { Device, Overview } from "../api/client";
+import { ago, count, counted, size } from "../format";
+
+const WAVES = {
+  turf: "M0 7 C80 2 150 10 240 6 S400 3 500 7 640 10 760 5",
+  clay: "M0 9 C110 3 190 15 310 8 S520 3 620 10 700 12 760 7",
+  rock: "M0 7 C90 13 210 2 330 9 S540 14 640 6 710 4 760 9",
+};
+
+/** A row of the ground: its colour, its wavy upper edge, its pebbles. */
+function Band({ colour, wave, children }: { colour: string; wave: string; children: ReactNode }) {
+  return (
+    <div className="relative px-[9%] pt-7 pb-8 max-sm:px-3 max-sm:pt-5 max-sm:pb-5" style={{ background: colour }}>
+      <svg aria-hidden viewBox="0 0 760 14" preserveAspectRatio="none" className="absolute inset-x-0 -top-[13px] h-[14px] w-full">
+        <path d={`${wave} V14 H0Z`} fill={colour} />
+      </svg>
+      <svg aria-hidden className="absolute inset-0 size-full" preserveAspectRatio="none" viewBox="0 0 760 180">
+        {Array.from({ length: 26 }, (_, i) => (
+          <ellipse key={i} cx={(i * 293) % 760} cy={14 + ((i * 71) % 152)} rx={1.5 + ((i * 7) % 5) * 0.8} ry={1 + ((i * 5) % 3) * 0.7} fill="#fff" opacity={0.05 + (i % 4) * 0.025} />
+        ))}
+      </svg>
+      {children}
+    </div>
+  );
+}
+
+/** One grain for so many originals that at most 40 are drawn. */
+function Grains({ n }: { n: number }) {
+  const each = Math.max(1, Math.ceil(n / 40));
+  return (
+    <span aria-hidden className="mt-2 flex max-w-[92px] flex-wrap gap-[4px]">
+      {Array.from({ length: Math.ceil(n / each) }, (_, i) => (
+        <i key={i} className="size-[7px] rounded-full" style={{ background: "var(--grain)" }} />
+      ))}
+    </span>
+  );
+}
+
+function Chamber({
+  name,
+  colour,
+  n,
+  of,
+  line,
+  to,
+  rest,
+}: {
+  name: string;
+  colour: string;
+  n: number;
+  of: number;
+  line: string;
+  to: string;
+  rest?: { n: number; text: string; line?: string; to: string };
+}) {
+  const share = of === 0 ? 0 : n / of;
+  // Drawn to tell: as wide as its share, but never too narrow for its number nor so wide that the rest has no room.
+  const width = `clamp(216px, ${share * 100}%, ${rest ? "calc(100% - 152px)" : "100%"})`;
+  return (
+    <div className="relative flex items-center gap-4 max-sm:block">
+      <Link
+        to={to}
+        className="block min-w-0 rounded-[24px] px-9 py-4 text-ink no-underline transition-[width] duration-700 hover:brightness-[1.03] max-sm:!w-auto max-sm:px-5"
+        style={{ background: colour, width }}
+        aria-label={`${name}: ${counted(n, "original")}, ${line}`}
+      >
+        <span className="block text-[16px] font-semibold">{name}</span>
+        <span className="numbers block font-head text-[38px] leading-[1.15] font-medium">{count(n)}</span>
+        <span className="block text-[15.5px] text-soft">{line}</span>
+      </Link>
+      {rest && (
+        <Link to={rest.to} className="relative min-w-[132px] shrink-0 rounded text-[15px] leading-snug text-white no-underline hover:underline max-sm:mt-3 max-sm:block max-sm:px-2">
+          <b className="font-semibold">{rest.text}</b>
+          {rest.line && <span className="block opacity-90">{rest.line}</span>}
+          <Grains n={rest.n} />
+        </Link>
+      )}
+    </div>
+  );
+}
+
+const SHAPES: Record<string, [number, number]> = { phone: [20, 38], tablet: [30, 37], computer: [42, 31], other: [28, 28] };
+
+function Standing({ device }: { device: Device }) {
+  const [w, h] = SHAPES[device.kind] ?? [28, 28];
+  const waits = device.waiting > 0;
+  const state = device.sending
+    ? `sending, ${count(device.home)} of ${count(device.offered)}`
+    : waits
+      ? `${count(device.waiting)} waiting${device.seen_at ? `, ${ago(device.seen_at)}` : ""}`
+      : device.offered === 0
+        ? "nothing sent yet"
+        : `all sent${device.complete_at ? `, ${ago(device.complete_at)}` : ""}`;
+  return (
+    <Link to={`/devices#${device.id}`} className="flex min-w-0 items-end gap-2.5 rounded text-ink no-underline hover:underline" aria-label={`${device.name}: ${state}`}>
+      <svg aria-hidden width={w + 3} height={h + 3} className="shrink-0">
+        <rect x="1.5" y="1.5" width={w} height={h} rx="4" fill="var(--paper-raised)" stroke={waits ? "var(--ochre)" : "var(--ink-soft)"} strokeWidth={waits ? 2.4 : 1.6} />
+      </svg>
+      <span className="min-w-0 pb-0.5 text-[14px] leading-[1.25]">
+        <b className="block truncate text-[15px] font-semibold">{device.name}</b>
+        <span className={waits ? "font-semibold text-ochre-text" : "text-soft"}>{state}</span>
+      </span>
+    </Link>
+  );
+}
+
+export function Ground({ house, keeper }: { house: Overview; keeper: boolean }) {
+  const stores = house.stores.map((s) => `${s.name} ${size(s.held.bytes)}`).join("; ");
+  const unproven = house.offsite.count - house.proven.count;
+  const moving = house.devices.some((d) => d.sending) || house.stores.some((s) => s.rate > 0);
+  const offsite = keeper ? "/offsite" : "/library";
+  return (
+    <figure className="m-0">
+      <figcaption className="sr-only">
+        Section through the ground: {counted(house.home.count, "original")} at home, {count(house.offsite.count)} offsite, {count(house.proven.count)} proven.
+      </figcaption>
+      <div className="flex min-h-[62px] flex-wrap items-end gap-x-7 gap-y-3 px-[9%] pb-[3px] max-sm:px-3">
+        {house.devices.length === 0 ? (
+          <Link to="/devices" className="pb-2 text-[15px] font-semibold text-accent">
+            No device stands here yet. Pair the first one.
+          </Link>
+        ) : (
+          house.devices.map((d) => <Standing key={d.id} device={d} />)
+        )}
+      </div>
+      <div className="relative">
+        <svg aria-hidden viewBox="0 0 760 14" preserveAspectRatio="none" className="relative z-10 -mb-[9px] block h-[14px] w-full">
+          <path d={WAVES.turf} fill="none" stroke="var(--turf)" strokeWidth="5" vectorEffect="non-scaling-stroke" strokeLinecap="round" />
+        </svg>
+        <div aria-hidden className="absolute top-[10px] bottom-[120px] left-[9%] z-[1] w-[18px] rounded-full max-sm:hidden" style={{ background: "var(--loam-chamber)", opacity: 0.9 }}>
+          {moving &&
+            [0, 1, 2].map((i) => (
+              <i key={i} className="sinking absolute left-[5px] size-2 rounded-full" style={{ background: "var(--ochre)", top: `${8 + i * 30}%`, animationDelay: `${i * 0.5}s` }} />
+            ))}
+        </div>
+        <div className="relative z-[2]">
+          <Band colour="var(--loam)" wave={WAVES.turf}>
+            <Chamber
+              name="Home"
+              colour="var(--loam-chamber)"
+              n={house.home.count}
+              of={house.home.count}
+              line={house.home.count === 0 ? "nothing here yet" : `${size(house.home.bytes)} in plain folders`}
+              to="/library"
+              rest={house.waiting.count > 0 ? { n: house.waiting.count, text: `${count(house.waiting.count)} still on devices`, line: size(house.waiting.bytes), to: "/devices" } : undefined}
+            />
+          </Band>
+          <Band colour="var(--clay)" wave={WAVES.clay}>
+            <Chamber
+              name="Offsite"
+              colour="var(--clay-chamber)"
+              n={house.offsite.count}
+              of={house.home.count}
+              line={house.stores.length === 0 && keeper ? "no store yet" : stores || size(house.offsite.bytes)}
+              to={offsite}
+              rest={
+                house.exposed.count > 0
+                  ? { n: house.exposed.count, text: `${count(house.exposed.count)} to go`, line: house.exposed_since ? `oldest ${ago(house.exposed_since)}` : undefined, to: offsite }
+                  : undefined
+              }
+            />
+          </Band>
+          <Band colour="var(--rock)" wave={WAVES.rock}>
+            <Chamber
+              name="Proven"
+              colour="var(--rock-chamber)"
+              n={house.proven.count}
+              of={house.home.count}
+              line={`read back and opened within ${house.proven_days} days`}
+              to={offsite}
+              rest={unproven > 0 ? { n: unproven, text: `${count(unproven)} not read back yet`, to: offsite } : undefined}
+            />
+          </Band>
+        </div>
+      </div>
+    </figure>
+  );
+}

@@ -1,0 +1,146 @@
+//! Headless Chromium, driven through Debian's chromedriver.
+
+use std::{
+    net::TcpListener,
+    process::{Child, Command, Stdio},
+    time::Duration,
+};
+
+use fantoccini::{Client, ClientBuilder, Locator};
+use serde_json::json;
+use url::Url;
+
+use crate::{Step, wait_for};
+
+/// A browser with a fresh profile. Ends with its driver when dropped.
+pub struct Browser {
+    /// The page.
+    pub page: Client,
+    driver: Child,
+    _profile: tempfile::TempDir,
+}
+
+impl Browser {
+    /// Starts a browser whose window is `width` by `height`; below 500 wide it shows pages as a phone does.
+    pub async fn start(width: u32, height: u32) -> Step<Self> {
+        let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+        let driver = Command::new("chromedriver")
+            .arg(format!("--port={port}"))
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .map_err(|e| format!("chromedriver could not be started ({e}); \"cargo xtask test\" installs it"))?;
+        let profile = tempfile::tempdir()?;
+        let mut arguments: Vec<String> = [
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-dev-shm-usage",
+            "--hide-scrollbars",
+            "--force-color-profile=srgb",
+        ]
+        .map(str::to_owned)
+        .into();
+        arguments.push(format!("--user-data-dir={}", profile.path().display()));
+        arguments.push(format!("--window-size={width},{height}"));
+        let mut chrome = json!({ "args": arguments });
+        if width < 500 {
+            chrome["mobileEmulation"] = json!({ "deviceMetrics": { "width": width, "height": height, "pixelRatio": 2.0 } });
+        }
+        let capabilities = json!({ "goog:chromeOptions": chrome }).as_object().cloned().unwrap_or_default();
+        let address = format!("http://127.0.0.1:{port}");
+        let started = wait_for("the browser to start", 30, async || {
+            Ok(ClientBuilder::new(hyper_connector()).capabilities(capabilities.clone()).connect(&address).await.ok())
+        })
+        .await;
+        let mut browser = match started {
+            Ok(page) => Browser { page, driver, _profile: profile },
+            Err(e) => {
+                let mut driver = driver;
+                let _ = driver.kill();
+                let _ = driver.wait();
+                return Err(e);
+            }
+        };
+        if width >= 500 {
+            browser.resize(width, height).await?;
+        }
+        Ok(browser)
+    }
+
+    /// Gives the page (not the window) this size.
+    pub async fn resize(&mut self, width: u32, height: u32) -> Step<()> {
+        self.page.set_window_size(width, height).await?;
+        let inner = self.page.execute("return [window.innerWidth, window.innerHeight]", vec![]).await?;
+        let (w, h) = (inner[0].as_u64().unwrap_or(0) as u32, inner[1].as_u64().unwrap_or(0) as u32);
+        self.page.set_window_size(width + (width - w.min(width)), height + (height - h.min(height))).await?;
+        Ok(())
+    }
+
+    /// Signs somebody in through the page.
+    pub async fn sign_in(&self, base: &Url, name: &str, password: &str) -> Step<()> {
+        self.page.goto(base.as_str()).await?;
+        self.wait("input[name=name]").await?;
+        self.page.find(Locator::Css("input[name=name]")).await?.send_keys(name).await?;
+        self.page.find(Locator::Css("input[name=password]")).await?.send_keys(password).await?;
+        self.page.find(Locator::Css("button[type=submit]")).await?.click().await?;
+        self.wait("nav[aria-label=Pages]").await
+    }
+
+    /// Waits until something is on the page.
+    pub async fn wait(&self, selector: &str) -> Step<()> {
+        self.page.wait().at_most(Duration::from_secs(20)).for_element(Locator::Css(selector)).await?;
+        Ok(())
+    }
+
+    /// Waits until the page shows a text.
+    pub async fn wait_for_text(&self, text: &str) -> Step<()> {
+        wait_for(&format!("the page to show {text:?}"), 20, async || Ok(self.text().await?.contains(text).then_some(()))).await
+    }
+
+    /// What the page shows, as text.
+    pub async fn text(&self) -> Step<String> {
+        let text = self.page.execute("return document.body.innerText", vec![]).await?;
+        Ok(text.as_str().unwrap_or_default().to_owned())
+    }
+
+    /// Clicks the first button or link with this text.
+    pub async fn click(&self, text: &str) -> Step<()> {
+        let path = format!("//*[self::button or self::a][contains(normalize-space(.), {text:?})]");
+        self.page.wait().at_most(Duration::from_secs(20)).for_element(Locator::XPath(&path)).await?.click().await?;
+        Ok(())
+    }
+
+    /// A picture of the page as PNG, once its pictures and letters are there.
+    pub async fn picture(&self) -> Step<Vec<u8>> {
+        let ready = "return document.fonts.status === 'loaded' && [...document.images].filter(i => { const r = i.getBoundingClientRect(); \
+                     return r.top < innerHeight && r.bottom > 0 }).every(i => i.complete)";
+        wait_for("the page's pictures", 20, async || Ok((self.page.execute(ready, vec![]).await? == true).then_some(()))).await?;
+        tokio::time::sleep(Duration::from_millis(900)).await; // Bars and chambers take their widths; nothing tells when.
+        Ok(self.page.screenshot().await?)
+    }
+}
+
+fn hyper_connector() -> hyper_util::client::legacy::connect::HttpConnector {
+    hyper_util::client::legacy::connect::HttpConnector::new()
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        // The driver ends its browser when it is told to; killed, it would leave it behind.
+        let (page, driver) = (self.page.clone(), &mut self.driver);
+        if let Ok(handle) = tokio::runtime::Handle::try_current() {
+            tokio::task::block_in_place(|| {
+                handle.block_on(async { drop(tokio::time::timeout(Duration::from_secs(5), page.close()).await) })
+            });
+        }
+        let _ = driver.kill();
+        let _ = driver.wait();
+    }
+}

@@ -1,0 +1,303 @@
+//! A household: its service, its store, and the console's way to ask.
+
+use std::{
+    fs,
+    os::unix::fs::PermissionsExt,
+    path::{Path, PathBuf},
+    process::{Child, Command, Stdio},
+    time::Duration,
+};
+
+use reqwest::Method;
+use rustix::process::{Pid, Signal, kill_process};
+use serde_json::{Value, json};
+use url::Url;
+use ypogeion_standins::store::{Options as StoreOptions, StandInStore};
+use ypogeion_wire::{CONSOLE_HEADER, offsite::Store, overview::Overview};
+
+use crate::{Step, program, wait_for};
+
+/// The store's bucket in rehearsals.
+pub const BUCKET: &str = "mill-house";
+const ACCESS_KEY: &str = "QUAYKEY";
+const SECRET_KEY: &str = "quay-secret";
+
+/// How a household is started.
+#[derive(Clone, Debug)]
+pub struct Options {
+    /// Everything is below this folder.
+    pub folder: PathBuf,
+    /// The household's name.
+    pub name: String,
+    /// Name and password of the keeper.
+    pub keeper: (String, String),
+    /// More lines for the settings file, before its sections.
+    pub settings: String,
+    /// Ports of the service: http and https; 0 takes free ones.
+    pub ports: (u16, u16),
+    /// Whether the database may forget on a power cut, which makes tests faster.
+    pub throw_away: bool,
+}
+
+impl Options {
+    /// Mill House in a folder, for tests.
+    pub fn test(folder: &Path) -> Self {
+        Options {
+            folder: folder.to_owned(),
+            name: "Mill House".into(),
+            keeper: ("Juno".into(), "weir at the mill".into()),
+            settings: String::new(),
+            ports: (0, 0),
+            throw_away: true,
+        }
+    }
+}
+
+/// A running household. Dropping it ends its service and its database.
+pub struct House {
+    /// How it was started.
+    pub options: Options,
+    /// The store.
+    pub store: StandInStore,
+    service: Option<Child>,
+    /// Where the service listens in plain, on loopback.
+    pub http: Url,
+    /// Where it listens with TLS.
+    pub https: Url,
+}
+
+impl House {
+    /// Sets the household up and starts its service and its store.
+    pub async fn start(options: Options) -> Step<Self> {
+        let folder = &options.folder;
+        fs::create_dir_all(folder)?;
+        // The database's own user walks through here.
+        fs::set_permissions(folder, fs::Permissions::from_mode(0o755))?;
+        let store = StandInStore::start(StoreOptions {
+            folder: folder.join("north-quay"),
+            bucket: BUCKET.into(),
+            access_key: ACCESS_KEY.into(),
+            secret_key: SECRET_KEY.into(),
+            port: 0,
+            control_port: 0,
+        })
+        .await?;
+        write_settings(&options)?;
+        let password = folder.join("keeper.password");
+        fs::write(&password, &options.keeper.1)?;
+        let mut setup = command(&options, "setup")?;
+        setup.args(["--household", &options.name, "--keeper", &options.keeper.0, "--password-file"]).arg(&password);
+        let output = setup.output()?;
+        if !output.status.success() {
+            return Err(format!("setup failed: {}", String::from_utf8_lossy(&output.stderr)).into());
+        }
+        let nowhere = Url::parse("http://127.0.0.1:1/")?;
+        let mut house = House { options, store, service: None, http: nowhere.clone(), https: nowhere };
+        house.start_service().await?;
+        Ok(house)
+    }
+
+    /// Starts the service and waits until it answers.
+    pub async fn start_service(&mut self) -> Step<()> {
+        let log_path = self.options.folder.join("service.log");
+        let began = fs::metadata(&log_path).map_or(0, |m| m.len());
+        let log = fs::File::options().create(true).append(true).open(&log_path)?;
+        let child = command(&self.options, "serve")?.stdin(Stdio::null()).stdout(Stdio::null()).stderr(log).spawn()?;
+        self.service = Some(child);
+        let (http, https) = wait_for("the service to start", 60, async || {
+            let log = fs::read(&log_path)?;
+            let text = String::from_utf8_lossy(log.get(began as usize..).unwrap_or_default()).into_owned();
+            let address = |scheme: &str| {
+                let start = text.find(&format!("address={scheme}://"))? + "address=".len();
+                Url::parse(text[start..].split_whitespace().next()?).ok()
+            };
+            Ok(match (text.contains("ready "), address("http"), address("https")) {
+                (true, Some(http), Some(https)) => Some((http, https)),
+                _ => None,
+            })
+        })
+        .await?;
+        // Devices remember the address: after a restart the service is where it was.
+        let port = |url: &Url| url.port_or_known_default().unwrap_or(0);
+        self.options.ports = (port(&http), port(&https));
+        write_settings(&self.options)?;
+        (self.http, self.https) = (http, https);
+        Ok(())
+    }
+
+    /// The service's process id, while it runs.
+    pub fn pid(&self) -> Option<u32> {
+        self.service.as_ref().map(Child::id)
+    }
+
+    /// Kills the service on the spot (SIGKILL).
+    pub fn kill_service(&mut self) {
+        if let Some(mut child) = self.service.take() {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+    }
+
+    /// Asks the service to stop (SIGTERM) and waits for it.
+    pub async fn stop_service(&mut self) -> Step<()> {
+        let Some(mut child) = self.service.take() else { return Ok(()) };
+        if let Some(pid) = Pid::from_raw(i32::try_from(child.id())?) {
+            kill_process(pid, Signal::TERM)?;
+        }
+        for _ in 0..300 {
+            if let Some(status) = child.try_wait()? {
+                return if status.success() { Ok(()) } else { Err(format!("the service stopped with {status}").into()) };
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        child.kill()?;
+        child.wait()?;
+        Err("the service did not stop in 30 s".into())
+    }
+
+    /// The library's folder.
+    pub fn library(&self) -> PathBuf {
+        self.options.folder.join("library")
+    }
+
+    /// The folder in which the store keeps its objects.
+    pub fn store_folder(&self) -> PathBuf {
+        self.options.folder.join("north-quay").join(BUCKET)
+    }
+
+    /// Signs somebody in, as the console does.
+    pub async fn sign_in(&self, name: &str, password: &str) -> Step<Console> {
+        let http = reqwest::Client::builder().no_proxy().build()?;
+        let response = http
+            .post(self.http.join("api/session")?)
+            .header(CONSOLE_HEADER, "1")
+            .json(&json!({ "name": name, "password": password }))
+            .send()
+            .await?;
+        let cookie = response
+            .headers()
+            .get("set-cookie")
+            .and_then(|v| v.to_str().ok())
+            .and_then(|v| v.split(';').next())
+            .map(str::to_owned);
+        if !response.status().is_success() {
+            return Err(format!("signing in failed: {}", response.text().await?).into());
+        }
+        Ok(Console { http, base: self.http.clone(), cookie: cookie.ok_or("no session cookie came")? })
+    }
+
+    /// Signs the keeper in.
+    pub async fn keeper(&self) -> Step<Console> {
+        let (name, password) = &self.options.keeper;
+        self.sign_in(name, password).await
+    }
+
+    /// What it takes to add this house's store.
+    pub fn store_form(&self) -> Value {
+        json!({ "name": "North Quay", "endpoint": self.store.url(), "region": "north", "bucket": BUCKET, "prefix": "",
+                "access_key": ACCESS_KEY, "secret_key": SECRET_KEY })
+    }
+}
+
+impl Drop for House {
+    fn drop(&mut self) {
+        self.kill_service();
+        // The service was killed or is gone; its database may still run.
+        let _ = ypogeion_catalog::cluster::stop(&self.options.folder.join("data/database"));
+    }
+}
+
+fn write_settings(options: &Options) -> Step<()> {
+    let folder = &options.folder;
+    let text = format!(
+        "data_folder = {:?}\nlibrary = {:?}\nlisten = [\"http://127.0.0.1:{}\", \"https://127.0.0.1:{}\"]\nreserve_gb = 0.5\n{}\n\
+         [offsite]\nprove_after_seconds = 1\nledger_after_seconds = 1\n",
+        folder.join("data"),
+        folder.join("library"),
+        options.ports.0,
+        options.ports.1,
+        options.settings
+    );
+    Ok(fs::write(folder.join("ypogeiond.toml"), text)?)
+}
+
+fn command(options: &Options, verb: &str) -> Step<Command> {
+    let mut command = Command::new(program("ypogeiond")?);
+    command.arg("--config").arg(options.folder.join("ypogeiond.toml")).arg(verb);
+    if options.throw_away {
+        command.env("YPOGEION_THROW_AWAY", "1");
+    }
+    Ok(command)
+}
+
+/// Somebody who has signed in.
+#[derive(Clone)]
+pub struct Console {
+    http: reqwest::Client,
+    base: Url,
+    /// The session cookie, `name=value`.
+    pub cookie: String,
+}
+
+impl Console {
+    /// Asks; an answer that is a problem is an error with its sentence.
+    pub async fn ask(&self, method: Method, path: &str, body: Option<Value>) -> Step<Value> {
+        let (status, value) = self.try_ask(method, path, body).await?;
+        if status < 400 { Ok(value) } else { Err(format!("{path}: {status} {value}").into()) }
+    }
+
+    /// Asks and returns status and body, whatever they are.
+    pub async fn try_ask(&self, method: Method, path: &str, body: Option<Value>) -> Step<(u16, Value)> {
+        let mut request =
+            self.http.request(method, self.base.join(path)?).header("cookie", &self.cookie).header(CONSOLE_HEADER, "1");
+        if let Some(body) = body {
+            request = request.json(&body);
+        }
+        let response = request.send().await?;
+        let status = response.status().as_u16();
+        let text = response.text().await?;
+        Ok((status, serde_json::from_str(&text).unwrap_or(Value::String(text))))
+    }
+
+    /// The bytes of an answer.
+    pub async fn bytes(&self, path: &str) -> Step<Vec<u8>> {
+        let response = self.http.get(self.base.join(path)?).header("cookie", &self.cookie).send().await?.error_for_status()?;
+        Ok(response.bytes().await?.to_vec())
+    }
+
+    /// The overview.
+    pub async fn overview(&self) -> Step<Overview> {
+        Ok(serde_json::from_value(self.ask(Method::GET, "api/overview", None).await?)?)
+    }
+
+    /// The first store.
+    pub async fn store(&self) -> Step<Store> {
+        let stores: Vec<Store> = serde_json::from_value(self.ask(Method::GET, "api/stores", None).await?)?;
+        stores.into_iter().next().ok_or_else(|| "there is no store".into())
+    }
+
+    /// Makes a pairing code for a member by name; returns its address.
+    pub async fn pairing(&self, person: &str) -> Step<String> {
+        let people = self.ask(Method::GET, "api/people", None).await?;
+        let id = people.as_array().into_iter().flatten().find(|p| p["name"] == person).map(|p| p["id"].clone());
+        let id = id.ok_or_else(|| format!("there is no {person}"))?;
+        let pairing = self.ask(Method::POST, "api/pairings", Some(json!({ "person": id }))).await?;
+        Ok(pairing["address"].as_str().ok_or("no address came")?.to_owned())
+    }
+
+    /// The text of the recovery kit.
+    pub async fn kit(&self, password: &str) -> Step<String> {
+        let kit = self.ask(Method::POST, "api/kit", Some(json!({ "password": password }))).await?;
+        Ok(kit["text"].as_str().ok_or("no kit came")?.to_owned())
+    }
+
+    /// Waits until the store holds and has proven everything that is at home, and has listed it.
+    pub async fn wait_until_proven(&self, seconds: u64) -> Step<Overview> {
+        wait_for("everything to be proven offsite", seconds, async || {
+            let (house, store) = (self.overview().await?, self.store().await?);
+            let all = house.home.count > 0 && house.proven.count == house.home.count && store.unlisted == 0;
+            Ok(all.then_some(house))
+        })
+        .await
+    }
+}

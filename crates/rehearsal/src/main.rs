@@ -1,0 +1,180 @@
+//! `ypogeion-rehearsal`: the demo, its walk-through, its pictures, and the benchmark. Called by `cargo xtask`.
+
+use std::{fs, path::PathBuf, process::ExitCode};
+
+use clap::{Parser, Subcommand};
+use ypogeion_demo::{PEOPLE, Size};
+use ypogeion_rehearsal::{Step, bench, browser::Browser, stage, stage::Stage, walk};
+use ypogeion_standins::store::Faults;
+
+#[derive(Parser)]
+struct Arguments {
+    /// Everything is made below this folder.
+    #[arg(long)]
+    folder: PathBuf,
+    #[command(subcommand)]
+    command: What,
+}
+
+#[derive(Subcommand)]
+enum What {
+    /// Start the demo and stay.
+    Demo,
+    /// Tell the whole story and compare every number.
+    WalkThrough {
+        /// Write the account as JSON, too.
+        #[arg(long)]
+        report: Option<PathBuf>,
+    },
+    /// Take the pictures of all pages.
+    Screenshots {
+        /// Where to.
+        #[arg(long)]
+        to: PathBuf,
+    },
+    /// Measure against the limits of this machine.
+    Bench {
+        /// Photos to send.
+        #[arg(long, default_value_t = 1000)]
+        photos: usize,
+    },
+}
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    match run(Arguments::parse()).await {
+        Ok(code) => code,
+        Err(e) => {
+            eprintln!("{e}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+async fn run(arguments: Arguments) -> Step<ExitCode> {
+    fs::create_dir_all(&arguments.folder)?;
+    let folder = arguments.folder.canonicalize()?;
+    let (pictures, live) = (folder.join("pictures"), folder.join("house"));
+    if !matches!(arguments.command, What::Bench { .. }) {
+        println!("Drawing the demo household’s pictures …");
+        stage::pictures(&pictures, Size::WHOLE)?;
+        // An earlier demo that was killed may have left its database running.
+        ypogeion_catalog::cluster::stop(&live.join("data/database"))?;
+        if live.exists() {
+            fs::remove_dir_all(&live)?;
+        }
+    }
+    match arguments.command {
+        What::Demo => {
+            let stage = Stage::raise(&live, &pictures, (8740, 8743), false).await?;
+            stage.add_store().await?;
+            println!("Mill House is running; its devices are sending …");
+            stage.live().await?;
+            println!("\n  Console   {}", stage.house.http);
+            for person in &PEOPLE {
+                println!("  Sign in   {:<10}  {:<20}  ({})", person.name, person.password, person.role);
+            }
+            println!("  Library   {}", stage.house.library().display());
+            println!("  Store     {} (its faults: http://{}/faults)", stage.house.store.url(), stage.house.store.control);
+            println!("  A device  YPOGEION_DEVICE={} ypogeion status", stage.devices[0].folder().display());
+            println!("\nCtrl-C ends it.");
+            tokio::signal::ctrl_c().await?;
+            println!("\nStopping …");
+            let mut stage = stage;
+            stage.house.stop_service().await?;
+            Ok(ExitCode::SUCCESS)
+        }
+        What::WalkThrough { report } => {
+            let account = walk::walk(&live, &pictures).await?;
+            println!("\n{}", account.table());
+            println!("{}", if account.agrees { "Every number agrees." } else { "Some numbers differ." });
+            if let Some(path) = report {
+                fs::write(path, serde_json::to_string_pretty(&account)? + "\n")?;
+            }
+            Ok(if account.agrees { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+        }
+        What::Screenshots { to } => {
+            screenshots(&live, &pictures, &to).await?;
+            Ok(ExitCode::SUCCESS)
+        }
+        What::Bench { photos } => {
+            bench::run(&folder, photos).await?;
+            Ok(ExitCode::SUCCESS)
+        }
+    }
+}
+
+async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &std::path::Path) -> Step<()> {
+    fs::create_dir_all(to)?;
+    let stage = Stage::raise(live, pictures, (0, 0), true).await?;
+    stage.add_store().await?;
+    stage.live().await?;
+    // Some are away, some are still on their way: the state that a keeper sees most evenings.
+    stage.keeper.wait_until_proven(240).await?;
+    stage.house.store.set_faults(Faults { latency_ms: 2500, ..Faults::default() });
+    stage.devices[3].json(&["backup"]).await?;
+    let (name, password) = (PEOPLE[0].name, PEOPLE[0].password);
+    let keep = |file: &str, png: Vec<u8>| {
+        println!("  {file}");
+        fs::write(to.join(file), png)
+    };
+    let base = stage.house.http.clone();
+    {
+        let mut wide = Browser::start(1280, 800).await?;
+        wide.page.goto(base.as_str()).await?;
+        wide.wait("input[name=name]").await?;
+        keep("sign-in.png", wide.picture().await?)?;
+        wide.sign_in(&base, name, password).await?;
+        wide.wait("figure").await?;
+        keep("overview.png", wide.picture().await?)?;
+        wide.page.execute("document.documentElement.dataset.theme = 'dark'", vec![]).await?;
+        keep("overview-dark.png", wide.picture().await?)?;
+        wide.page.execute("delete document.documentElement.dataset.theme", vec![]).await?;
+        wide.page.goto(base.join("library")?.as_str()).await?;
+        wide.wait("section li img").await?;
+        keep("library.png", wide.picture().await?)?;
+        wide.page
+            .execute(
+                "document.querySelector('[id=\"month-2026-06\"] li:nth-child(6) button, section li:nth-child(6) button').click()",
+                vec![],
+            )
+            .await?;
+        wide.wait("[role=dialog] img").await?;
+        keep("original.png", wide.picture().await?)?;
+        wide.page.goto(base.join("devices")?.as_str()).await?;
+        wide.wait("table").await?;
+        keep("devices.png", wide.picture().await?)?;
+        wide.click("Pair a device").await?;
+        wide.click("Piet’s").await?;
+        wide.wait("[role=dialog] svg").await?;
+        keep("pairing.png", wide.picture().await?)?;
+        wide.page.goto(base.join("offsite")?.as_str()).await?;
+        wide.wait("dl").await?;
+        keep("offsite.png", wide.picture().await?)?;
+        wide.click("Recovery kit").await?;
+        wide.wait("[role=dialog] input").await?;
+        wide.page.find(fantoccini::Locator::Css("[role=dialog] input")).await?.send_keys(password).await?;
+        wide.click("Show the kit").await?;
+        wide.wait("[role=dialog] pre").await?;
+        keep("recovery-kit.png", wide.picture().await?)?;
+        wide.page.goto(base.join("activity")?.as_str()).await?;
+        wide.wait("table").await?;
+        wide.click("Log").await?;
+        keep("activity.png", wide.picture().await?)?;
+        wide.resize(1280, 800).await?;
+    }
+    let narrow = Browser::start(375, 812).await?;
+    narrow.sign_in(&base, name, password).await?;
+    narrow.wait("figure").await?;
+    keep("phone-overview.png", narrow.picture().await?)?;
+    narrow.page.goto(base.join("library")?.as_str()).await?;
+    narrow.wait("section li img").await?;
+    keep("phone-library.png", narrow.picture().await?)?;
+    for (page, ready) in [("devices", "table"), ("offsite", "dl"), ("activity", "table")] {
+        narrow.page.goto(base.join(page)?.as_str()).await?;
+        narrow.wait(ready).await?;
+        keep(&format!("phone-{page}.png"), narrow.picture().await?)?;
+    }
+    Ok(())
+}

@@ -1,0 +1,115 @@
+//! The demo household set up: members, four devices in different states, a store.
+
+use std::{
+    fs, io,
+    path::{Path, PathBuf},
+};
+
+use reqwest::Method;
+use serde_json::json;
+use ypogeion_demo::{DEVICES, HOUSEHOLD, PEOPLE, Size};
+
+use crate::{
+    Step,
+    device::Device,
+    house::{Console, House, Options},
+};
+
+/// The seed of the demo.
+pub const SEED: u64 = 7;
+
+/// The demo household, running.
+pub struct Stage {
+    /// Its service and store.
+    pub house: House,
+    /// Its keeper, signed in.
+    pub keeper: Console,
+    /// Its devices, in the order of [`DEVICES`].
+    pub devices: Vec<Device>,
+    /// Where the devices have their pictures.
+    pub pictures: PathBuf,
+}
+
+/// Makes the demo's pictures in `folder`, unless an earlier run finished making them there.
+pub fn pictures(folder: &Path, size: Size) -> io::Result<()> {
+    let mark = folder.join("complete");
+    if !mark.exists() {
+        if folder.exists() {
+            fs::remove_dir_all(folder)?;
+        }
+        ypogeion_demo::make(folder, SEED, size)?;
+        fs::write(mark, "")?;
+    }
+    Ok(())
+}
+
+impl Stage {
+    /// Starts the household with its members and its store, and pairs its devices. Nothing has been sent yet.
+    pub async fn raise(folder: &Path, pictures: &Path, ports: (u16, u16), throw_away: bool) -> Step<Self> {
+        let keeper = &PEOPLE[0];
+        let house = House::start(Options {
+            folder: folder.to_owned(),
+            name: HOUSEHOLD.into(),
+            keeper: (keeper.name.into(), keeper.password.into()),
+            settings: String::new(),
+            ports,
+            throw_away,
+        })
+        .await?;
+        let console = house.keeper().await?;
+        for person in &PEOPLE[1..] {
+            let form = json!({ "name": person.name, "role": person.role, "password": person.password });
+            console.ask(Method::POST, "api/people", Some(form)).await?;
+        }
+        let mut devices = Vec::new();
+        for script in &DEVICES {
+            let device = Device::new(&folder.join("devices").join(script.folder));
+            let there = pictures.join(script.folder);
+            let sources: Vec<(&str, PathBuf)> = script.sources.iter().map(|s| (*s, there.join(s))).collect();
+            let sources: Vec<(&str, &Path)> = sources.iter().map(|(s, p)| (*s, p.as_path())).collect();
+            device.pair(&console.pairing(script.person).await?, script.name, script.kind, &sources).await?;
+            devices.push(device);
+        }
+        Ok(Stage { house, keeper: console, devices, pictures: pictures.to_owned() })
+    }
+
+    /// Adds the store "North Quay".
+    pub async fn add_store(&self) -> Step<()> {
+        self.keeper.ask(Method::POST, "api/stores", Some(self.house.store_form())).await?;
+        Ok(())
+    }
+
+    /// Lets the devices come to their four states: all sent, some waiting, partly sent with a log to read, nothing yet.
+    pub async fn live(&self) -> Step<()> {
+        for device in [0, 2] {
+            self.devices[device].json(&["backup"]).await?;
+        }
+        // Piet's phone sent its received pictures, said what else it has, and went to sleep.
+        let piet = &self.devices[1];
+        piet.json(&["sources", "remove", "Camera"]).await?;
+        piet.json(&["backup"]).await?;
+        let camera = self.pictures.join(DEVICES[1].folder).join("Camera");
+        piet.json(&["sources", "add", camera.to_str().ok_or("a path is text")?, "--name", "Camera"]).await?;
+        let mut names: Vec<PathBuf> = fs::read_dir(&camera)?.map(|e| e.map(|e| e.path())).collect::<io::Result<_>>()?;
+        names.sort();
+        offer(piet, &names[..names.len().min(31)]).await
+    }
+}
+
+/// Says what a device has without sending it: what a phone does before it runs out of battery.
+async fn offer(device: &Device, files: &[PathBuf]) -> Step<()> {
+    let home = ypogeion_agent::home::Home::open(device.folder())?;
+    let mut entries = Vec::new();
+    for path in files {
+        let bytes = fs::read(path)?;
+        entries.push(ypogeion_wire::device::OfferEntry {
+            digest: ypogeion_core::Digest::of(&bytes),
+            size: bytes.len() as u64,
+            name: path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default(),
+            source: "Camera".into(),
+            file_time: None,
+        });
+    }
+    home.client()?.offer(entries).await?;
+    Ok(())
+}
