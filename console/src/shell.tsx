@@ -18,9 +18,9 @@ export function Mark() {
 }
 
 const link = ({ isActive }: { isActive: boolean }) =>
-  `relative flex items-center justify-between gap-3 px-[22px] py-[9px] no-underline max-lg:px-3 max-lg:py-2 whitespace-nowrap ${
+  `relative flex items-center justify-between gap-3 px-[22px] py-[9px] no-underline max-lg:px-3 max-lg:py-2 max-sm:px-[9px] max-sm:text-[15px] whitespace-nowrap ${
     isActive
-      ? "font-semibold text-ink before:absolute before:inset-y-2 before:left-0 before:w-1 before:rounded-r before:bg-accent max-lg:before:inset-x-3 max-lg:before:inset-y-auto max-lg:before:bottom-0 max-lg:before:h-[3px] max-lg:before:w-auto max-lg:before:rounded"
+      ? "font-semibold text-ink before:absolute before:inset-y-2 before:left-0 before:w-1 before:rounded-r before:bg-accent max-lg:before:inset-x-2 max-lg:before:inset-y-auto max-lg:before:bottom-0 max-lg:before:h-[3px] max-lg:before:w-auto max-lg:before:rounded"
       : "text-soft hover:text-ink"
   }`;
 
@@ -48,7 +48,9 @@ export function Shell({ me, there, children }: { me: Me; there: boolean; childre
             Library
           </NavLink>
           <NavLink to="/devices" className={link}>
-            {keeper ? "Devices and people" : "Devices"}
+            <span>
+              Devices<span className="max-lg:hidden">{keeper && " and people"}</span>
+            </span>
           </NavLink>
           {keeper && (
             <NavLink to="/offsite" className={link}>

@@ -13,7 +13,7 @@ export function Activity({ keeper }: { keeper: boolean }) {
   return (
     <Page title="Activity">
       <Tabs.Root defaultValue="runs" className="mt-4">
-        <Tabs.List aria-label="Activity" className="border-line flex gap-7 border-b">
+        <Tabs.List aria-label="Activity" className="border-line flex gap-7 overflow-x-auto border-b whitespace-nowrap max-sm:gap-4">
           <Tabs.Trigger value="runs" className={tab}>
             Backups
           </Tabs.Trigger>
@@ -47,7 +47,7 @@ export function Activity({ keeper }: { keeper: boolean }) {
 }
 
 function runState(r: Run) {
-  if (r.state === "running") return <State tone="well">running</State>;
+  if (r.state === "running") return <State tone="busy">running</State>;
   if (r.state === "complete") return <State tone="well">complete</State>;
   if (r.state === "partly") return <State tone="look">{counted(r.counts.failed, "file")} failed</State>;
   return <State tone="look">broke off</State>;
@@ -81,7 +81,10 @@ function Runs() {
       {runs.data.map((r) => (
         <tbody key={r.id}>
           <tr>
-            <td className={`${table.cell} font-semibold`}>{r.device_name}</td>
+            <td className={table.cell}>
+              <b className="font-semibold">{r.device_name}</b>
+              <span className="numbers block text-[13.5px] text-soft sm:hidden">{outcome(r)}</span>
+            </td>
             <td className={`${table.cell} whitespace-nowrap`}>{runState(r)}</td>
             <td className={`${table.cell} numbers max-sm:hidden`}>{outcome(r)}</td>
             <td className={table.number}>

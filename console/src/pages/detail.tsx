@@ -29,7 +29,7 @@ export function Detail({ id, onClose, onPrevious, onNext }: Way) {
   return (
     <Dialog.Root open={id !== undefined} onOpenChange={(open) => !open && onClose()}>
       <Dialog.Portal>
-        <Dialog.Content aria-describedby={undefined} className="bg-paper fixed inset-0 z-50 overflow-y-auto text-ink lg:overflow-hidden">
+        <Dialog.Content aria-describedby={undefined} className="bg-paper fixed inset-0 z-50 overflow-y-auto rounded-none text-ink outline-none lg:overflow-hidden">
           {original.isError ? (
             <div className="p-8">
               <Dialog.Title className="sr-only">Not found</Dialog.Title>

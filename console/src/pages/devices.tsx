@@ -49,7 +49,7 @@ export function Devices({ me }: { me: Me }) {
 
 function deviceState(d: Device) {
   if (d.revoked_at) return <State tone="quiet">revoked</State>;
-  if (d.sending) return <State tone="well">sending</State>;
+  if (d.sending) return <State tone="busy">sending</State>;
   if (d.waiting > 0) return <State tone="look">{count(d.waiting)} to send</State>;
   if (d.offered === 0) return <State tone="quiet">nothing sent yet</State>;
   return <State tone="well">all here</State>;
@@ -66,8 +66,8 @@ function DeviceTable({ devices, keeper }: { devices: Device[]; keeper: boolean }
           <tr>
             <th className={table.head}>Device</th>
             <th className={table.head}>State</th>
-            <th className={table.headNumber}>It says it has</th>
-            <th className={table.headNumber}>Here</th>
+            <th className={`${table.headNumber} max-sm:hidden`}>It says it has</th>
+            <th className={`${table.headNumber} max-sm:hidden`}>Here</th>
             <th className={`${table.headNumber} max-sm:hidden`}>Last heard of</th>
             <th className={`${table.headNumber} max-md:hidden`}>Last complete run</th>
             <th className={table.headNumber}>
@@ -85,9 +85,14 @@ function DeviceTable({ devices, keeper }: { devices: Device[]; keeper: boolean }
                   {d.kind}
                 </span>
               </td>
-              <td className={`${table.cell} whitespace-nowrap`}>{deviceState(d)}</td>
-              <td className={table.number}>{count(d.offered)}</td>
-              <td className={table.number}>{count(d.home)}</td>
+              <td className={`${table.cell} whitespace-nowrap`}>
+                {deviceState(d)}
+                <span className="numbers block text-[13.5px] text-soft sm:hidden">
+                  {count(d.home)} of {count(d.offered)} here
+                </span>
+              </td>
+              <td className={`${table.number} max-sm:hidden`}>{count(d.offered)}</td>
+              <td className={`${table.number} max-sm:hidden`}>{count(d.home)}</td>
               <td className={`${table.number} max-sm:hidden`}>{d.seen_at ? <When at={d.seen_at} /> : "never"}</td>
               <td className={`${table.number} max-md:hidden`}>{d.complete_at ? <When at={d.complete_at} /> : "none yet"}</td>
               <td className={`${table.number} w-10`}>
@@ -168,10 +173,10 @@ function PeopleTable({ people }: { people: Person[] }) {
           <tr>
             <th className={table.head}>Name</th>
             <th className={table.head}>Role</th>
-            <th className={table.head}>Folder</th>
+            <th className={`${table.head} max-sm:hidden`}>Folder</th>
             <th className={table.headNumber}>Originals</th>
             <th className={table.headNumber}>At home</th>
-            <th className={table.headNumber}>Quota</th>
+            <th className={`${table.headNumber} max-sm:hidden`}>Quota</th>
           </tr>
         </thead>
         <tbody>
@@ -179,10 +184,10 @@ function PeopleTable({ people }: { people: Person[] }) {
             <tr key={p.id}>
               <td className={`${table.cell} font-semibold`}>{p.name}</td>
               <td className={table.cell}>{p.role}</td>
-              <td className={table.cell}>{p.folder}</td>
+              <td className={`${table.cell} max-sm:hidden`}>{p.folder}</td>
               <td className={table.number}>{count(p.originals)}</td>
               <td className={table.number}>{size(p.bytes)}</td>
-              <td className={table.number}>{p.quota ? size(p.quota) : "none"}</td>
+              <td className={`${table.number} max-sm:hidden`}>{p.quota ? size(p.quota) : "none"}</td>
             </tr>
           ))}
         </tbody>

@@ -73,7 +73,7 @@ function MonthSheet({ month, near, onOrder }: { month: Month; near: boolean; onO
   return (
     <section ref={seam} id={`month-${month.month}`} aria-label={monthName(month.month)} className="mb-7 scroll-mt-4">
       <div className="mb-2 flex items-end gap-4">
-        <h2 className="m-0 text-[21px]">{monthName(month.month)}</h2>
+        <h2 className="m-0 text-[21px] whitespace-nowrap">{monthName(month.month)}</h2>
         <svg aria-hidden className="mb-1.5 h-2 min-w-0 grow" viewBox="0 0 400 8" preserveAspectRatio="none">
           <path d="M0 5 C60 1 110 7 180 4 S310 2 400 5" fill="none" stroke="var(--line)" strokeWidth="3" vectorEffect="non-scaling-stroke" />
         </svg>
@@ -82,7 +82,7 @@ function MonthSheet({ month, near, onOrder }: { month: Month; near: boolean; onO
       {sheet.isError ? (
         <Fault failure={sheet.error} again={() => void sheet.refetch()} />
       ) : cards ? (
-        <ul className="m-0 flex list-none flex-wrap gap-1.5 p-0">
+        <ul className="m-0 flex list-none flex-wrap gap-1.5 p-0 [--row:168px] max-sm:[--row:122px]">
           {cards.map((c) => (
             <Thumb key={c.id} card={c} />
           ))}
@@ -106,12 +106,12 @@ function Thumb({ card }: { card: OriginalCard }) {
   const unsafe = card.layer === "home" || card.layer === "device";
   const label = `${card.name}, ${card.kind}${unsafe ? ", no copy away from home yet" : ""}`;
   return (
-    <li style={{ flexGrow: ratio, flexBasis: ratio * HEIGHT, maxWidth: ratio * HEIGHT * 1.6 }} className="min-w-0">
+    <li style={{ flexGrow: ratio, flexBasis: `calc(${ratio} * var(--row))`, maxWidth: `calc(${ratio * 1.6} * var(--row))` }} className="min-w-0">
       <button
         type="button"
         onClick={() => void navigate(`/library/${card.id}`)}
         aria-label={label}
-        className="relative block h-[168px] w-full overflow-hidden rounded-[5px] border-0 p-0 max-sm:h-[124px]"
+        className="relative block h-(--row) w-full overflow-hidden rounded-[5px] border-0 p-0"
         style={{ background: placeholder ? `center / cover url(${placeholder})` : "var(--line)" }}
       >
         {card.preview === "ready" ? (

@@ -100,7 +100,7 @@ function sentence(text: string | null | undefined): string {
 function StoreState({ store: s }: { store: Store }) {
   if (s.state === "stopped") return <State tone="trouble">stopped</State>;
   if (s.state === "failing") return <State tone="look">trying again</State>;
-  if (s.state === "sending") return <State tone="well">sending</State>;
+  if (s.state === "sending") return <State tone="busy">sending</State>;
   return <State tone="well">up to date</State>;
 }
 

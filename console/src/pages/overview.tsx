@@ -16,7 +16,7 @@ export function Overview({ keeper }: { keeper: boolean }) {
 }
 
 function Drawn({ house, keeper }: { house: House; keeper: boolean }) {
-  const lamp = { well: "var(--turf)", busy: "var(--turf)", look: "var(--ochre)", trouble: "var(--oxide)" }[house.state] ?? "var(--ochre)";
+  const lamp = { well: "var(--turf)", busy: "var(--ochre)", look: "var(--ochre)", trouble: "var(--oxide)" }[house.state] ?? "var(--ochre)";
   const word = { well: "All well", busy: "Busy", look: "Needs a look", trouble: "In trouble" }[house.state] ?? house.state;
   return (
     <div className="px-8 py-[26px] max-lg:px-4 max-lg:py-5">
@@ -26,7 +26,7 @@ function Drawn({ house, keeper }: { house: House; keeper: boolean }) {
             role="img"
             aria-label={word}
             className="size-[14px] shrink-0 -translate-y-px rounded-full"
-            style={{ background: lamp, boxShadow: `0 0 0 5px color-mix(in srgb, ${lamp} 24%, transparent)` }}
+            style={{ background: house.state === "busy" ? "transparent" : lamp, border: `3px solid ${lamp}`, boxShadow: `0 0 0 5px color-mix(in srgb, ${lamp} 24%, transparent)` }}
           />
           {house.sentence}
         </h1>

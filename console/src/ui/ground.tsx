@@ -14,12 +14,13 @@ const WAVES = {
   rock: "M0 7 C90 13 210 2 330 9 S540 14 640 6 710 4 760 9",
 };
 
-/** A row of the ground: its colour, its wavy upper edge, its pebbles. */
-function Band({ colour, wave, children }: { colour: string; wave: string; children: ReactNode }) {
+/** A row of the ground: its colour, its wavy upper edge (with grass on it at the surface), its pebbles. */
+function Band({ colour, wave, grass = false, children }: { colour: string; wave: string; grass?: boolean; children: ReactNode }) {
   return (
     <div className="relative px-[9%] pt-7 pb-8 max-sm:px-3 max-sm:pt-5 max-sm:pb-5" style={{ background: colour }}>
-      <svg aria-hidden viewBox="0 0 760 14" preserveAspectRatio="none" className="absolute inset-x-0 -top-[13px] h-[14px] w-full">
+      <svg aria-hidden viewBox="0 0 760 14" preserveAspectRatio="none" className="absolute inset-x-0 -top-[13px] h-[14px] w-full overflow-visible">
         <path d={`${wave} V14 H0Z`} fill={colour} />
+        {grass && <path d={wave} fill="none" stroke="var(--turf)" strokeWidth="5" vectorEffect="non-scaling-stroke" strokeLinecap="round" />}
       </svg>
       <svg aria-hidden className="absolute inset-0 size-full" preserveAspectRatio="none" viewBox="0 0 760 180">
         {Array.from({ length: 26 }, (_, i) => (
@@ -61,10 +62,12 @@ function Chamber({
   rest?: { n: number; text: string; line?: string; to: string };
 }) {
   const share = of === 0 ? 0 : n / of;
-  // Drawn to tell: as wide as its share, but never too narrow for its number nor so wide that the rest has no room.
-  const width = `clamp(216px, ${share * 100}%, ${rest ? "calc(100% - 152px)" : "100%"})`;
+  // Drawn to tell: as wide as its share of what is at home, never too narrow for its number. What has not sunk shows as a
+  // step, however small its share.
+  const drawn = rest && to !== "/library" ? Math.min(share, 0.96) : share;
+  const width = `max(216px, calc((100% - 152px) * ${drawn}))`;
   return (
-    <div className="relative flex items-center gap-4 max-sm:block">
+    <div className="relative z-[2] flex items-center gap-4 max-sm:block">
       <Link
         to={to}
         className="block min-w-0 rounded-[24px] px-9 py-4 text-ink no-underline transition-[width] duration-700 hover:brightness-[1.03] max-sm:!w-auto max-sm:px-5"
@@ -121,7 +124,7 @@ export function Ground({ house, keeper }: { house: Overview; keeper: boolean }) 
       <figcaption className="sr-only">
         Section through the ground: {counted(house.home.count, "original")} at home, {count(house.offsite.count)} offsite, {count(house.proven.count)} proven.
       </figcaption>
-      <div className="flex min-h-[62px] flex-wrap items-end gap-x-7 gap-y-3 px-[9%] pb-[3px] max-sm:px-3">
+      <div className="relative z-[3] flex min-h-[62px] flex-wrap items-end gap-x-[22px] gap-y-3 pr-1 pb-[9px] pl-[5%] max-sm:px-3">
         {house.devices.length === 0 ? (
           <Link to="/devices" className="pb-2 text-[15px] font-semibold text-accent">
             No device stands here yet. Pair the first one.
@@ -131,17 +134,14 @@ export function Ground({ house, keeper }: { house: Overview; keeper: boolean }) 
         )}
       </div>
       <div className="relative">
-        <svg aria-hidden viewBox="0 0 760 14" preserveAspectRatio="none" className="relative z-10 -mb-[9px] block h-[14px] w-full">
-          <path d={WAVES.turf} fill="none" stroke="var(--turf)" strokeWidth="5" vectorEffect="non-scaling-stroke" strokeLinecap="round" />
-        </svg>
-        <div aria-hidden className="absolute top-[10px] bottom-[120px] left-[9%] z-[1] w-[18px] rounded-full max-sm:hidden" style={{ background: "var(--loam-chamber)", opacity: 0.9 }}>
+        <div aria-hidden className="absolute top-0 bottom-[120px] left-[9%] z-[1] w-[18px] rounded-full max-sm:hidden" style={{ background: "var(--loam-chamber)", opacity: 0.9 }}>
           {moving &&
             [0, 1, 2].map((i) => (
               <i key={i} className="sinking absolute left-[5px] size-2 rounded-full" style={{ background: "var(--ochre)", top: `${8 + i * 30}%`, animationDelay: `${i * 0.5}s` }} />
             ))}
         </div>
-        <div className="relative z-[2]">
-          <Band colour="var(--loam)" wave={WAVES.turf}>
+        <div>
+          <Band colour="var(--loam)" wave={WAVES.turf} grass>
             <Chamber
               name="Home"
               colour="var(--loam-chamber)"

@@ -86,11 +86,11 @@ export function When({ at }: { at: string }) {
   );
 }
 
-export type Tone = "well" | "look" | "trouble" | "quiet";
+export type Tone = "well" | "busy" | "look" | "trouble" | "quiet";
 /** A state in a word, with a shape of its own beside its colour. */
 export function State({ tone, children }: { tone: Tone; children: ReactNode }) {
-  const looks = { well: "text-turf-text", look: "text-ochre-text", trouble: "text-oxide", quiet: "text-soft" }[tone];
-  const sign = { well: "✓", look: "●", trouble: "▲", quiet: "–" }[tone];
+  const looks = { well: "text-turf-text", busy: "text-turf-text", look: "text-ochre-text", trouble: "text-oxide", quiet: "text-soft" }[tone];
+  const sign = { well: "✓", busy: "↓", look: "●", trouble: "▲", quiet: "–" }[tone];
   return (
     <span className={`inline-flex items-baseline gap-1.5 font-semibold ${looks}`}>
       <span aria-hidden className="text-[0.8em]">

@@ -121,7 +121,7 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
     };
     let base = stage.house.http.clone();
     {
-        let mut wide = Browser::start(1280, 800).await?;
+        let wide = Browser::start(1280, 800).await?;
         wide.page.goto(base.as_str()).await?;
         wide.wait("input[name=name]").await?;
         keep("sign-in.png", wide.picture().await?)?;
@@ -134,12 +134,11 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
         wide.page.goto(base.join("library")?.as_str()).await?;
         wide.wait("section li img").await?;
         keep("library.png", wide.picture().await?)?;
-        wide.page
-            .execute(
-                "document.querySelector('[id=\"month-2026-06\"] li:nth-child(6) button, section li:nth-child(6) button').click()",
-                vec![],
-            )
-            .await?;
+        // Down to the kites, as a person would: by the months.
+        wide.page.execute("document.getElementById('month-2026-06').scrollIntoView()", vec![]).await?;
+        wide.wait("#month-2026-06 li:nth-child(6) img").await?;
+        wide.page.execute("document.querySelector('#month-2026-06 li:nth-child(6) button').click()", vec![]).await?;
+        wide.wait("[role=dialog] dl").await?;
         wide.wait("[role=dialog] img").await?;
         keep("original.png", wide.picture().await?)?;
         wide.page.goto(base.join("devices")?.as_str()).await?;
@@ -161,8 +160,8 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
         wide.page.goto(base.join("activity")?.as_str()).await?;
         wide.wait("table").await?;
         wide.click("Log").await?;
+        wide.wait("table ul li").await?;
         keep("activity.png", wide.picture().await?)?;
-        wide.resize(1280, 800).await?;
     }
     let narrow = Browser::start(375, 812).await?;
     narrow.sign_in(&base, name, password).await?;

@@ -12,6 +12,9 @@ use figment::{
 use serde::Deserialize;
 use url::Url;
 
+/// Names in the environment that mean something else: to the client, and to tests.
+const NOT_SETTINGS: [&str; 2] = ["device", "throw_away"];
+
 /// The commented example, which is also the documentation of every setting.
 pub const EXAMPLE: &str = include_str!("../ypogeiond.toml");
 
@@ -121,7 +124,8 @@ impl Settings {
         if file.is_some() && !path.exists() {
             return Err(BadSettings(vec![format!("{}: there is no such file", path.display())]));
         }
-        let figment = Figment::new().merge(Toml::file_exact(path)).merge(Env::prefixed("YPOGEION_").split("__"));
+        let figment =
+            Figment::new().merge(Toml::file_exact(path)).merge(Env::prefixed("YPOGEION_").ignore(&NOT_SETTINGS).split("__"));
         Self::check(figment.extract().map_err(|e| BadSettings(e.into_iter().map(|e| e.to_string()).collect()))?)
     }
 
