@@ -129,7 +129,7 @@ pub async fn backup(home: &Home, options: Options, sent: &Sent, mut tell: impl F
     }
     let run = begun.map(|b| b.run);
 
-    let (hashed_out, hashed_in) = mpsc::channel::<Result<Hashed, End>>(BATCH * 2);
+    let (hashed_out, hashed_in) = mpsc::channel::<Result<Hashed, Box<End>>>(BATCH * 2);
     let (wanted_out, wanted_in) = mpsc::channel::<Hashed>(SENDERS * 2);
     let (ends_out, mut ends_in) = mpsc::channel::<End>(256);
     let tasks = [
@@ -262,7 +262,7 @@ fn look(sources: &[Source], snapshot: &crate::cache::Snapshot, all: bool) -> Loo
     looked
 }
 
-async fn hash_all(hashed: Vec<Hashed>, unknown: Vec<Found>, out: mpsc::Sender<Result<Hashed, End>>) {
+async fn hash_all(hashed: Vec<Hashed>, unknown: Vec<Found>, out: mpsc::Sender<Result<Hashed, Box<End>>>) {
     for h in hashed {
         if out.send(Ok(h)).await.is_err() {
             return;
@@ -272,7 +272,7 @@ async fn hash_all(hashed: Vec<Hashed>, unknown: Vec<Found>, out: mpsc::Sender<Re
         .map(|file| {
             tokio::task::spawn_blocking(move || match hash(&file) {
                 Ok(digest) => Ok(Hashed { file, digest }),
-                Err(e) => Err(End::Entry(entry(&file, "failed", Some(e.to_string())), None)),
+                Err(e) => Err(Box::new(End::Entry(entry(&file, "failed", Some(e.to_string())), None))),
             })
         })
         .buffered(HASHERS);
@@ -286,7 +286,7 @@ async fn hash_all(hashed: Vec<Hashed>, unknown: Vec<Found>, out: mpsc::Sender<Re
 
 async fn offer_all(
     client: Client,
-    mut hashed: mpsc::Receiver<Result<Hashed, End>>,
+    mut hashed: mpsc::Receiver<Result<Hashed, Box<End>>>,
     wanted: mpsc::Sender<Hashed>,
     ends: mpsc::Sender<End>,
 ) {
@@ -300,7 +300,7 @@ async fn offer_all(
         for item in batch.drain(..) {
             match item {
                 Ok(h) => files.push(h),
-                Err(end) => drop(ends.send(end).await),
+                Err(end) => drop(ends.send(*end).await),
             }
         }
         let entries = files

@@ -31,6 +31,8 @@ pub struct Options {
     pub name: String,
     /// Name and password of the keeper.
     pub keeper: (String, String),
+    /// Kept free on the disk, in gigabytes.
+    pub reserve_gb: u32,
     /// More lines for the settings file, before its sections.
     pub settings: String,
     /// Ports of the service: http and https; 0 takes free ones.
@@ -46,6 +48,7 @@ impl Options {
             folder: folder.to_owned(),
             name: "Mill House".into(),
             keeper: ("Juno".into(), "weir at the mill".into()),
+            reserve_gb: 1,
             settings: String::new(),
             ports: (0, 0),
             throw_away: true,
@@ -210,12 +213,13 @@ impl Drop for House {
 fn write_settings(options: &Options) -> Step<()> {
     let folder = &options.folder;
     let text = format!(
-        "data_folder = {:?}\nlibrary = {:?}\nlisten = [\"http://127.0.0.1:{}\", \"https://127.0.0.1:{}\"]\nreserve_gb = 0.5\n{}\n\
+        "data_folder = {:?}\nlibrary = {:?}\nlisten = [\"http://127.0.0.1:{}\", \"https://127.0.0.1:{}\"]\nreserve_gb = {}\n{}\n\
          [offsite]\nprove_after_seconds = 1\nledger_after_seconds = 1\n",
         folder.join("data"),
         folder.join("library"),
         options.ports.0,
         options.ports.1,
+        options.reserve_gb,
         options.settings
     );
     Ok(fs::write(folder.join("ypogeiond.toml"), text)?)

@@ -37,6 +37,9 @@ enum What {
         /// Photos to send.
         #[arg(long, default_value_t = 1000)]
         photos: usize,
+        /// Small files in the tree of the second run.
+        #[arg(long, default_value_t = 100_000)]
+        tree: usize,
     },
 }
 
@@ -98,8 +101,8 @@ async fn run(arguments: Arguments) -> Step<ExitCode> {
             screenshots(&live, &pictures, &to).await?;
             Ok(ExitCode::SUCCESS)
         }
-        What::Bench { photos } => {
-            bench::run(&folder, photos).await?;
+        What::Bench { photos, tree } => {
+            bench::run(&folder, photos, tree).await?;
             Ok(ExitCode::SUCCESS)
         }
     }

@@ -51,6 +51,7 @@ impl Stage {
             folder: folder.to_owned(),
             name: HOUSEHOLD.into(),
             keeper: (keeper.name.into(), keeper.password.into()),
+            reserve_gb: 1,
             settings: String::new(),
             ports,
             throw_away,

@@ -1,8 +1,16 @@
 //! Who is asking. The one place where credentials become roles, and where roles are asked.
 
-use std::{future::Future, pin::Pin, sync::Arc};
+use std::{collections::HashMap, sync::LazyLock};
 
-use actix_web::{FromRequest, HttpRequest, cookie::Cookie, dev::Payload, http::Method, web};
+use actix_web::{
+    FromRequest, HttpMessage, HttpRequest, ResponseError,
+    body::{EitherBody, MessageBody},
+    cookie::Cookie,
+    dev::{Payload, ServiceRequest, ServiceResponse},
+    http::Method,
+    middleware::Next,
+    web,
+};
 use ypogeion_catalog::{CatalogError, devices::DeviceCaller, people::Person};
 use ypogeion_core::{
     PersonId,
@@ -40,8 +48,8 @@ impl Caller {
         }
     }
 
-    /// Refuses unless the role may do that. Every handler asks this first.
-    pub fn may(&self, action: Action) -> Answer<()> {
+    /// Refuses unless the role may do that.
+    fn may(&self, action: Action) -> Answer<()> {
         match (may(self.role(), action), self) {
             (true, _) => Ok(()),
             (false, Caller::Nobody) => {
@@ -51,7 +59,7 @@ impl Caller {
         }
     }
 
-    /// The member, after [`Caller::may`] let only people through.
+    /// The member, where the table lets only people through.
     pub fn person(&self) -> Answer<&Person> {
         match self {
             Caller::Person(person) => Ok(person),
@@ -59,7 +67,7 @@ impl Caller {
         }
     }
 
-    /// The device, after [`Caller::may`] let only devices through.
+    /// The device, where the table lets only devices through.
     pub fn device(&self) -> Answer<&DeviceCaller> {
         match self {
             Caller::Device(device) => Ok(device),
@@ -85,21 +93,60 @@ impl Caller {
     }
 }
 
+/// Asks the access table before a route is entered, and before a byte of its body is looked at. What handlers get as
+/// [`Caller`] has passed here.
+pub async fn guard(
+    app: web::Data<App>,
+    request: ServiceRequest,
+    next: Next<impl MessageBody>,
+) -> Result<ServiceResponse<EitherBody<impl MessageBody>>, actix_web::Error> {
+    if let Some(action) = request.match_pattern().and_then(|pattern| action_of(request.method(), &pattern)) {
+        match admit(&app, request.request(), action).await {
+            Ok(caller) => drop(request.extensions_mut().insert(caller)),
+            Err(failure) => return Ok(request.into_response(failure.error_response().map_into_right_body())),
+        }
+    }
+    Ok(next.call(request).await?.map_into_left_body())
+}
+
+async fn admit(app: &App, request: &HttpRequest, action: Action) -> Answer<Caller> {
+    if may(Role::Nobody, action) {
+        // A stale cookie or token must not keep anybody from the door.
+        return Ok(Caller::Nobody);
+    }
+    let caller = recognise(app, request).await?;
+    caller.may(action)?;
+    Ok(caller)
+}
+
+/// The action behind a route, by the API's own document.
+fn action_of(method: &Method, pattern: &str) -> Option<Action> {
+    static ROUTES: LazyLock<HashMap<(String, String), Action>> = LazyLock::new(|| {
+        let document = serde_json::to_value(crate::api::document()).unwrap_or_default();
+        let operation = |id: &str| Action::ALL.iter().copied().find(|a| a.operation() == id);
+        let paths = document["paths"].as_object().into_iter().flatten();
+        paths
+            .flat_map(|(path, methods)| methods.as_object().into_iter().flatten().map(move |(method, o)| (path, method, o)))
+            .filter_map(|(path, method, o)| Some(((method.to_uppercase(), path.clone()), operation(o["operationId"].as_str()?)?)))
+            .collect()
+    });
+    ROUTES.get(&(method.to_string(), pattern.to_owned())).copied()
+}
+
 impl FromRequest for Caller {
     type Error = Failure;
-    type Future = Pin<Box<dyn Future<Output = Result<Self, Failure>>>>;
+    type Future = std::future::Ready<Result<Self, Failure>>;
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
-        let request = request.clone();
-        Box::pin(async move {
-            let app =
-                request.app_data::<web::Data<App>>().expect("the service shares its App with every route").clone().into_inner();
-            recognise(&app, &request).await
-        })
+        let caller = request.extensions().get::<Caller>().cloned();
+        std::future::ready(caller.ok_or_else(|| {
+            tracing::error!("a route was entered without caller::guard around it");
+            Failure::new(ProblemType::Internal, "Something went wrong here; the log has the reason.")
+        }))
     }
 }
 
-async fn recognise(app: &Arc<App>, request: &HttpRequest) -> Answer<Caller> {
+async fn recognise(app: &App, request: &HttpRequest) -> Answer<Caller> {
     let bearer = request.headers().get("authorization").and_then(|v| v.to_str().ok()).and_then(|v| v.strip_prefix("Bearer "));
     if let Some(token) = bearer {
         return match app.catalog.device_by_token(security::hash(token.trim()).as_bytes(), app.now()).await {

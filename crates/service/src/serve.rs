@@ -31,6 +31,7 @@ use ypogeion_wire::REQUEST_ID_HEADER;
 use crate::{
     api,
     app::{App, Parts},
+    caller,
     failure::Failure,
     landing,
     settings::{Listen, Settings},
@@ -169,6 +170,7 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
             )
             .app_data(web::PathConfig::default().error_handler(|_, _| Failure::not_found().into()))
             .default_service(web::to(api::console::console))
+            .wrap(from_fn(caller::guard))
             .wrap(from_fn(finish_headers))
             .wrap(TracingLogger::default())
     })

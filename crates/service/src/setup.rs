@@ -52,7 +52,8 @@ async fn make(settings: &Settings, database: &Database, name: &str, keeper: &str
             let text = format!("{}\n", Identity::generate().reveal());
             write_private(&key_file, text.as_bytes()).map_err(failed(format!("write {}", key_file.display())))?;
         }
-        other => drop(other.map_err(failed(format!("look at {}", key_file.display())))?),
+        Err(e) => return Err(failed(format!("look at {}", key_file.display()))(e)),
+        Ok(_) => {}
     }
     let now = Utc::now();
     let household = Household { name: name.to_owned(), replica: Uuid::new_v4(), name_key: NameKey::new(security::random()) };

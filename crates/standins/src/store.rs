@@ -179,6 +179,11 @@ async fn answer(service: S3Service, state: Arc<State>, request: Request<Incoming
     if faults.full && matches!(*request.method(), Method::PUT | Method::POST) {
         return Ok(refusal(StatusCode::INSUFFICIENT_STORAGE, "InsufficientStorage", "There is no room left."));
     }
+    let bucket = request.uri().path().split('/').nth(1).unwrap_or_default();
+    if bucket.is_empty() || bucket.starts_with('.') || !state.folder.join(bucket).is_dir() {
+        // The library behind would make the bucket on the first PUT; real stores do not.
+        return Ok(refusal(StatusCode::NOT_FOUND, "NoSuchBucket", "The specified bucket does not exist."));
+    }
     let request = request.map(s3s::Body::from);
     match service.call(request).await {
         Ok(response) => Ok(response),

@@ -12,7 +12,6 @@ use utoipa::IntoParams;
 use uuid::Uuid;
 use ypogeion_core::{
     OriginalId,
-    access::Action,
     capture::CaptureRule,
     layers::{self, Layer, Place},
 };
@@ -41,7 +40,6 @@ pub fn layer_word(layer: Layer) -> &'static str {
 #[utoipa::path(responses((status = 200, body = Vec<Month>)))]
 #[get("/api/months")]
 pub async fn list_months(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Vec<Month>>> {
-    caller.may(Action::ListMonths)?;
     let months = app.catalog.months(caller.owner()?).await?;
     Ok(web::Json(months.into_iter().map(|(month, count)| Month { month, count }).collect()))
 }
@@ -65,7 +63,6 @@ pub async fn list_originals(
     caller: Caller,
     query: web::Query<OriginalsQuery>,
 ) -> Answer<web::Json<Originals>> {
-    caller.may(Action::ListOriginals)?;
     let limit = query.limit.unwrap_or(200).clamp(1, 500);
     let from = match &query.month {
         Some(month) => {
@@ -118,7 +115,6 @@ fn cursor(text: &str) -> Option<(NaiveDateTime, OriginalId)> {
 #[utoipa::path(responses((status = 200, body = Original)))]
 #[get("/api/originals/{id}")]
 pub async fn show_original(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<web::Json<Original>> {
-    caller.may(Action::ShowOriginal)?;
     let row = app.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
     let person = app.catalog.person(row.person).await?;
     let standings = app.catalog.standings(row.id).await?;
@@ -188,7 +184,6 @@ pub async fn download_original(
     id: web::Path<Uuid>,
     query: web::Query<DownloadQuery>,
 ) -> Answer<HttpResponse> {
-    caller.may(Action::DownloadOriginal)?;
     let row = app.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
     let (library, path) = (app.library.clone(), row.path.clone());
     let file = tokio::task::spawn_blocking(move || library.open_original(&path)).await??;
@@ -231,7 +226,6 @@ pub async fn show_preview(
     request: HttpRequest,
     path: web::Path<(Uuid, String)>,
 ) -> Answer<HttpResponse> {
-    caller.may(Action::ShowPreview)?;
     let (id, size) = path.into_inner();
     if !matches!(size.as_str(), "small" | "large") {
         return Err(Failure::not_found());

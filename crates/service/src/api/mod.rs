@@ -1,4 +1,5 @@
-//! The routes. Handlers translate: they ask whether the caller may, parse, call one use case, and render.
+//! The routes. Handlers translate: parse, call one use case, render. Whether the caller may was asked before, by
+//! [`crate::caller::guard`].
 //!
 //! One module for each part of the API: [`house`], [`session`], [`people`], [`devices`] (as people see them), [`device`]
 //! (as devices ask), [`library`], [`runs`], [`stores`], [`work`], [`events`], and [`console`], which serves the pages.

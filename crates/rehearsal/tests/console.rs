@@ -1,0 +1,114 @@
+//! The console in headless Chromium, as a keeper uses it.
+
+mod common;
+
+use common::{put, world};
+use fantoccini::Locator;
+use ypogeion_demo::Size;
+use ypogeion_rehearsal::{browser::Browser, stage, wait_for};
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_keeper_signs_in_pairs_a_device_adds_a_store_and_sees_pictures_sink() {
+    let w = world().await;
+    let browser = Browser::start(1280, 800).await.unwrap();
+    // A wrong password says so and lets one try again.
+    browser.page.goto(w.house.http.as_str()).await.unwrap();
+    browser.wait("input[name=name]").await.unwrap();
+    let field = async |name: &str| browser.page.find(Locator::Css(&format!("input[name={name}]"))).await.unwrap();
+    field("name").await.send_keys("Juno").await.unwrap();
+    field("password").await.send_keys("not the password").await.unwrap();
+    browser.click("Sign in").await.unwrap();
+    browser.wait_for_text("do not belong together").await.unwrap();
+    browser.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
+    browser.wait_for_text("Nothing is here yet.").await.unwrap();
+
+    // Pair: the code on the page is claimed by a real device, and the page says so by itself.
+    browser.click("Devices").await.unwrap();
+    browser.wait_for_text("No device is paired yet").await.unwrap();
+    browser.click("Pair a device").await.unwrap();
+    browser.wait("[role=dialog] textarea").await.unwrap();
+    let command = browser.page.execute("return document.querySelector('[role=dialog] textarea').value", vec![]).await.unwrap();
+    let address = command.as_str().unwrap().split('\'').nth(1).unwrap().to_owned();
+    let device = ypogeion_rehearsal::device::Device::new(&w.folder.path().join("phone"));
+    let pictures = w.folder.path().join("pictures");
+    stage::pictures(&pictures, Size::SMALL).unwrap();
+    let camera = pictures.join("juno-phone/Camera");
+    device.pair(&address, "Juno’s phone", "phone", &[("Camera", &camera)]).await.unwrap();
+    browser.wait_for_text("Juno’s phone is paired.").await.unwrap();
+    browser.click("Done").await.unwrap();
+    browser.wait_for_text("nothing sent yet").await.unwrap();
+
+    // The store refuses wrong keys in words, and takes the right ones.
+    browser.click("Offsite").await.unwrap();
+    browser.wait_for_text("Everything is in one house").await.unwrap();
+    browser.click("Add a store").await.unwrap();
+    browser.wait("[role=dialog] input[name=endpoint]").await.unwrap();
+    let form = w.house.store_form();
+    for name in ["name", "endpoint", "region", "bucket", "access_key"] {
+        field(name).await.send_keys(form[name].as_str().unwrap()).await.unwrap();
+    }
+    field("secret_key").await.send_keys("wrong").await.unwrap();
+    browser.click("Try it and add it").await.unwrap();
+    browser.wait_for_text("check access key and secret key").await.unwrap();
+    field("secret_key").await.clear().await.unwrap();
+    field("secret_key").await.send_keys(form["secret_key"].as_str().unwrap()).await.unwrap();
+    browser.click("Try it and add it").await.unwrap();
+    browser.wait_for_text("North Quay").await.unwrap();
+
+    // The overview follows what happens without being reloaded.
+    browser.click("Overview").await.unwrap();
+    browser.wait("figure").await.unwrap();
+    device.json(&["backup"]).await.unwrap();
+    w.keeper.wait_until_proven(60).await.unwrap();
+    browser.wait_for_text("Everything is safe, at home and away.").await.unwrap();
+    let sent = w.keeper.overview().await.unwrap().home.count;
+    let all = format!("{sent} originals at home, {sent} offsite, {sent} proven");
+    wait_for("the section to follow", 10, async || {
+        let label = browser.page.find(Locator::Css("figure figcaption")).await?.html(true).await?;
+        Ok(label.contains(&all).then_some(()))
+    })
+    .await
+    .unwrap();
+
+    // The library shows them by month; one opens with its evidence, and the arrows go on to the next.
+    browser.click("Library").await.unwrap();
+    browser.wait("section li img").await.unwrap();
+    browser.wait_for_text("November 2026").await.unwrap();
+    browser.page.find(Locator::Css("section li button")).await.unwrap().click().await.unwrap();
+    browser.wait_for_text("Read back from North Quay, opened: right").await.unwrap();
+    let first = browser.page.current_url().await.unwrap();
+    browser.page.find(Locator::Css("[aria-label=Older]")).await.unwrap().click().await.unwrap();
+    wait_for("the next picture", 10, async || Ok((browser.page.current_url().await? != first).then_some(()))).await.unwrap();
+
+    // The kit asks for the password and shows what the API gives.
+    browser.page.goto(w.house.http.join("offsite").unwrap().as_str()).await.unwrap();
+    browser.click("Recovery kit").await.unwrap();
+    browser.wait("[role=dialog] input[type=password]").await.unwrap();
+    browser.page.find(Locator::Css("[role=dialog] input")).await.unwrap().send_keys(&w.house.options.keeper.1).await.unwrap();
+    browser.click("Show the kit").await.unwrap();
+    browser.wait_for_text("AGE-SECRET-KEY-1").await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_pages_fit_a_phone_and_tell_when_the_server_is_away() {
+    let mut w = world().await;
+    let (device, source) = w.computer("desktop").await;
+    put(&source, "broken.jpg", b"\xff\xd8\xff\xe0 cut").unwrap();
+    device.json(&["backup"]).await.unwrap();
+    let narrow = Browser::start(375, 812).await.unwrap();
+    narrow.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
+    for page in ["", "library", "devices", "offsite", "activity"] {
+        narrow.page.goto(w.house.http.join(page).unwrap().as_str()).await.unwrap();
+        narrow.wait("main h1").await.unwrap();
+        let over = narrow.page.execute("return document.documentElement.scrollWidth - innerWidth", vec![]).await.unwrap();
+        assert!(over.as_i64().unwrap() <= 0, "{page} is {over} pixels too wide for a phone");
+    }
+    narrow.page.goto(w.house.http.join("activity").unwrap().as_str()).await.unwrap();
+    narrow.wait_for_text("complete").await.unwrap();
+    w.house.stop_service().await.unwrap();
+    narrow.wait_for_text("The server does not answer.").await.unwrap();
+    w.house.start_service().await.unwrap();
+    wait_for("the page to go on by itself", 30, async || Ok((!narrow.text().await?.contains("does not answer")).then_some(())))
+        .await
+        .unwrap();
+}

@@ -1,0 +1,258 @@
+//! The upload protocol against its specification (tus 1.0.0), spoken by hand.
+
+mod common;
+
+use common::{library_files, metadata, world, world_of, world_with};
+use reqwest::Method;
+use rstest::rstest;
+use serde_json::json;
+use ypogeion_core::Digest;
+use ypogeion_rehearsal::wait_for;
+
+const BODY: (&str, &str) = ("Content-Type", "application/offset+octet-stream");
+
+#[tokio::test(flavor = "multi_thread")]
+async fn options_tell_what_uploads_can_do() {
+    let device = world().await;
+    let raw = device.raw_device("phone").await;
+    let said = raw.send("OPTIONS", "tus/", &[], b"").await;
+    assert_eq!(said.status, 204);
+    assert_eq!((said.header("tus-resumable"), said.header("tus-version")), ("1.0.0", "1.0.0"));
+    let extensions: Vec<&str> = said.header("tus-extension").split(',').collect();
+    for needed in ["creation", "creation-with-upload", "checksum", "termination", "expiration"] {
+        assert!(extensions.contains(&needed), "{needed}");
+    }
+    assert!(said.header("tus-checksum-algorithm").split(',').any(|a| a == "sha1"));
+    assert!(said.header("tus-max-size").parse::<u64>().unwrap() > 1 << 40);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_upload_goes_on_where_it_stands() {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let path = raw.create(14, &metadata(&[("filename", "harbour.jpg")])).await;
+    let first = raw.append(&path, 0, b"harbour ").await;
+    assert_eq!((first.status, first.header("upload-offset")), (204, "8"));
+    assert!(first.header("upload-expires").ends_with(" GMT"));
+    let stands = raw.tus("HEAD", &path, &[], b"").await;
+    assert_eq!((stands.status, stands.header("upload-offset"), stands.header("upload-length")), (200, "8", "14"));
+    assert_eq!(stands.header("cache-control"), "no-store");
+    let wrong = raw.append(&path, 3, b"in fog").await;
+    assert_eq!((wrong.status, wrong.problem().as_str()), (409, "wrong-offset"));
+    let last = raw.append(&path, 8, b"in fog").await;
+    assert_eq!((last.status, last.header("upload-offset")), (204, "14"));
+    let original = last.header("ypogeion-original").to_owned();
+    assert_eq!(w.keeper.bytes(&format!("api/originals/{original}/bytes")).await.unwrap(), b"harbour in fog");
+    // The answer to the last request may get lost; asked again, it is the same.
+    let again = raw.tus("HEAD", &path, &[], b"").await;
+    assert_eq!((again.header("upload-offset"), again.header("ypogeion-original")), ("14", original.as_str()));
+    assert_eq!(raw.append(&path, 14, b"").await.status, 204);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn small_files_travel_with_their_creation() {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let sha = Digest::of(b"kite").to_string();
+    let meta = metadata(&[("filename", "IMG_20260412_101530.jpg"), ("sha256", &sha), ("source", "Camera")]);
+    let made = raw.tus("POST", "tus/", &[("Upload-Length", "4"), ("Upload-Metadata", &meta), BODY], b"kite").await;
+    assert_eq!((made.status, made.header("upload-offset")), (201, "4"));
+    assert!(!made.header("ypogeion-original").is_empty());
+    assert_eq!(library_files(&w.house), ["juno/2026/04/IMG_20260412_101530.jpg"]);
+    let empty = raw
+        .tus("POST", "tus/", &[("Upload-Length", "0"), ("Upload-Metadata", &metadata(&[("filename", "empty.jpg")]))], b"")
+        .await;
+    assert!(!empty.header("ypogeion-original").is_empty(), "an empty file is a file");
+}
+
+#[rstest]
+#[case::sha256("sha256", Digest::of(b"weir").to_base64())]
+#[case::sha1("sha1", "9B5zsYr7ckjxqAy8Rqlbdvj07kM=".to_owned())]
+#[tokio::test(flavor = "multi_thread")]
+async fn bytes_with_a_wrong_checksum_are_not_kept(#[case] algorithm: &str, #[case] right: String) {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let path = raw.create(8, "").await;
+    let send = async |offset: &str, bytes: &[u8], sum: &str| {
+        raw.tus("PATCH", &path, &[("Upload-Offset", offset), BODY, ("Upload-Checksum", &format!("{algorithm} {sum}"))], bytes)
+            .await
+    };
+    let spoilt = send("0", b"weix", &right).await;
+    assert_eq!((spoilt.status, spoilt.problem().as_str()), (460, "digest-mismatch"));
+    assert_eq!(raw.tus("HEAD", &path, &[], b"").await.header("upload-offset"), "0");
+    let unknown = raw.tus("PATCH", &path, &[("Upload-Offset", "0"), BODY, ("Upload-Checksum", "crc32 AAAA")], b"weir").await;
+    assert_eq!(unknown.status, 400);
+    if algorithm == "sha256" {
+        assert_eq!(send("0", b"weir", &right).await.status, 204);
+        assert_eq!(raw.append(&path, 4, b"weir").await.status, 204);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_file_that_is_not_what_was_announced_does_not_land() {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let meta = metadata(&[("filename", "a.jpg"), ("sha256", &Digest::of(b"kite").to_string())]);
+    let lie = raw.tus("POST", "tus/", &[("Upload-Length", "4"), ("Upload-Metadata", &meta), BODY], b"weir").await;
+    assert_eq!((lie.status, lie.problem().as_str()), (460, "digest-mismatch"));
+    assert!(library_files(&w.house).is_empty());
+    assert!(std::fs::read_dir(w.house.library().join(".ypogeion/incoming")).unwrap().next().is_none(), "nothing half kept");
+}
+
+#[rstest]
+#[case::no_version("POST", "tus/", &[("Upload-Length", "4")], 412, "tus-version")]
+#[case::another_version("POST", "tus/", &[("Tus-Resumable", "0.2.2"), ("Upload-Length", "4")], 412, "tus-version")]
+#[case::no_length("POST", "tus/", &[("Tus-Resumable", "1.0.0")], 400, "bad-request")]
+#[case::negative("POST", "tus/", &[("Tus-Resumable", "1.0.0"), ("Upload-Length", "-4")], 400, "bad-request")]
+#[case::deferred("POST", "tus/", &[("Tus-Resumable", "1.0.0"), ("Upload-Defer-Length", "1")], 400, "bad-request")]
+#[case::enormous("POST", "tus/", &[("Tus-Resumable", "1.0.0"), ("Upload-Length", "99999999999999999")], 413, "too-large")]
+#[case::bad_metadata("POST", "tus/", &[("Tus-Resumable", "1.0.0"), ("Upload-Length", "4"), ("Upload-Metadata", "filename ***")], 400, "bad-request")]
+#[case::unknown("PATCH", "tus/0198a000-0000-7000-8000-000000000000", &[("Tus-Resumable", "1.0.0"), ("Upload-Offset", "0"), BODY], 410, "upload-gone")]
+#[case::no_id("PATCH", "tus/nonsense", &[("Tus-Resumable", "1.0.0"), ("Upload-Offset", "0"), BODY], 404, "not-found")]
+#[case::wrong_type("PATCH", "tus/0198a000-0000-7000-8000-000000000000", &[("Tus-Resumable", "1.0.0"), ("Upload-Offset", "0"), ("Content-Type", "image/jpeg")], 415, "content-type")]
+#[tokio::test(flavor = "multi_thread")]
+async fn what_cannot_be_understood_is_said(
+    #[case] method: &str,
+    #[case] path: &str,
+    #[case] headers: &[(&str, &str)],
+    #[case] status: u16,
+    #[case] problem: &str,
+) {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let said = raw.send(method, path, headers, b"").await;
+    assert_eq!((said.status, said.problem().as_str()), (status, problem));
+    assert_eq!(said.header("tus-version"), "1.0.0");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn more_than_was_announced_is_refused() {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let path = raw.create(4, "").await;
+    let much = raw.append(&path, 0, b"kites and more").await;
+    assert_eq!((much.status, much.problem().as_str()), (413, "too-large"));
+    assert!(library_files(&w.house).is_empty());
+    assert_eq!(raw.append(&path, 0, b"kite").await.status, 204);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_upload_can_be_ended_and_an_original_cannot() {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let path = raw.create(8, "").await;
+    raw.append(&path, 0, b"kite").await;
+    assert_eq!(raw.tus("DELETE", &path, &[], b"").await.status, 204);
+    assert_eq!(raw.tus("HEAD", &path, &[], b"").await.status, 410);
+    let landed = raw.create(4, "").await;
+    raw.append(&landed, 0, b"kite").await;
+    let refused = raw.tus("DELETE", &landed, &[], b"").await;
+    assert_eq!((refused.status, refused.problem().as_str()), (403, "not-allowed"));
+    assert_eq!(library_files(&w.house).len(), 1);
+    // Another device of the house cannot touch it either.
+    let other = w.raw_device("other").await;
+    assert_eq!(other.tus("HEAD", &landed, &[], b"").await.status, 410);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_upload_left_alone_expires() {
+    let w = world_with("upload_days = 0.00001").await;
+    let raw = w.raw_device("phone").await;
+    let path = raw.create(8, "").await;
+    wait_for("the upload to expire", 10, async || Ok((raw.tus("HEAD", &path, &[], b"").await.status == 410).then_some(())))
+        .await
+        .unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_quota_is_kept_before_a_byte_is_sent() {
+    let w = world().await;
+    let form = json!({ "name": "Piet", "role": "member", "password": "kites over the sea", "quota": 1000 });
+    w.keeper.ask(Method::POST, "api/people", Some(form)).await.unwrap();
+    let device = ypogeion_rehearsal::device::Device::new(&w.folder.path().join("piet"));
+    device.pair(&w.keeper.pairing("Piet").await.unwrap(), "phone", "phone", &[]).await.unwrap();
+    let home = ypogeion_agent::home::Home::open(device.folder()).unwrap();
+    let raw = common::Raw { token: home.paired().unwrap().token.clone(), ..w.raw_device("unused").await };
+    let over = raw.tus("POST", "tus/", &[("Upload-Length", "1001")], b"").await;
+    assert_eq!((over.status, over.problem().as_str()), (413, "over-quota"));
+    let path = raw.create(900, "").await;
+    // What is promised counts, too.
+    assert_eq!(raw.tus("POST", "tus/", &[("Upload-Length", "200")], b"").await.problem(), "over-quota");
+    assert_eq!(raw.append(&path, 0, &[7; 900]).await.status, 204);
+    assert!(raw.tus("POST", "tus/", &[("Upload-Length", "101")], b"").await.body.contains("100 bytes"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_reserve_of_the_disk_is_kept() {
+    let w = world_of(|options| options.reserve_gb = 900_000).await;
+    let raw = w.raw_device("phone").await;
+    let full = raw.tus("POST", "tus/", &[("Upload-Length", "1")], b"").await;
+    assert_eq!((full.status, full.problem().as_str()), (507, "disk-full"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn hostile_names_stay_inside_and_the_bytes_are_kept() {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let long = "x".repeat(3000);
+    for (n, name) in
+        ["../../../../etc/cron.d/x", "/etc/passwd", "..", "a\0b.jpg", "CON", "\u{202e}gpj.exe", "con\nfig/../x.jpg", &long, ""]
+            .iter()
+            .enumerate()
+    {
+        let bytes = format!("bytes {n}");
+        let path = raw.create(bytes.len(), &metadata(&[("filename", name), ("source", "../..")])).await;
+        let landed = raw.append(&path, 0, bytes.as_bytes()).await;
+        assert_eq!(landed.status, 204, "{name:?}: {}", landed.body);
+        let id = landed.header("ypogeion-original").to_owned();
+        assert_eq!(w.keeper.bytes(&format!("api/originals/{id}/bytes")).await.unwrap(), bytes.as_bytes());
+    }
+    let files = library_files(&w.house);
+    assert_eq!(files.len(), 9);
+    assert!(files.iter().all(|f| f.starts_with("juno/20") && f.split('/').count() == 4), "{files:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_same_name_twice_keeps_both_and_the_same_bytes_twice_keeps_one() {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let name = metadata(&[("filename", "IMG_0001.JPG"), ("mtime", "2026-04-12T10:00:00Z")]);
+    let lower = metadata(&[("filename", "img_0001.jpg"), ("mtime", "2026-04-12T10:00:00Z")]);
+    // At once, as two phones do.
+    let sends = [("kite", &name), ("weir", &name), ("fog", &lower), ("kite", &name), ("kite", &lower)];
+    let results = futures_util::future::join_all(sends.map(|(bytes, meta)| {
+        let raw = raw.clone();
+        async move {
+            let path = raw.create(bytes.len(), meta).await;
+            raw.append(&path, 0, bytes.as_bytes()).await.header("ypogeion-original").to_owned()
+        }
+    }))
+    .await;
+    assert!(results.iter().all(|id| !id.is_empty()));
+    assert_eq!(results[0], results[3]);
+    let mut files: Vec<String> = library_files(&w.house).iter().map(|f| f.to_lowercase()).collect();
+    files.sort();
+    files.dedup();
+    assert_eq!(files.len(), 3, "no two names that a file system without case would mix up: {files:?}");
+    assert_eq!(w.keeper.overview().await.unwrap().home.count, 3);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn downloads_have_ranges_and_digests_and_run_nothing() {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let html = b"<script>alert(1)</script>";
+    let path = raw.create(html.len(), &metadata(&[("filename", "trap.html")])).await;
+    let id = raw.append(&path, 0, html).await.header("ypogeion-original").to_owned();
+    let all = raw.send("GET", &format!("api/originals/{id}/bytes?look=true"), &[], b"").await;
+    assert_eq!(all.header("content-type"), "application/octet-stream");
+    assert!(all.header("content-disposition").starts_with("attachment"));
+    assert_eq!(all.header("x-content-type-options"), "nosniff");
+    assert_eq!(all.header("repr-digest"), format!("sha-256=:{}:", Digest::of(html).to_base64()));
+    let part = raw.send("GET", &format!("api/originals/{id}/bytes"), &[("Range", "bytes=1-6")], b"").await;
+    assert_eq!((part.status, part.body.as_str(), part.header("content-range")), (206, "script", "bytes 1-6/25"));
+    let beyond = raw.send("GET", &format!("api/originals/{id}/bytes"), &[("Range", "bytes=99-")], b"").await;
+    assert_eq!(beyond.status, 416);
+    assert_eq!(raw.send("GET", &format!("api/originals/{id}/preview/small"), &[], b"").await.problem(), "no-preview");
+    assert_eq!(raw.send("GET", "api/originals/%2e%2e%2f%2e%2e%2fetc%2fpasswd", &[], b"").await.status, 404);
+}
