@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use ypogeion_catalog::{CatalogError, stores::StoreRow, work::Job};
+use ypogeion_catalog::{CatalogError, originals::OriginalRow, stores::StoreRow, work::Job};
 use ypogeion_core::{
     OriginalId, StoreId,
     capture::CaptureRule,
@@ -47,6 +47,15 @@ async fn open(app: &Arc<App>, job: &Job) -> Answer<Result<(StoreRow, Replica), E
     }
 }
 
+/// The same with the original that the work is about.
+async fn open_with_original(app: &Arc<App>, job: &Job) -> Answer<Result<(OriginalRow, StoreRow, Replica), Ended>> {
+    let row = match app.catalog.original(OriginalId(job.key), None).await {
+        Err(CatalogError::NotFound) => return Ok(Err(Ended::Done)),
+        other => other?,
+    };
+    Ok(open(app, job).await?.map(|(store, replica)| (row, store, replica)))
+}
+
 async fn stop(app: &Arc<App>, store: &StoreRow, reason: &str) -> Answer<()> {
     tracing::warn!(store = store.address.name, reason, "a store takes no more copies");
     app.forget_replica(store.id);
@@ -81,11 +90,7 @@ async fn note_fault(app: &Arc<App>, store: &StoreRow, job: &Job, fault: Fault) -
 
 /// Sends one original to one store.
 pub(super) async fn replicate(app: &Arc<App>, job: &Job) -> Answer<Ended> {
-    let row = match app.catalog.original(OriginalId(job.key), None).await {
-        Err(CatalogError::NotFound) => return Ok(Ended::Done),
-        other => other?,
-    };
-    let (store, replica) = match open(app, job).await? {
+    let (row, store, replica) = match open_with_original(app, job).await? {
         Ok(opened) => opened,
         Err(ended) => return Ok(ended),
     };
@@ -203,11 +208,7 @@ pub(super) async fn want_ledger_again(app: &Arc<App>, job: &Job) -> Answer<()> {
 
 /// Reads one original back from a store, opens it and checks its hash.
 pub(super) async fn prove(app: &Arc<App>, job: &Job) -> Answer<Ended> {
-    let row = match app.catalog.original(OriginalId(job.key), None).await {
-        Err(CatalogError::NotFound) => return Ok(Ended::Done),
-        other => other?,
-    };
-    let (store, replica) = match open(app, job).await? {
+    let (row, store, replica) = match open_with_original(app, job).await? {
         Ok(opened) => opened,
         Err(ended) => return Ok(ended),
     };
