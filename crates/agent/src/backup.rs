@@ -60,8 +60,6 @@ pub enum Told {
     },
     /// A file has come to its end.
     File(RunEntry),
-    /// Something the keeper of this device should know; the run goes on.
-    Note(String),
 }
 
 /// What a run did.

@@ -18,7 +18,7 @@ use ypogeion_wire::problem::ProblemType;
 
 use crate::{
     client::{Client, ClientError, Result},
-    scan::Found,
+    scan::{Found, stamp},
 };
 
 /// Files up to this size travel with their creation request.
@@ -47,8 +47,10 @@ pub async fn send(client: &Client, file: &Found, digest: Digest, sent: &Arc<Atom
         };
         attempt += 1;
         match error.problem() {
-            // It was lost on the server before it was acknowledged, or somebody else's bytes came through: from the start.
-            Some(ProblemType::UploadGone | ProblemType::DigestMismatch) if attempt < ATTEMPTS => place = None,
+            // It was lost on the server before it was acknowledged: from the start.
+            Some(ProblemType::UploadGone) if attempt < ATTEMPTS => place = None,
+            // Bytes were spoilt on their way, if the file is still what it was. If it changed, sending it again is in vain.
+            Some(ProblemType::DigestMismatch) if attempt < 3 && unchanged(file).await => place = None,
             Some(ProblemType::WrongOffset) if attempt < ATTEMPTS => {}
             _ if error.passes() && attempt < ATTEMPTS => {}
             _ => return Err(error),
@@ -63,6 +65,10 @@ pub async fn send(client: &Client, file: &Found, digest: Digest, sent: &Arc<Atom
 fn pause(attempt: u32) -> Duration {
     let chance = f64::from(uuid::Uuid::new_v4().as_u128() as u16) / f64::from(u16::MAX);
     retry::wait(attempt, chance) / 2
+}
+
+async fn unchanged(file: &Found) -> bool {
+    tokio::fs::metadata(&file.path).await.is_ok_and(|meta| stamp(&meta) == file.stamp)
 }
 
 enum Step {

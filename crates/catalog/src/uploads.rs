@@ -171,6 +171,17 @@ impl Catalog {
         Ok(rows.into_iter().map(Upload::from).collect())
     }
 
+    /// Puts the end of an upload off, because more of it has come.
+    pub async fn extend_upload(&self, id: UploadId, expires_at: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE upload SET expires_at = $2 WHERE id = $1")
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Timestamptz, _>(expires_at)
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
     /// Bytes promised to uploads that have not landed, of one member or of all. What is on the disk of them already is
     /// counted too: the reserve is a little larger than it must be, never smaller.
     pub async fn promised(&self, person: Option<PersonId>) -> Result<u64> {

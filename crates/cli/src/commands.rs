@@ -341,7 +341,6 @@ pub async fn backup(context: &Context, backup: &Backup) -> Result {
                 line(format!("{} {}/{}{why}", e.outcome, e.source, e.name));
             }
         }
-        Told::Note(note) => line(note),
     })
     .await;
     mover.abort();

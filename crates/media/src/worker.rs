@@ -151,6 +151,12 @@ impl Pool {
         drop(ended);
     }
 
+    /// Whether no child is running, busy or idle.
+    pub fn is_resting(&self) -> bool {
+        let workers = self.lock();
+        workers.running == 0 && workers.idle.is_empty()
+    }
+
     fn lock(&self) -> std::sync::MutexGuard<'_, Workers> {
         // No code that can panic runs under this lock; a poisoned one still holds true numbers.
         self.workers.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
@@ -210,7 +216,8 @@ mod tests {
             assert_eq!(pool.preview(Path::new("/x"), "x", Path::new("/s"), Path::new("/l")), Err("no".to_owned()));
         }
         assert_eq!(pool.lock().idle.len(), 1);
+        assert!(!pool.is_resting());
         pool.rest(Duration::ZERO);
-        assert!(pool.lock().idle.is_empty());
+        assert!(pool.is_resting());
     }
 }

@@ -49,6 +49,8 @@ pub struct App {
     pub busy: Busy,
     /// Filed names that were chosen and are not in the catalogue yet.
     pub reserved: Mutex<HashSet<String>>,
+    /// Told when work or reading begins, so that whoever looks after leases and children sleeps while there is none.
+    pub stirred: Notify,
     /// Wakes the background workers.
     pub wake: HashMap<Kind, Notify>,
     /// Opened replicas.
@@ -100,6 +102,7 @@ impl App {
             me: parts.me,
             busy: Busy::default(),
             reserved: Mutex::default(),
+            stirred: Notify::new(),
             wake: Kind::ALL.into_iter().map(|k| (k, Notify::new())).collect(),
             replicas: Mutex::default(),
             rates: Mutex::default(),

@@ -114,11 +114,17 @@ async fn commit(
     Ok(id)
 }
 
-/// The member has these bytes. Believed only after looking: if the copy at home is damaged, this one takes its place.
+/// The member has these bytes. Believed only after looking: if the copy at home was seen damaged, or is not there as it
+/// should be, this one takes its place.
 async fn already_here(app: &Arc<App>, upload: &Upload, part: Finished, id: OriginalId, path: &FiledPath) -> Answer<OriginalId> {
     let digest = part.digest;
-    let good = app.catalog.standings(id).await?.iter().any(|(place, s)| *place == Place::Home && s.good);
-    if !good {
+    let known_good = app.catalog.standings(id).await?.iter().any(|(place, s)| *place == Place::Home && s.good);
+    let (library, place) = (Arc::clone(&app.library), path.clone());
+    let length = part.length;
+    let there = tokio::task::spawn_blocking(move || {
+        library.open_original(&place).is_ok_and(|f| f.metadata().is_ok_and(|m| m.len() == length))
+    });
+    if !(there.await? && known_good) {
         let row = app.catalog.original(id, None).await?;
         let captured = Captured { at: row.taken_at, local: row.taken_local, rule: capture::CaptureRule::Received };
         let part = seal(part, captured).await?;
@@ -129,19 +135,19 @@ async fn already_here(app: &Arc<App>, upload: &Upload, part: Finished, id: Origi
             library.publish(&part, &target)
         })
         .await??;
-        if published == Publish::Done {
-            let seen = Observation {
-                place: Place::Home,
-                act: Act::Reread,
-                at: app.now(),
-                digest: Some(digest),
-                outcome: Outcome::Right,
-            };
-            app.catalog.observe(id, digest, &seen).await?;
-            app.catalog
-                .write_record(app.now(), "Ypogeion", &format!("mended {path} with the copy that a device sent again"))
-                .await?;
+        if published == Publish::NameTaken {
+            // Somebody put something there just now. Nothing is acknowledged that is not in its place.
+            return Err(Failure::new(
+                ProblemType::OriginalDamaged,
+                format!(
+                    "The copy of this picture at home is damaged, and something else lies in its place ({path}). Move that away and send it again."
+                ),
+            ));
         }
+        let seen =
+            Observation { place: Place::Home, act: Act::Reread, at: app.now(), digest: Some(digest), outcome: Outcome::Right };
+        app.catalog.observe(id, digest, &seen).await?;
+        app.catalog.write_record(app.now(), "Ypogeion", &format!("mended {path} with the copy that a device sent again")).await?;
     }
     app.catalog.link_upload(upload.id, id).await?;
     remove_part(app, upload.id).await?;
@@ -151,6 +157,7 @@ async fn already_here(app: &Arc<App>, upload: &Upload, part: Finished, id: Origi
 
 async fn read_facts(app: &Arc<App>, part: Finished, name: &OriginalName) -> Answer<(Finished, Facts)> {
     let (reader, name) = (Arc::clone(&app.reader), name.as_str().to_owned());
+    app.stirred.notify_one();
     Ok(tokio::task::spawn_blocking(move || {
         let facts = reader.facts(part.path(), &name);
         (part, facts)

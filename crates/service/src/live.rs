@@ -11,7 +11,7 @@ use std::{
     time::Duration,
 };
 
-use tokio::sync::{Notify, broadcast};
+use tokio::sync::{Notify, broadcast, watch};
 use ypogeion_wire::work::LiveEvent;
 
 const GATHER: Duration = Duration::from_millis(400);
@@ -23,11 +23,18 @@ pub struct Live {
     changed: Arc<AtomicU8>,
     wake: Arc<Notify>,
     listeners: broadcast::Sender<LiveEvent>,
+    /// Whether the service is stopping: listeners are let go, or they would hold it for as long as they listen.
+    stopping: Arc<watch::Sender<bool>>,
 }
 
 impl Default for Live {
     fn default() -> Self {
-        Live { changed: Arc::default(), wake: Arc::default(), listeners: broadcast::channel(64).0 }
+        Live {
+            changed: Arc::default(),
+            wake: Arc::default(),
+            listeners: broadcast::channel(64).0,
+            stopping: Arc::new(watch::Sender::new(false)),
+        }
     }
 }
 
@@ -46,6 +53,17 @@ impl Live {
     /// Begins to listen.
     pub fn listen(&self) -> broadcast::Receiver<LiveEvent> {
         self.listeners.subscribe()
+    }
+
+    /// Lets all listeners go.
+    pub fn stop(&self) {
+        self.stopping.send_replace(true);
+    }
+
+    /// Ends when listeners are let go.
+    pub async fn stopped(&self) {
+        // The sender is part of self, so that the channel cannot close while this waits.
+        let _ = self.stopping.subscribe().wait_for(|stopping| *stopping).await;
     }
 
     /// Tells listeners for ever. May be cancelled at any await: a change that was not told yet is told by the next one.

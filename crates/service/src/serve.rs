@@ -190,8 +190,10 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
     }
     let running = server.run();
     let handle = running.handle();
+    let live = app.live.clone();
     tokio::spawn(async move {
         wait_for_stop().await;
+        live.stop();
         tracing::info!("stopping; what is under way is finished or comes back at the next start");
         handle.stop(true).await;
     });

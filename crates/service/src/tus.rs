@@ -204,7 +204,7 @@ pub async fn append_upload(
         return Err(wrong_offset(stands, claimed));
     }
     let taken = append(&app, &upload, stands, checksum, body, writing).await?;
-    response.insert_header(("Upload-Offset", taken.offset)).insert_header(("Upload-Expires", http_date(upload.expires_at)));
+    response.insert_header(("Upload-Offset", taken.offset)).insert_header(("Upload-Expires", http_date(taken.expires_at)));
     if let Some(original) = taken.original {
         response.insert_header((ORIGINAL, original.to_string()));
     }
@@ -276,6 +276,7 @@ pub async fn room(app: &App, person: ypogeion_core::PersonId) -> Answer<Room> {
 
 struct Taken {
     offset: u64,
+    expires_at: DateTime<Utc>,
     original: Option<ypogeion_core::OriginalId>,
 }
 
@@ -319,16 +320,20 @@ async fn append(
     }
     drop(sender);
     match disk.await?? {
-        Written::Paused { offset } => trouble.map_or(Ok(Taken { offset, original: None }), Err),
+        Written::Paused { offset } => {
+            let expires_at = app.now() + app.settings.upload_life;
+            app.catalog.extend_upload(upload.id, expires_at).await?;
+            trouble.map_or(Ok(Taken { offset, original: None, expires_at }), Err)
+        }
         Written::WrongChecksum => Err(Failure::new(
             ProblemType::DigestMismatch,
             "These bytes do not have the checksum that came with them. They were not kept; send them again.",
         )),
         Written::Finished(part) => {
             // Landing goes on even if the device hangs up now: it is nearly done, and the device will ask.
-            let (app, upload) = (Arc::clone(app), upload.clone());
-            let original = tokio::spawn(async move { landing::land(&app, &upload, *part).await }).await??;
-            trouble.map_or(Ok(Taken { offset: length, original: Some(original) }), Err)
+            let (app, landed) = (Arc::clone(app), upload.clone());
+            let original = tokio::spawn(async move { landing::land(&app, &landed, *part).await }).await??;
+            trouble.map_or(Ok(Taken { offset: length, original: Some(original), expires_at: upload.expires_at }), Err)
         }
     }
 }

@@ -16,19 +16,23 @@ const BEAT: Duration = Duration::from_secs(25);
 #[utoipa::path(responses((status = 200, content_type = "text/event-stream", body = LiveEvent)))]
 #[get("/api/events")]
 pub async fn events(app: web::Data<App>) -> Answer<HttpResponse> {
-    let heard = app.live.listen();
-    let lines = stream::unfold((heard, true), |(mut heard, first)| async move {
+    let (heard, live) = (app.live.listen(), app.live.clone());
+    let lines = stream::unfold((heard, live, true), |(mut heard, live, first)| async move {
         if first {
-            return Some((Ok::<_, actix_web::Error>(web::Bytes::from_static(b"retry: 2000\n\n")), (heard, false)));
+            return Some((Ok::<_, actix_web::Error>(web::Bytes::from_static(b"retry: 2000\n\n")), (heard, live, false)));
         }
-        let line = match tokio::time::timeout(BEAT, heard.recv()).await {
+        let next = tokio::select! {
+            next = tokio::time::timeout(BEAT, heard.recv()) => next,
+            () = live.stopped() => return None,
+        };
+        let line = match next {
             Err(_) => ": still here\n\n".to_owned(),
             Ok(Ok(event)) => line(&event),
             // Too many at once: the listener is told that everything may have changed.
             Ok(Err(RecvError::Lagged(_))) => line(&LiveEvent::Overview) + &line(&LiveEvent::Library),
             Ok(Err(RecvError::Closed)) => return None,
         };
-        Some((Ok(web::Bytes::from(line)), (heard, false)))
+        Some((Ok(web::Bytes::from(line)), (heard, live, false)))
     });
     Ok(HttpResponse::Ok()
         .content_type("text/event-stream")

@@ -86,6 +86,7 @@ async fn run_kind(app: Arc<App>, kind: Kind, parallel: usize, held: Held) {
         let more = !jobs.is_empty() && jobs.len() == free;
         for job in jobs {
             held.lock().unwrap_or_else(PoisonError::into_inner).insert(job.id);
+            app.stirred.notify_one();
             let permit = Arc::clone(&room).acquire_owned().await.expect("the semaphore is never closed");
             let (app, held) = (Arc::clone(&app), Arc::clone(&held));
             running.spawn(async move {
@@ -155,8 +156,13 @@ async fn listen(app: Arc<App>) {
     }
 }
 
+/// Looks after leases and idle children while there are any, and sleeps while there are none.
 async fn keep_leases(app: Arc<App>, held: Held) {
     loop {
+        if held.lock().unwrap_or_else(PoisonError::into_inner).is_empty() && app.reader.is_resting() && app.previewer.is_resting()
+        {
+            app.stirred.notified().await;
+        }
         tokio::time::sleep(KEEP_LEASES).await;
         let ids: Vec<i64> = held.lock().unwrap_or_else(PoisonError::into_inner).iter().copied().collect();
         if !ids.is_empty()
