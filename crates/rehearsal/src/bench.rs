@@ -187,7 +187,17 @@ fn receive_limit(folder: &Path, files: &[PathBuf]) -> Step<f64> {
     fs::write(root.join("curl.config"), arguments)?;
     done(
         Command::new("curl")
-            .args(["-sS", "--fail", "--parallel", "--parallel-max", &CONNECTIONS.to_string(), "--noproxy", "*", "-K"])
+            .args([
+                "-sS",
+                "--no-progress-meter",
+                "--fail",
+                "--parallel",
+                "--parallel-max",
+                &CONNECTIONS.to_string(),
+                "--noproxy",
+                "*",
+                "-K",
+            ])
             .arg(root.join("curl.config")),
     )?;
     let put: Vec<PathBuf> = fs::read_dir(root.join("put"))?.map(|e| e.map(|e| e.path())).collect::<std::io::Result<_>>()?;
@@ -246,7 +256,7 @@ fn curl(house: &House) -> String {
     let form = house.store_form();
     let text = |k: &str| form[k].as_str().unwrap_or_default().to_owned();
     format!(
-        "curl -sS --fail --noproxy '*' --aws-sigv4 aws:amz:{}:s3 --user {}:{}",
+        "curl -sS --fail --noproxy '*' -H 'x-amz-content-sha256: UNSIGNED-PAYLOAD' --aws-sigv4 aws:amz:{}:s3 --user {}:{}",
         text("region"),
         text("access_key"),
         text("secret_key")
