@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, NaiveDateTime, Utc};
 use diesel::{
-    QueryableByName, sql_query,
+    OptionalExtension, QueryableByName, sql_query,
     sql_types::{Array, BigInt, Binary, Bool, Jsonb, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
 };
 use diesel_async::{AsyncConnection, RunQueryDsl};
@@ -298,7 +298,7 @@ impl Catalog {
         let kind = facts.kind.unwrap_or_else(|| MediaKind::from_extension(&upload.name));
         let facts_json = serde_json::to_value(facts).expect("facts are text and numbers");
         let mut c = self.connection().await?;
-        let row: LandedRow = sql_query(
+        let row: Option<LandedRow> = sql_query(
             "WITH added AS (
                  INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at)
                  VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)
@@ -341,7 +341,18 @@ impl Catalog {
         .bind::<Nullable<Timestamptz>, _>(standing.proven_at)
         .bind::<SqlUuid, _>(upload.id.0)
         .get_result(&mut c)
-        .await?;
-        Ok(row.new.then_some(OriginalId(row.id)))
+        .await
+        .optional()?;
+        match row {
+            Some(row) => Ok(row.new.then_some(OriginalId(row.id))),
+            None => {
+                // The same bytes were committed by another upload after this statement began: the insert met them, and the
+                // statement's own view of the table is older. The next statement sees them.
+                drop(c);
+                let (there, _) = self.original_of(upload.person, *digest).await?;
+                self.link_upload(upload.id, there).await?;
+                Ok(None)
+            }
+        }
     }
 }

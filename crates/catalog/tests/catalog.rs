@@ -167,6 +167,26 @@ async fn the_same_bytes_land_once_for_one_member() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn the_same_bytes_landing_at_once_are_one_original_to_all() {
+    let w = std::sync::Arc::new(world().await);
+    for round in 0..15 {
+        let landings: Vec<_> = (0..6)
+            .map(|n| {
+                let w = std::sync::Arc::clone(&w);
+                tokio::spawn(async move { w.land(format!("round {round}").as_bytes(), &format!("juno/{round}/{n}.jpg")).await })
+            })
+            .collect();
+        let mut new = 0;
+        for landing in landings {
+            // Landing asserts that every upload was linked to an original.
+            new += usize::from(landing.await.unwrap().is_some());
+        }
+        assert_eq!(new, 1, "round {round}");
+    }
+    assert_eq!(w.catalog.usage(w.person).await.unwrap().count, 15);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn layers_follow_the_observations() {
     let w = world().await;
     let store = w.add_store().await;
