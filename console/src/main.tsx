@@ -18,6 +18,9 @@ const client = new QueryClient({
   },
 });
 
+// A page that comes back from that keeping starts anew, with fresh numbers and a connection.
+window.addEventListener("pageshow", (event) => event.persisted && location.reload());
+
 const root = document.getElementById("root");
 if (!root) throw new Error("index.html has no #root");
 createRoot(root).render(

@@ -84,7 +84,13 @@ export function useLive(signedIn: boolean): boolean {
     for (const kind of ["overview", "library", "devices", "offsite", "work"]) {
       events.addEventListener(kind, () => void client.invalidateQueries({ queryKey: [kind] }));
     }
-    return () => events.close();
+    // A page that a browser keeps for "back" must not hold its connection: there are only six to one server.
+    const leave = () => events.close();
+    window.addEventListener("pagehide", leave);
+    return () => {
+      window.removeEventListener("pagehide", leave);
+      events.close();
+    };
   }, [client, signedIn]);
   return there;
 }
