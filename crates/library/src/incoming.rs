@@ -8,7 +8,7 @@
 use std::{
     collections::HashMap,
     fs::{self, File, OpenOptions},
-    io::{self, Read, Write},
+    io::{self, Read},
     os::unix::fs::FileExt,
     path::{Path, PathBuf},
     sync::{Arc, Mutex, PoisonError},
@@ -255,21 +255,6 @@ impl Finished {
     pub fn path(&self) -> &Path {
         &self.path
     }
-}
-
-/// Writes `bytes` to `path` so that after a crash there is either the old content or the new, never a mixture.
-///
-/// Survives a power cut once it returns: the new file is synced before it takes the name, and the folder after.
-pub fn replace_file(path: &Path, bytes: &[u8]) -> io::Result<()> {
-    let folder = path.parent().ok_or_else(|| io::Error::new(io::ErrorKind::InvalidInput, "a file needs a folder"))?;
-    let mut name = path.file_name().unwrap_or_default().to_owned();
-    name.push(".new");
-    let new = folder.join(name);
-    let mut file = File::create(&new)?;
-    file.write_all(bytes)?;
-    file.sync_all()?;
-    fs::rename(&new, path)?;
-    File::open(folder)?.sync_all()
 }
 
 #[cfg(test)]
