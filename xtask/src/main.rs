@@ -61,8 +61,10 @@ fn main() -> ExitCode {
     }
 }
 
+/// The workspace that cargo was called in. Asked when it runs, not when it was compiled: two clones may share a target folder.
 fn root() -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).parent().expect("xtask is a folder of the workspace").to_owned()
+    let xtask = std::env::var_os("CARGO_MANIFEST_DIR").map_or_else(|| env!("CARGO_MANIFEST_DIR").into(), PathBuf::from);
+    xtask.parent().expect("xtask is a folder of the workspace").to_owned()
 }
 
 fn say(what: &str) {

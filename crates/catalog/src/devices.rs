@@ -11,7 +11,7 @@ use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, Digest, OriginalId, PersonId};
 
-use crate::{Catalog, CatalogError, Result, signed, unsigned};
+use crate::{Catalog, CatalogError, Keep, Result, signed, unsigned};
 
 /// A device that is asking.
 #[derive(Clone, Debug)]
@@ -255,6 +255,7 @@ impl Catalog {
         .bind::<SqlUuid, _>(by.0)
         .bind::<Timestamptz, _>(now)
         .bind::<Timestamptz, _>(end)
+        .kept()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -270,6 +271,7 @@ impl Catalog {
         )
         .bind::<SqlUuid, _>(id)
         .bind::<SqlUuid, _>(by.0)
+        .kept()
         .get_result(&mut c)
         .await?;
         Ok(PairingView {
@@ -289,6 +291,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(id)
             .bind::<SqlUuid, _>(by.0)
             .bind::<Timestamptz, _>(now)
+            .kept()
             .execute(&mut c)
             .await?;
         if found == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
@@ -316,6 +319,7 @@ impl Catalog {
         .bind::<Binary, _>(device.token_hash)
         .bind::<Text, _>(device.client)
         .bind::<Timestamptz, _>(now)
+        .kept()
         .get_result(&mut c)
         .await
         .optional()?;
@@ -334,6 +338,7 @@ impl Catalog {
         )
         .bind::<Binary, _>(token_hash)
         .bind::<Timestamptz, _>(now)
+        .kept()
         .get_result(&mut c)
         .await?;
         Ok(DeviceCaller { id: DeviceId(row.id), name: row.name, person: PersonId(row.person), revoked: row.revoked })
@@ -364,6 +369,7 @@ impl Catalog {
         .bind::<Nullable<SqlUuid>, _>(only.map(|d| d.0))
         .bind::<Timestamptz, _>(now)
         .bind::<SqlUuid, _>(crate::evidence::HOME)
+        .kept()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -395,6 +401,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(id.0)
             .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
             .bind::<Text, _>(name)
+            .kept()
             .execute(&mut c)
             .await?;
         if found == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
@@ -408,6 +415,7 @@ impl Catalog {
                 .bind::<SqlUuid, _>(id.0)
                 .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
                 .bind::<Timestamptz, _>(now)
+                .kept()
                 .execute(&mut c)
                 .await?;
         if found == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
@@ -424,6 +432,7 @@ impl Catalog {
         .bind::<SqlUuid, _>(person.0)
         .bind::<Array<Binary>, _>(digests)
         .bind::<SqlUuid, _>(crate::evidence::HOME)
+        .kept()
         .load(&mut c)
         .await?;
         Ok(rows.iter().map(|r| digest_of(&r.digest)).collect())
@@ -455,6 +464,7 @@ impl Catalog {
         .bind::<Array<Nullable<Timestamptz>>, _>(rows.iter().map(|s| s.file_time).collect::<Vec<_>>())
         .bind::<Array<Nullable<Text>>, _>(rows.iter().map(|s| s.refused.as_deref()).collect::<Vec<_>>())
         .bind::<Timestamptz, _>(now)
+        .kept()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -482,6 +492,7 @@ impl Catalog {
         .bind::<SqlUuid, _>(device.0)
         .bind::<SqlUuid, _>(crate::evidence::HOME)
         .bind::<Timestamptz, _>(proven_since)
+        .kept()
         .get_result(&mut c)
         .await?;
         Ok((unsigned(row.offsite), unsigned(row.proven)))
@@ -508,6 +519,7 @@ impl Catalog {
         .bind::<Nullable<Text>, _>(after_name)
         .bind::<SqlUuid, _>(crate::evidence::HOME)
         .bind::<BigInt, _>(limit)
+        .kept()
         .load(&mut c)
         .await?;
         Ok(rows

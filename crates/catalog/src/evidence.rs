@@ -12,7 +12,7 @@ use ypogeion_core::{
     layers::{Act, Observation, Outcome, Place, Standing},
 };
 
-use crate::{Catalog, CatalogError, Result, devices::digest_of};
+use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of};
 
 /// How the home disk is written in a `place` column.
 pub const HOME: Uuid = Uuid::nil();
@@ -73,6 +73,7 @@ impl Catalog {
         let rows: Vec<ObservationRow> =
             sql_query("SELECT place, act, at, digest, outcome FROM observation WHERE original = $1 ORDER BY id DESC LIMIT 200")
                 .bind::<SqlUuid, _>(original.0)
+                .kept()
                 .load(&mut c)
                 .await?;
         Ok(rows
@@ -94,6 +95,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let rows: Vec<StandingRow> = sql_query("SELECT place, good, since, proven_at FROM standing WHERE original = $1")
             .bind::<SqlUuid, _>(original.0)
+            .kept()
             .load(&mut c)
             .await?;
         Ok(rows.iter().map(|r| (place_of(r.place), r.standing())).collect())
@@ -112,6 +114,7 @@ pub(crate) async fn observe_in(
         sql_query("SELECT place, good, since, proven_at FROM standing WHERE original = $1 AND place = $2 FOR UPDATE")
             .bind::<SqlUuid, _>(original.0)
             .bind::<SqlUuid, _>(place)
+            .kept()
             .get_result(c)
             .await
             .optional()?;
@@ -123,6 +126,7 @@ pub(crate) async fn observe_in(
         .bind::<Timestamptz, _>(seen.at)
         .bind::<Nullable<Binary>, _>(seen.digest.map(|d| d.as_bytes().to_vec()))
         .bind::<Text, _>(seen.outcome.word())
+        .kept()
         .execute(c)
         .await?;
     sql_query(
@@ -134,6 +138,7 @@ pub(crate) async fn observe_in(
     .bind::<Bool, _>(after.good)
     .bind::<Timestamptz, _>(after.since)
     .bind::<Nullable<Timestamptz>, _>(after.proven_at)
+    .kept()
     .execute(c)
     .await?;
     Ok::<_, CatalogError>(())

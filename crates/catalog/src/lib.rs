@@ -16,25 +16,68 @@ pub mod stores;
 pub mod uploads;
 pub mod work;
 
+use std::sync::Arc;
+
 use chrono::{DateTime, Utc};
 use diesel::{
-    QueryableByName,
+    QueryResult, QueryableByName,
+    pg::Pg,
+    query_builder::{AstPass, Query, QueryFragment, QueryId},
     result::{DatabaseErrorKind, Error as DieselError},
-    sql_types::{BigInt, Text, Timestamptz},
+    sql_types::{BigInt, Text, Timestamptz, Untyped},
 };
 use diesel_async::{
     AsyncConnection, AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl,
     pooled_connection::{AsyncDieselConnectionManager, deadpool},
 };
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
+use tokio::sync::Notify;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
 const CONNECTIONS: usize = 12;
+const SOFT_CONNECTIONS: usize = 6;
+/// Notices of new work are gathered for this long: PostgreSQL lets only one transaction that notifies commit at a time.
+const GATHER: std::time::Duration = std::time::Duration::from_millis(50);
+
+/// A statement that the server parses and plans once for a connection and then keeps. Diesel keeps no statement made from
+/// text, because it cannot know how many there will be; here, they are all written in this crate.
+pub(crate) struct Kept<Q>(Q);
+
+/// Makes a statement a kept one.
+pub(crate) trait Keep: Sized {
+    fn kept(self) -> Kept<Self> {
+        Kept(self)
+    }
+}
+
+impl<Q: QueryFragment<Pg>> Keep for Q {}
+
+impl<Q: QueryFragment<Pg>> QueryFragment<Pg> for Kept<Q> {
+    fn walk_ast<'b>(&'b self, out: AstPass<'_, 'b, Pg>) -> QueryResult<()> {
+        self.0.walk_ast(out)
+    }
+
+    fn is_safe_to_cache_prepared(&self, _: &Pg) -> QueryResult<bool> {
+        Ok(true)
+    }
+}
+
+impl<Q> QueryId for Kept<Q> {
+    type QueryId = ();
+    // The text is the key.
+    const HAS_STATIC_QUERY_ID: bool = false;
+}
+
+impl<Q> Query for Kept<Q> {
+    type SqlType = Untyped;
+}
 
 /// The catalogue of one household.
 #[derive(Clone)]
 pub struct Catalog {
     pool: deadpool::Pool<AsyncPgConnection>,
+    soft: deadpool::Pool<AsyncPgConnection>,
+    work_added: Arc<Notify>,
     url: String,
 }
 
@@ -99,9 +142,40 @@ impl Catalog {
         let connection = AsyncPgConnection::establish(url).await.map_err(|e| CatalogError::Away(Box::new(e)))?;
         let mut harness = AsyncMigrationHarness::new(connection);
         harness.run_pending_migrations(MIGRATIONS).map_err(CatalogError::Away)?;
-        let manager = AsyncDieselConnectionManager::<AsyncPgConnection>::new(url);
-        let pool = deadpool::Pool::builder(manager).max_size(CONNECTIONS).build().map_err(|e| CatalogError::Away(Box::new(e)))?;
-        Ok(Catalog { pool, url: url.to_owned() })
+        let pool = pool_of(url, CONNECTIONS)?;
+        let separator = if url.contains('?') { '&' } else { '?' };
+        let soft = pool_of(&format!("{url}{separator}options=-c%20synchronous_commit%3Doff"), SOFT_CONNECTIONS)?;
+        Ok(Catalog { pool, soft, work_added: Arc::default(), url: url.to_owned() })
+    }
+
+    /// A connection whose commits are not forced to the disk. For what a power cut may take back because it is only done
+    /// again: taking and finishing work, and what is known of uploads before they land. The order of commits is kept, so
+    /// that what it takes back, it takes back from the end.
+    async fn soft_connection(&self) -> Result<Connection> {
+        self.soft.get().await.map_err(|e| CatalogError::Away(Box::new(e)))
+    }
+
+    /// Work was added: whoever listens is told, soon.
+    fn work_added(&self) {
+        self.work_added.notify_one();
+    }
+
+    /// Tells all processes of new work, as long as the future is polled.
+    pub async fn tell_of_work(&self) {
+        loop {
+            self.work_added.notified().await;
+            tokio::time::sleep(GATHER).await;
+            let told = async {
+                let mut c = self.soft_connection().await?;
+                diesel::sql_query("SELECT pg_notify('job', '')").kept().execute(&mut c).await?;
+                Ok::<_, CatalogError>(())
+            };
+            if told.await.is_err() {
+                // The database is away. Those who listen look for work when it is back.
+                self.work_added.notify_one();
+                tokio::time::sleep(std::time::Duration::from_secs(1)).await;
+            }
+        }
     }
 
     async fn connection(&self) -> Result<Connection> {
@@ -111,7 +185,7 @@ impl Catalog {
     /// Whether the database answers.
     pub async fn ping(&self) -> Result<()> {
         let mut c = self.connection().await?;
-        diesel::sql_query("SELECT 1").execute(&mut c).await?;
+        diesel::sql_query("SELECT 1").kept().execute(&mut c).await?;
         Ok(())
     }
 
@@ -122,6 +196,7 @@ impl Catalog {
             .bind::<Timestamptz, _>(at)
             .bind::<Text, _>(who)
             .bind::<Text, _>(what)
+            .kept()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -132,9 +207,15 @@ impl Catalog {
         let mut c = self.connection().await?;
         Ok(diesel::sql_query("SELECT at, who, what FROM record ORDER BY id DESC LIMIT $1")
             .bind::<BigInt, _>(limit)
+            .kept()
             .load(&mut c)
             .await?)
     }
+}
+
+fn pool_of(url: &str, size: usize) -> Result<deadpool::Pool<AsyncPgConnection>> {
+    let manager = AsyncDieselConnectionManager::<AsyncPgConnection>::new(url);
+    deadpool::Pool::builder(manager).max_size(size).build().map_err(|e| CatalogError::Away(Box::new(e)))
 }
 
 /// One line of the append-only record.

@@ -8,7 +8,7 @@ use diesel::{
 use diesel_async::RunQueryDsl;
 use ypogeion_core::PersonId;
 
-use crate::{Catalog, Result, evidence::HOME, unsigned};
+use crate::{Catalog, Keep, Result, evidence::HOME, unsigned};
 
 /// How many, and how large together.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -94,6 +94,7 @@ impl Catalog {
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
         .bind::<SqlUuid, _>(HOME)
         .bind::<Timestamptz, _>(proven_since)
+        .kept()
         .get_result(&mut c)
         .await?;
         Ok(Depths {
@@ -119,6 +120,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let r: Usage = sql_query("SELECT count(*) AS n, coalesce(sum(size), 0)::bigint AS bytes FROM original WHERE person = $1")
             .bind::<SqlUuid, _>(person.0)
+            .kept()
             .get_result(&mut c)
             .await?;
         Ok(Amount::new(r.n, r.bytes))

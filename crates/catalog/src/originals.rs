@@ -9,7 +9,7 @@ use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, Digest, OriginalId, PersonId, capture::Facts, filing::FiledPath};
 
-use crate::{Catalog, CatalogError, Result, devices::digest_of, evidence::HOME, unsigned};
+use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of, evidence::HOME, unsigned};
 
 /// An original as the contact sheet shows it.
 #[derive(Clone, Debug)]
@@ -178,6 +178,7 @@ impl Catalog {
              WHERE person = $1 GROUP BY 1 ORDER BY 1 DESC",
         )
         .bind::<SqlUuid, _>(person.0)
+        .kept()
         .load(&mut c)
         .await?;
         Ok(rows.into_iter().map(|r| (r.month, unsigned(r.n))).collect())
@@ -217,6 +218,7 @@ impl Catalog {
         .bind::<Nullable<SqlUuid>, _>(after_id.map(|i| i.0))
         .bind::<SqlUuid, _>(HOME)
         .bind::<BigInt, _>(limit)
+        .kept()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -242,6 +244,7 @@ impl Catalog {
         let row: FullRow = sql_query(format!("{FULL} WHERE o.id = $1 AND ($2 IS NULL OR o.person = $2)"))
             .bind::<SqlUuid, _>(id.0)
             .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
+            .kept()
             .get_result(&mut c)
             .await?;
         row.try_into()
@@ -249,12 +252,13 @@ impl Catalog {
 
     /// Says how the making of previews ended: with a placeholder, or with none to be had.
     pub async fn set_preview(&self, id: OriginalId, placeholder: Option<&str>) -> Result<()> {
-        let mut c = self.connection().await?;
+        let mut c = self.soft_connection().await?;
         sql_query(
             "UPDATE original SET preview = CASE WHEN $2 IS NULL THEN 'none' ELSE 'ready' END, placeholder = $2 WHERE id = $1",
         )
         .bind::<SqlUuid, _>(id.0)
         .bind::<Nullable<Text>, _>(placeholder)
+        .kept()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -268,6 +272,7 @@ impl Catalog {
         ))
         .bind::<SqlUuid, _>(store.0)
         .bind::<BigInt, _>(limit)
+        .kept()
         .load(&mut c)
         .await?;
         rows.into_iter().map(OriginalRow::try_from).collect()

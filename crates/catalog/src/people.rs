@@ -9,7 +9,7 @@ use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{PersonId, access::Role, object::NameKey};
 
-use crate::{Catalog, CatalogError, Result, signed, unsigned};
+use crate::{Catalog, CatalogError, Keep, Result, signed, unsigned};
 
 /// The household.
 #[derive(Clone, Debug)]
@@ -95,6 +95,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(household.replica)
             .bind::<Text, _>(household.name_key.reveal())
             .bind::<Timestamptz, _>(now)
+            .kept()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -104,7 +105,7 @@ impl Catalog {
     pub async fn household(&self) -> Result<Option<Household>> {
         let mut c = self.connection().await?;
         let row: Option<HouseholdRow> =
-            sql_query("SELECT name, replica, name_key FROM household").get_result(&mut c).await.optional()?;
+            sql_query("SELECT name, replica, name_key FROM household").kept().get_result(&mut c).await.optional()?;
         // Written by this program from a key of the right length.
         Ok(row.and_then(|r| Some(Household { name: r.name, replica: r.replica, name_key: NameKey::parse(&r.name_key)? })))
     }
@@ -123,6 +124,7 @@ impl Catalog {
         .bind::<Text, _>(&person.password_hash)
         .bind::<Nullable<BigInt>, _>(person.quota.map(signed))
         .bind::<Timestamptz, _>(now)
+        .kept()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -138,6 +140,7 @@ impl Catalog {
         .bind::<SqlUuid, _>(id.0)
         .bind::<Nullable<BigInt>, _>(quota.map(signed))
         .bind::<Nullable<Text>, _>(password_hash)
+        .kept()
         .execute(&mut c)
         .await?;
         if changed == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
@@ -147,21 +150,22 @@ impl Catalog {
     pub async fn person_by_login(&self, name: &str) -> Result<Person> {
         let mut c = self.connection().await?;
         let row: PersonRow =
-            sql_query(format!("{PERSON} WHERE login = $1")).bind::<Text, _>(login(name)).get_result(&mut c).await?;
+            sql_query(format!("{PERSON} WHERE login = $1")).bind::<Text, _>(login(name)).kept().get_result(&mut c).await?;
         Ok(row.into())
     }
 
     /// A member.
     pub async fn person(&self, id: PersonId) -> Result<Person> {
         let mut c = self.connection().await?;
-        let row: PersonRow = sql_query(format!("{PERSON} WHERE id = $1")).bind::<SqlUuid, _>(id.0).get_result(&mut c).await?;
+        let row: PersonRow =
+            sql_query(format!("{PERSON} WHERE id = $1")).bind::<SqlUuid, _>(id.0).kept().get_result(&mut c).await?;
         Ok(row.into())
     }
 
     /// All members, in the order in which they were added.
     pub async fn people(&self) -> Result<Vec<Person>> {
         let mut c = self.connection().await?;
-        let rows: Vec<PersonRow> = sql_query(format!("{PERSON} ORDER BY created_at, id")).load(&mut c).await?;
+        let rows: Vec<PersonRow> = sql_query(format!("{PERSON} ORDER BY created_at, id")).kept().load(&mut c).await?;
         Ok(rows.into_iter().map(Person::from).collect())
     }
 
@@ -176,6 +180,7 @@ impl Catalog {
         .bind::<SqlUuid, _>(person.0)
         .bind::<Timestamptz, _>(now)
         .bind::<Timestamptz, _>(end)
+        .kept()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -188,6 +193,7 @@ impl Catalog {
             sql_query(format!("{PERSON} WHERE id = (SELECT person FROM session WHERE token_hash = $1 AND expires_at > $2)"))
                 .bind::<Binary, _>(token_hash)
                 .bind::<Timestamptz, _>(now)
+                .kept()
                 .get_result(&mut c)
                 .await?;
         Ok(row.into())
@@ -196,7 +202,7 @@ impl Catalog {
     /// Ends a session. Ending one twice does no harm.
     pub async fn close_session(&self, token_hash: &[u8]) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("DELETE FROM session WHERE token_hash = $1").bind::<Binary, _>(token_hash).execute(&mut c).await?;
+        sql_query("DELETE FROM session WHERE token_hash = $1").bind::<Binary, _>(token_hash).kept().execute(&mut c).await?;
         Ok(())
     }
 }

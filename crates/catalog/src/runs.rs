@@ -9,7 +9,7 @@ use diesel_async::{AsyncConnection, RunQueryDsl};
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, PersonId, RunId};
 
-use crate::{Catalog, CatalogError, Count, Result, signed, unsigned};
+use crate::{Catalog, CatalogError, Count, Keep, Result, signed, unsigned};
 
 /// A run that has not been heard of for this long has broken off.
 const SILENT: TimeDelta = TimeDelta::minutes(2);
@@ -128,6 +128,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(id.0)
             .bind::<SqlUuid, _>(device.0)
             .bind::<Timestamptz, _>(now)
+            .kept()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -148,6 +149,7 @@ impl Catalog {
             let open: Count = sql_query("SELECT count(*) AS n FROM run WHERE id = $1 AND device = $2")
                 .bind::<SqlUuid, _>(id.0)
                 .bind::<SqlUuid, _>(device.0)
+                .kept()
                 .get_result(c)
                 .await?;
             if open.n == 0 {
@@ -166,6 +168,7 @@ impl Catalog {
             .bind::<BigInt, _>(signed(counts.skipped))
             .bind::<BigInt, _>(signed(counts.failed))
             .bind::<BigInt, _>(signed(counts.bytes))
+            .kept()
             .execute(c)
             .await?;
             if taken == 0 {
@@ -181,6 +184,7 @@ impl Catalog {
             .bind::<Array<Text>, _>(entries.iter().map(|e| e.outcome.as_str()).collect::<Vec<_>>())
             .bind::<Array<Nullable<Text>>, _>(entries.iter().map(|e| e.reason.as_deref()).collect::<Vec<_>>())
             .bind::<Array<BigInt>, _>(entries.iter().map(|e| signed(e.size)).collect::<Vec<_>>())
+            .kept()
             .execute(c)
             .await?;
             Ok(())
@@ -206,6 +210,7 @@ impl Catalog {
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
         .bind::<Nullable<SqlUuid>, _>(device.map(|d| d.0))
         .bind::<BigInt, _>(limit)
+        .kept()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -250,6 +255,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(id.0)
             .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
             .bind::<Nullable<Text>, _>(outcome)
+            .kept()
             .get_result(&mut c)
             .await?;
         let rows: Vec<EntryRow> =
@@ -259,6 +265,7 @@ impl Catalog {
                 .bind::<Nullable<Text>, _>(outcome)
                 .bind::<BigInt, _>(offset)
                 .bind::<BigInt, _>(limit)
+                .kept()
                 .load(&mut c)
                 .await?;
         let entries = rows

@@ -15,7 +15,7 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Result,
+    Catalog, CatalogError, Keep, Result,
     devices::digest_of,
     evidence::{HOME, observe_in},
     numbers::Amount,
@@ -165,6 +165,7 @@ impl Catalog {
             .bind::<Text, _>(&address.access_key)
             .bind::<Text, _>(&address.secret_key)
             .bind::<Timestamptz, _>(now)
+            .kept()
             .execute(c)
             .await?;
             sql_query(
@@ -172,24 +173,27 @@ impl Catalog {
             )
             .bind::<SqlUuid, _>(id.0)
             .bind::<Timestamptz, _>(now)
+            .kept()
             .execute(c)
             .await?;
             Ok::<_, CatalogError>(())
         })
-        .await
+        .await?;
+        self.work_added();
+        Ok(())
     }
 
     /// All stores, in the order in which they were added.
     pub async fn stores(&self) -> Result<Vec<StoreRow>> {
         let mut c = self.connection().await?;
-        let rows: Vec<Row> = sql_query(format!("{STORE} ORDER BY created_at, id")).load(&mut c).await?;
+        let rows: Vec<Row> = sql_query(format!("{STORE} ORDER BY created_at, id")).kept().load(&mut c).await?;
         Ok(rows.into_iter().map(StoreRow::from).collect())
     }
 
     /// One store.
     pub async fn store(&self, id: StoreId) -> Result<StoreRow> {
         let mut c = self.connection().await?;
-        let row: Row = sql_query(format!("{STORE} WHERE id = $1")).bind::<SqlUuid, _>(id.0).get_result(&mut c).await?;
+        let row: Row = sql_query(format!("{STORE} WHERE id = $1")).bind::<SqlUuid, _>(id.0).kept().get_result(&mut c).await?;
         Ok(row.into())
     }
 
@@ -204,6 +208,7 @@ impl Catalog {
         .bind::<Text, _>(reason)
         .bind::<Timestamptz, _>(now)
         .bind::<Timestamptz, _>(retry_at)
+        .kept()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -215,6 +220,7 @@ impl Catalog {
         sql_query("UPDATE store SET stopped = $2 WHERE id = $1")
             .bind::<SqlUuid, _>(id.0)
             .bind::<Text, _>(reason)
+            .kept()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -227,6 +233,7 @@ impl Catalog {
             "UPDATE store SET failing = NULL, retry_at = NULL, faults = 0 WHERE id = $1 AND (failing IS NOT NULL OR faults > 0)",
         )
         .bind::<SqlUuid, _>(id.0)
+        .kept()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -242,12 +249,13 @@ impl Catalog {
         .bind::<SqlUuid, _>(id.0)
         .bind::<Nullable<Text>, _>(access_key)
         .bind::<Nullable<Text>, _>(secret_key)
+        .kept()
         .execute(&mut c)
         .await?;
         if found == 0 {
             return Err(CatalogError::NotFound);
         }
-        sql_query("SELECT pg_notify('job', '')").execute(&mut c).await?;
+        self.work_added();
         Ok(())
     }
 
@@ -257,6 +265,7 @@ impl Catalog {
         let row: Option<ObjectRow> = sql_query("SELECT name, size, sealed_digest FROM object WHERE store = $1 AND digest = $2")
             .bind::<SqlUuid, _>(store.0)
             .bind::<Binary, _>(digest.as_bytes().as_slice())
+            .kept()
             .get_result(&mut c)
             .await
             .optional()?;
@@ -286,10 +295,12 @@ impl Catalog {
             .bind::<BigInt, _>(signed(object.size))
             .bind::<Binary, _>(object.sha256.as_bytes().as_slice())
             .bind::<Timestamptz, _>(at)
+            .kept()
             .execute(c)
             .await?;
             let sharing: Vec<IdRow> = sql_query("SELECT id FROM original WHERE digest = $1 ORDER BY id")
                 .bind::<Binary, _>(digest.as_bytes().as_slice())
+                .kept()
                 .load(c)
                 .await?;
             let seen = Observation { place: Place::Store(store), act: Act::Confirmed, at, digest: None, outcome: Outcome::Right };
@@ -299,6 +310,7 @@ impl Catalog {
             sql_query("UPDATE standing SET listed = false WHERE place = $1 AND original = ANY($2)")
                 .bind::<SqlUuid, _>(store.0)
                 .bind::<Array<SqlUuid>, _>(sharing.iter().map(|o| o.id).collect::<Vec<_>>())
+                .kept()
                 .execute(c)
                 .await?;
             sql_query(
@@ -310,11 +322,14 @@ impl Catalog {
             .bind::<Array<SqlUuid>, _>(sharing.iter().map(|o| o.id).collect::<Vec<_>>())
             .bind::<Timestamptz, _>(ledger_at)
             .bind::<Timestamptz, _>(prove_at)
+            .kept()
             .execute(c)
             .await?;
             Ok::<_, CatalogError>(())
         })
-        .await
+        .await?;
+        self.work_added();
+        Ok(())
     }
 
     /// A ledger segment is in the store: the originals in it are listed, and its number is used up.
@@ -324,11 +339,13 @@ impl Catalog {
             sql_query("UPDATE standing SET listed = true WHERE place = $1 AND original = ANY($2)")
                 .bind::<SqlUuid, _>(store.0)
                 .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
+                .kept()
                 .execute(c)
                 .await?;
             sql_query("UPDATE store SET ledger_segment = greatest(ledger_segment, $2) WHERE id = $1")
                 .bind::<SqlUuid, _>(store.0)
                 .bind::<BigInt, _>(signed(number))
+                .kept()
                 .execute(c)
                 .await?;
             Ok::<_, CatalogError>(())
@@ -342,8 +359,10 @@ impl Catalog {
         sql_query("INSERT INTO job (kind, key, store, priority, due) VALUES ('ledger', $1, $1, 15, $2) ON CONFLICT DO NOTHING")
             .bind::<SqlUuid, _>(store.0)
             .bind::<Timestamptz, _>(at)
+            .kept()
             .execute(&mut c)
             .await?;
+        self.work_added();
         Ok(())
     }
 
@@ -354,6 +373,7 @@ impl Catalog {
             sql_query("DELETE FROM object WHERE store = $1 AND digest = $2")
                 .bind::<SqlUuid, _>(store.0)
                 .bind::<Binary, _>(digest.as_bytes().as_slice())
+                .kept()
                 .execute(c)
                 .await?;
             sql_query(
@@ -363,11 +383,14 @@ impl Catalog {
             .bind::<SqlUuid, _>(store.0)
             .bind::<Binary, _>(digest.as_bytes().as_slice())
             .bind::<Timestamptz, _>(now)
+            .kept()
             .execute(c)
             .await?;
             Ok::<_, CatalogError>(())
         })
-        .await
+        .await?;
+        self.work_added();
+        Ok(())
     }
 
     /// A store in numbers. `proven_since`: readings from before do not count any more.
@@ -388,6 +411,7 @@ impl Catalog {
         .bind::<SqlUuid, _>(id.0)
         .bind::<SqlUuid, _>(HOME)
         .bind::<Timestamptz, _>(proven_since)
+        .kept()
         .get_result(&mut c)
         .await?;
         Ok(StoreNumbers {

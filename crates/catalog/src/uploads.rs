@@ -5,7 +5,7 @@ use diesel::{
     OptionalExtension, QueryableByName, sql_query,
     sql_types::{Array, BigInt, Binary, Bool, Jsonb, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{
     DeviceId, Digest, OriginalId, PersonId, UploadId,
@@ -15,7 +15,7 @@ use ypogeion_core::{
     layers::{Act, Observation, Outcome, Place, Standing},
 };
 
-use crate::{Catalog, CatalogError, Count, Result, devices::digest_of, evidence::HOME, signed, unsigned};
+use crate::{Catalog, CatalogError, Count, Keep, Result, devices::digest_of, evidence::HOME, signed, unsigned};
 
 /// An upload.
 #[derive(Clone, Debug)]
@@ -38,6 +38,10 @@ pub struct Upload {
     pub file_time: Option<DateTime<Utc>>,
     /// After this it may be removed.
     pub expires_at: DateTime<Utc>,
+    /// What its device said about it, word for word.
+    pub metadata: String,
+    /// `partial`, or `final;` and the parts it is made of, word for word.
+    pub concat: Option<String>,
     /// The filed path that was chosen, from just before it is given until it has landed.
     pub target: Option<FiledPath>,
     /// What it became.
@@ -63,6 +67,18 @@ pub struct Landing<'a> {
     pub at: DateTime<Utc>,
 }
 
+impl Upload {
+    /// Whether it is a part of another upload, and never lands by itself.
+    pub fn is_partial(&self) -> bool {
+        self.concat.as_deref() == Some("partial")
+    }
+
+    /// Whether it is put together from other uploads.
+    pub fn is_final(&self) -> bool {
+        self.concat.as_deref().is_some_and(|c| c != "partial")
+    }
+}
+
 #[derive(QueryableByName)]
 struct UploadRow {
     #[diesel(sql_type = SqlUuid)]
@@ -83,6 +99,10 @@ struct UploadRow {
     file_time: Option<DateTime<Utc>>,
     #[diesel(sql_type = Timestamptz)]
     expires_at: DateTime<Utc>,
+    #[diesel(sql_type = Text)]
+    metadata: String,
+    #[diesel(sql_type = Nullable<Text>)]
+    concat: Option<String>,
     #[diesel(sql_type = Nullable<Text>)]
     target: Option<String>,
     #[diesel(sql_type = Nullable<SqlUuid>)]
@@ -101,6 +121,8 @@ impl From<UploadRow> for Upload {
             source: r.source,
             file_time: r.file_time,
             expires_at: r.expires_at,
+            metadata: r.metadata,
+            concat: r.concat,
             // Written by this program; a path that does not parse is as good as none and is settled by looking.
             target: r.target.and_then(|t| FiledPath::parse(&t).ok()),
             original: r.original.map(OriginalId),
@@ -122,35 +144,33 @@ struct LandedRow {
     new: bool,
 }
 
-const UPLOAD: &str =
-    "SELECT id, device, person, length, digest, name, source, file_time, expires_at, target, original FROM upload";
+const UPLOAD: &str = "SELECT id, device, person, length, digest, name, source, file_time, expires_at, metadata, concat, target, original FROM upload";
 
 impl Catalog {
     /// Puts an upload down. Not forced to the disk: an upload that a power cut forgets is begun again by its device, and
     /// the acknowledgement of the original is forced.
     pub async fn create_upload(&self, upload: &Upload, now: DateTime<Utc>) -> Result<()> {
-        let mut c = self.connection().await?;
-        c.transaction(async |c| {
-            sql_query("SET LOCAL synchronous_commit = off").execute(c).await?;
-            sql_query(
-                "INSERT INTO upload (id, device, person, length, digest, name, source, file_time, created_at, expires_at)
-                 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)",
-            )
-            .bind::<SqlUuid, _>(upload.id.0)
-            .bind::<SqlUuid, _>(upload.device.0)
-            .bind::<SqlUuid, _>(upload.person.0)
-            .bind::<BigInt, _>(signed(upload.length))
-            .bind::<Nullable<Binary>, _>(upload.digest.map(|d| d.as_bytes().to_vec()))
-            .bind::<Text, _>(&upload.name)
-            .bind::<Text, _>(&upload.source)
-            .bind::<Nullable<Timestamptz>, _>(upload.file_time)
-            .bind::<Timestamptz, _>(now)
-            .bind::<Timestamptz, _>(upload.expires_at)
-            .execute(c)
-            .await?;
-            Ok::<_, CatalogError>(())
-        })
-        .await
+        let mut c = self.soft_connection().await?;
+        sql_query(
+            "INSERT INTO upload (id, device, person, length, digest, name, source, file_time, created_at, expires_at, metadata, concat)
+             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)",
+        )
+        .bind::<SqlUuid, _>(upload.id.0)
+        .bind::<SqlUuid, _>(upload.device.0)
+        .bind::<SqlUuid, _>(upload.person.0)
+        .bind::<BigInt, _>(signed(upload.length))
+        .bind::<Nullable<Binary>, _>(upload.digest.map(|d| d.as_bytes().to_vec()))
+        .bind::<Text, _>(&upload.name)
+        .bind::<Text, _>(&upload.source)
+        .bind::<Nullable<Timestamptz>, _>(upload.file_time)
+        .bind::<Timestamptz, _>(now)
+        .bind::<Timestamptz, _>(upload.expires_at)
+        .bind::<Text, _>(&upload.metadata)
+        .bind::<Nullable<Text>, _>(&upload.concat)
+        .kept()
+        .execute(&mut c)
+        .await?;
+        Ok(())
     }
 
     /// An upload of this device.
@@ -159,6 +179,7 @@ impl Catalog {
         let row: UploadRow = sql_query(format!("{UPLOAD} WHERE id = $1 AND device = $2"))
             .bind::<SqlUuid, _>(id.0)
             .bind::<SqlUuid, _>(device.0)
+            .kept()
             .get_result(&mut c)
             .await?;
         Ok(row.into())
@@ -167,7 +188,7 @@ impl Catalog {
     /// All uploads that have not landed.
     pub async fn open_uploads(&self) -> Result<Vec<Upload>> {
         let mut c = self.connection().await?;
-        let rows: Vec<UploadRow> = sql_query(format!("{UPLOAD} WHERE original IS NULL ORDER BY id")).load(&mut c).await?;
+        let rows: Vec<UploadRow> = sql_query(format!("{UPLOAD} WHERE original IS NULL ORDER BY id")).kept().load(&mut c).await?;
         Ok(rows.into_iter().map(Upload::from).collect())
     }
 
@@ -177,6 +198,7 @@ impl Catalog {
         sql_query("UPDATE upload SET expires_at = $2 WHERE id = $1")
             .bind::<SqlUuid, _>(id.0)
             .bind::<Timestamptz, _>(expires_at)
+            .kept()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -190,6 +212,7 @@ impl Catalog {
             "SELECT coalesce(sum(length), 0)::bigint AS n FROM upload WHERE original IS NULL AND ($1 IS NULL OR person = $1)",
         )
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
+        .kept()
         .get_result(&mut c)
         .await?;
         Ok(unsigned(row.n))
@@ -200,6 +223,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let row: Count = sql_query("SELECT coalesce(sum(size), 0)::bigint AS n FROM original WHERE person = $1")
             .bind::<SqlUuid, _>(person.0)
+            .kept()
             .get_result(&mut c)
             .await?;
         Ok(unsigned(row.n))
@@ -208,23 +232,24 @@ impl Catalog {
     /// Writes down which path a file is about to be given. Not forced to the disk; see the service's settling for what
     /// happens when a power cut forgets it.
     pub async fn set_target(&self, id: UploadId, target: &FiledPath) -> Result<()> {
-        let mut c = self.connection().await?;
-        c.transaction(async |c| {
-            sql_query("SET LOCAL synchronous_commit = off").execute(c).await?;
-            sql_query("UPDATE upload SET target = $2 WHERE id = $1")
-                .bind::<SqlUuid, _>(id.0)
-                .bind::<Text, _>(target.as_str())
-                .execute(c)
-                .await?;
-            Ok::<_, CatalogError>(())
-        })
-        .await
+        let mut c = self.soft_connection().await?;
+        sql_query("UPDATE upload SET target = $2 WHERE id = $1")
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Text, _>(target.as_str())
+            .kept()
+            .execute(&mut c)
+            .await?;
+        Ok(())
     }
 
     /// Forgets an upload that has not landed.
     pub async fn remove_upload(&self, id: UploadId) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("DELETE FROM upload WHERE id = $1 AND original IS NULL").bind::<SqlUuid, _>(id.0).execute(&mut c).await?;
+        sql_query("DELETE FROM upload WHERE id = $1 AND original IS NULL")
+            .bind::<SqlUuid, _>(id.0)
+            .kept()
+            .execute(&mut c)
+            .await?;
         Ok(())
     }
 
@@ -233,10 +258,12 @@ impl Catalog {
         let mut c = self.connection().await?;
         sql_query("DELETE FROM upload WHERE original IS NOT NULL AND expires_at < $1")
             .bind::<Timestamptz, _>(now)
+            .kept()
             .execute(&mut c)
             .await?;
         let rows: Vec<UploadRow> = sql_query(format!("{UPLOAD} WHERE original IS NULL AND expires_at < $1"))
             .bind::<Timestamptz, _>(now)
+            .kept()
             .load(&mut c)
             .await?;
         Ok(rows.into_iter().map(|r| UploadId(r.id)).collect())
@@ -246,8 +273,11 @@ impl Catalog {
     pub async fn taken_paths(&self, paths: &[FiledPath]) -> Result<Vec<String>> {
         let mut c = self.connection().await?;
         let folded: Vec<String> = paths.iter().map(FiledPath::folded).collect();
-        let rows: Vec<FoldedRow> =
-            sql_query("SELECT folded FROM original WHERE folded = ANY($1)").bind::<Array<Text>, _>(folded).load(&mut c).await?;
+        let rows: Vec<FoldedRow> = sql_query("SELECT folded FROM original WHERE folded = ANY($1)")
+            .bind::<Array<Text>, _>(folded)
+            .kept()
+            .load(&mut c)
+            .await?;
         Ok(rows.into_iter().map(|r| r.folded).collect())
     }
 
@@ -269,6 +299,7 @@ impl Catalog {
         let row: Row = sql_query("SELECT id, path FROM original WHERE person = $1 AND digest = $2")
             .bind::<SqlUuid, _>(person.0)
             .bind::<Binary, _>(digest.as_bytes().as_slice())
+            .kept()
             .get_result(&mut c)
             .await?;
         let path = FiledPath::parse(&row.path).map_err(|_| CatalogError::NotFound)?;
@@ -281,6 +312,7 @@ impl Catalog {
         sql_query("UPDATE upload SET original = $2 WHERE id = $1")
             .bind::<SqlUuid, _>(upload.0)
             .bind::<SqlUuid, _>(original.0)
+            .kept()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -340,11 +372,15 @@ impl Catalog {
         .bind::<Timestamptz, _>(standing.since)
         .bind::<Nullable<Timestamptz>, _>(standing.proven_at)
         .bind::<SqlUuid, _>(upload.id.0)
+        .kept()
         .get_result(&mut c)
         .await
         .optional()?;
         match row {
-            Some(row) => Ok(row.new.then_some(OriginalId(row.id))),
+            Some(row) => {
+                self.work_added();
+                Ok(row.new.then_some(OriginalId(row.id)))
+            }
             None => {
                 // The same bytes were committed by another upload after this statement began: the insert met them, and the
                 // statement's own view of the table is older. The next statement sees them.

@@ -11,7 +11,7 @@ use futures_util::StreamExt;
 use uuid::Uuid;
 use ypogeion_core::StoreId;
 
-use crate::{Catalog, CatalogError, Count, Result, unsigned};
+use crate::{Catalog, CatalogError, Count, Keep, Result, unsigned};
 
 /// The kinds of background work.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -142,28 +142,43 @@ struct FaultRow {
     due: Option<DateTime<Utc>>,
 }
 
-/// Work that may be taken now: not given up, not leased to anybody alive, not for a store that waits.
-const READY: &str = "NOT j.gave_up AND (j.lease_end IS NULL OR j.lease_end < $1)
-    AND NOT EXISTS (SELECT 1 FROM store s WHERE s.id = j.store AND s.stopped IS NOT NULL)";
-
-/// When it may be taken: its own due time, or its store's, whichever is later.
-const DUE: &str = "greatest(j.due, (SELECT s.retry_at FROM store s WHERE s.id = j.store))";
+/// Work that may be taken: not given up, not leased to anybody alive.
+const FREE: &str = "NOT j.gave_up AND (j.lease_end IS NULL OR j.lease_end < $1)";
 
 impl Catalog {
-    /// Takes up to `limit` pieces of work of one kind, most urgent first, until `lease` has passed.
+    /// Takes up to `limit` pieces of work of one kind, most urgent first, until `lease` has passed. Work for a store that
+    /// stopped, or that waits after a fault, is passed over.
+    ///
+    /// Looks at each priority by itself, the highest first, so that however much is due later is never looked at.
     pub async fn take_work(&self, kind: Kind, me: Uuid, now: DateTime<Utc>, lease: TimeDelta, limit: i64) -> Result<Vec<Job>> {
-        let mut c = self.connection().await?;
+        let mut c = self.soft_connection().await?;
         let rows: Vec<JobRow> = sql_query(format!(
-            "UPDATE job SET leased_by = $3, lease_end = $4, attempts = attempts + 1 WHERE id IN (
-                 SELECT j.id FROM job j WHERE j.kind = $2 AND {READY} AND {DUE} <= $1
-                 ORDER BY j.priority DESC, j.due, j.id LIMIT $5 FOR UPDATE SKIP LOCKED
-             ) RETURNING id, kind, key, store, attempts"
+            "WITH RECURSIVE level AS (
+                 SELECT max(priority) AS priority FROM job WHERE kind = $2 AND NOT gave_up
+                 UNION ALL
+                 SELECT (SELECT max(priority) FROM job WHERE kind = $2 AND NOT gave_up AND priority < level.priority)
+                 FROM level WHERE level.priority IS NOT NULL
+             ), away AS MATERIALIZED (
+                 SELECT id FROM store WHERE stopped IS NOT NULL OR retry_at > $1
+             ), first AS (
+                 SELECT due.id FROM level, LATERAL (
+                     SELECT j.id, j.due FROM job j
+                     WHERE j.kind = $2 AND j.priority = level.priority AND j.due <= $1 AND {FREE}
+                       AND (j.store IS NULL OR j.store NOT IN (SELECT id FROM away))
+                     ORDER BY j.due, j.id LIMIT $5
+                 ) due ORDER BY level.priority DESC, due.due, due.id LIMIT $5
+             ), mine AS (
+                 SELECT j.id FROM job j WHERE j.id IN (SELECT id FROM first) AND {FREE} FOR UPDATE SKIP LOCKED
+             )
+             UPDATE job SET leased_by = $3, lease_end = $4, attempts = attempts + 1 WHERE id IN (SELECT id FROM mine)
+             RETURNING id, kind, key, store, attempts"
         ))
         .bind::<Timestamptz, _>(now)
         .bind::<Text, _>(kind.word())
         .bind::<SqlUuid, _>(me)
         .bind::<Timestamptz, _>(now + lease)
         .bind::<BigInt, _>(limit)
+        .kept()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -183,9 +198,19 @@ impl Catalog {
     /// When the next piece of this kind of work is due, if there is any that nobody holds.
     pub async fn next_due(&self, kind: Kind, now: DateTime<Utc>) -> Result<Option<DateTime<Utc>>> {
         let mut c = self.connection().await?;
-        let row: DueRow = sql_query(format!("SELECT min({DUE}) AS due FROM job j WHERE j.kind = $2 AND {READY}"))
+        // For each store, and for work without one, the first row of an index.
+        let row: DueRow = sql_query(format!(
+            "SELECT min(greatest(first.due, at.retry_at)) AS due FROM (
+                 SELECT id, retry_at FROM store WHERE stopped IS NULL UNION ALL SELECT NULL, NULL
+             ) at, LATERAL (
+                 (SELECT j.due FROM job j WHERE j.kind = $2 AND j.store = at.id AND {FREE} ORDER BY j.due LIMIT 1)
+                 UNION ALL
+                 (SELECT j.due FROM job j WHERE at.id IS NULL AND j.kind = $2 AND j.store IS NULL AND {FREE} ORDER BY j.due LIMIT 1)
+             ) first"
+        ))
             .bind::<Timestamptz, _>(now)
             .bind::<Text, _>(kind.word())
+            .kept()
             .get_result(&mut c)
             .await?;
         Ok(row.due)
@@ -193,18 +218,19 @@ impl Catalog {
 
     /// Work is done.
     pub async fn finish_work(&self, id: i64) -> Result<()> {
-        let mut c = self.connection().await?;
-        sql_query("DELETE FROM job WHERE id = $1").bind::<BigInt, _>(id).execute(&mut c).await?;
+        let mut c = self.soft_connection().await?;
+        sql_query("DELETE FROM job WHERE id = $1").bind::<BigInt, _>(id).kept().execute(&mut c).await?;
         Ok(())
     }
 
     /// Work is to be done again at `due`; with an error if that is why.
     pub async fn put_back_work(&self, id: i64, error: Option<&str>, due: DateTime<Utc>) -> Result<()> {
-        let mut c = self.connection().await?;
+        let mut c = self.soft_connection().await?;
         sql_query("UPDATE job SET leased_by = NULL, lease_end = NULL, error = $2, due = $3 WHERE id = $1")
             .bind::<BigInt, _>(id)
             .bind::<Nullable<Text>, _>(error)
             .bind::<Timestamptz, _>(due)
+            .kept()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -212,10 +238,11 @@ impl Catalog {
 
     /// Work cannot be done until somebody looks.
     pub async fn give_up_work(&self, id: i64, error: &str) -> Result<()> {
-        let mut c = self.connection().await?;
+        let mut c = self.soft_connection().await?;
         sql_query("UPDATE job SET leased_by = NULL, lease_end = NULL, error = $2, gave_up = true WHERE id = $1")
             .bind::<BigInt, _>(id)
             .bind::<Text, _>(error)
+            .kept()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -223,11 +250,12 @@ impl Catalog {
 
     /// Keeps the leases of work that is still under way.
     pub async fn keep_leases(&self, me: Uuid, ids: &[i64], until: DateTime<Utc>) -> Result<()> {
-        let mut c = self.connection().await?;
+        let mut c = self.soft_connection().await?;
         sql_query("UPDATE job SET lease_end = $3 WHERE leased_by = $1 AND id = ANY($2)")
             .bind::<SqlUuid, _>(me)
             .bind::<Array<BigInt>, _>(ids)
             .bind::<Timestamptz, _>(until)
+            .kept()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -238,6 +266,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let n = sql_query("UPDATE job SET leased_by = NULL, lease_end = NULL WHERE leased_by = $1")
             .bind::<SqlUuid, _>(me)
+            .kept()
             .execute(&mut c)
             .await?;
         Ok(n as u64)
@@ -254,6 +283,7 @@ impl Catalog {
              FROM job GROUP BY kind ORDER BY kind",
         )
         .bind::<Timestamptz, _>(now)
+        .kept()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -278,6 +308,7 @@ impl Catalog {
              FROM job j LEFT JOIN original o ON o.id = j.key LEFT JOIN store s ON s.id = j.store
              WHERE j.error IS NOT NULL ORDER BY j.gave_up DESC, j.due, j.id LIMIT 100",
         )
+        .kept()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -294,16 +325,17 @@ impl Catalog {
              SELECT count(*) AS n FROM again",
         )
         .bind::<Timestamptz, _>(now)
+        .kept()
         .get_result(&mut c)
         .await?;
-        sql_query("SELECT pg_notify('job', '')").execute(&mut c).await?;
+        self.work_added();
         Ok(unsigned(row.n))
     }
 
     /// Calls `woken` whenever work was added, by whatever process, until the connection ends. The caller listens again.
     pub async fn listen_for_work(&self, mut woken: impl FnMut()) -> Result<()> {
         let mut c = AsyncPgConnection::establish(&self.url).await.map_err(|e| CatalogError::Away(Box::new(e)))?;
-        sql_query("LISTEN job").execute(&mut c).await?;
+        sql_query("LISTEN job").kept().execute(&mut c).await?;
         // Whatever came before the listening began.
         woken();
         let mut notes = std::pin::pin!(c.notifications_stream());

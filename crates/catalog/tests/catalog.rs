@@ -86,6 +86,8 @@ impl World {
             source: "Camera".into(),
             file_time: None,
             expires_at: self.now + TimeDelta::days(1),
+            metadata: String::new(),
+            concat: None,
             target: None,
             original: None,
         };

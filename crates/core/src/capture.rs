@@ -43,8 +43,21 @@ pub struct Facts {
     pub quicktime_local: Option<DateTime<FixedOffset>>,
     /// The movie header's creation time: UTC by ISO/IEC 14496-12.
     pub video_utc: Option<NaiveDateTime>,
+    /// What words inside the file, or a sidecar's own words, say: an XMP packet, or the JSON of an export.
+    pub told: Option<Told>,
+    /// The identifier that a still and its moving half share.
+    pub pair: Option<String>,
     /// What could not be read, in a few words.
     pub problem: Option<String>,
+}
+
+/// A time as people and programs write it down: local, with or without the offset.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Told {
+    /// What a clock on the wall showed.
+    pub local: NaiveDateTime,
+    /// Minutes east of UTC, if that was said.
+    pub offset_minutes: Option<i32>,
 }
 
 /// Which fact decided.
@@ -61,6 +74,12 @@ pub enum CaptureRule {
     QuicktimeLocal,
     /// UTC from the movie header.
     VideoUtc,
+    /// The satellites' UTC, where the camera's own time is missing.
+    GpsUtc,
+    /// Words inside the file.
+    Told,
+    /// Words in a file beside it.
+    Sidecar,
     /// The time the picture was digitised or last written by a program.
     ExifDigitized,
     /// A date and time in the file's name.
@@ -73,12 +92,15 @@ pub enum CaptureRule {
 
 impl CaptureRule {
     /// Every rule, strongest first.
-    pub const ALL: [CaptureRule; 9] = [
+    pub const ALL: [CaptureRule; 12] = [
         Self::ExifOffset,
         Self::ExifGps,
         Self::ExifLocal,
         Self::QuicktimeLocal,
         Self::VideoUtc,
+        Self::GpsUtc,
+        Self::Told,
+        Self::Sidecar,
         Self::ExifDigitized,
         Self::Name,
         Self::FileTime,
@@ -93,6 +115,9 @@ impl CaptureRule {
             Self::ExifLocal => "exif-local",
             Self::QuicktimeLocal => "quicktime-local",
             Self::VideoUtc => "video-utc",
+            Self::GpsUtc => "gps-utc",
+            Self::Told => "told",
+            Self::Sidecar => "sidecar",
             Self::ExifDigitized => "exif-digitized",
             Self::Name => "name",
             Self::FileTime => "file-time",
@@ -108,11 +133,68 @@ impl CaptureRule {
             Self::ExifLocal => "from the camera, which named no zone; taken as home time",
             Self::QuicktimeLocal => "from the video, with its time zone",
             Self::VideoUtc => "from the video, which keeps universal time",
+            Self::GpsUtc => "from the satellites; the camera wrote no time of its own",
+            Self::Told => "from words that a program wrote into the file",
+            Self::Sidecar => "from the words in the file beside it",
             Self::ExifDigitized => "from the picture: when it was scanned or saved",
             Self::Name => "from the file's name; taken as home time",
             Self::FileTime => "from the file's date on the device",
             Self::Received => "not known; this is when it arrived",
         }
+    }
+}
+
+/// How far a capture time can be trusted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Confidence {
+    /// A guess: it may be years off.
+    Low,
+    /// Right if the clock or the person was; the zone is assumed.
+    Medium,
+    /// An instant, with its zone or in universal time.
+    High,
+}
+
+impl Confidence {
+    /// The word on the wire.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Low => "low",
+            Self::Medium => "medium",
+            Self::High => "high",
+        }
+    }
+}
+
+impl CaptureRule {
+    /// The rule for a stored word.
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|r| r.word() == word)
+    }
+
+    /// How far a time by this rule can be trusted.
+    pub fn confidence(self) -> Confidence {
+        match self {
+            Self::ExifOffset | Self::ExifGps | Self::QuicktimeLocal | Self::VideoUtc | Self::GpsUtc => Confidence::High,
+            Self::ExifLocal | Self::Told | Self::Sidecar | Self::Name => Confidence::Medium,
+            Self::ExifDigitized | Self::FileTime | Self::Received => Confidence::Low,
+        }
+    }
+
+    /// Whether the time came from the camera's own clock, which may have been wrong. What satellites, people and other
+    /// machines say is not corrected with it.
+    pub fn by_camera_clock(self) -> bool {
+        matches!(
+            self,
+            Self::ExifOffset
+                | Self::ExifGps
+                | Self::ExifLocal
+                | Self::QuicktimeLocal
+                | Self::VideoUtc
+                | Self::ExifDigitized
+                | Self::Name
+        )
     }
 }
 
@@ -129,11 +211,13 @@ pub struct Captured {
 
 /// Decides when an original was taken.
 ///
-/// `zone` is the household's own; `file_time` is the modification time that the device reported; `received` is now.
+/// `sidecar` is what a file beside it says, if there is one; `zone` is the household's own; `file_time` is the modification
+/// time that the device reported; `received` is now.
 /// Times before 1826 (the first photograph) or more than two days after `received` are not believed and the next fact is
 /// asked: cameras with a flat battery write 0000 or 1904.
 pub fn decide<Z: TimeZone>(
     facts: &Facts,
+    sidecar: Option<Told>,
     name: &str,
     file_time: Option<DateTime<Utc>>,
     received: DateTime<Utc>,
@@ -157,11 +241,18 @@ pub fn decide<Z: TimeZone>(
         },
         (None, None) => here(local, CaptureRule::ExifLocal),
     });
+    let told = |told: Told, rule| match offset_of(told.offset_minutes) {
+        Some(offset) => shifted(told.local, offset, rule),
+        None => here(told.local, rule),
+    };
     let candidates = [
         camera,
         facts.quicktime_local.map(|t| Captured { at: t.to_utc(), local: t.naive_local(), rule: CaptureRule::QuicktimeLocal }),
         // 1904-01-01 is the zero of that clock, and some recorders never set it.
         facts.video_utc.filter(|t| *t > epoch(1970)).map(|t| utc(t.and_utc(), CaptureRule::VideoUtc)),
+        facts.exif_gps.map(|t| utc(t.and_utc(), CaptureRule::GpsUtc)),
+        facts.told.map(|t| told(t, CaptureRule::Told)),
+        sidecar.map(|t| told(t, CaptureRule::Sidecar)),
         facts.exif_digitized.map(|local| here(local, CaptureRule::ExifDigitized)),
         from_name(name).map(|local| here(local, CaptureRule::Name)),
         file_time.filter(|t| t.naive_utc() > epoch(1980)).map(|at| utc(at, CaptureRule::FileTime)),
@@ -248,7 +339,7 @@ mod tests {
     }
 
     fn decided(facts: &Facts, name: &str, file_time: Option<&str>) -> Captured {
-        decide(facts, name, file_time.map(|t| at(t).and_utc()), at("2026-11-01 00:00:00").and_utc(), &home())
+        decide(facts, None, name, file_time.map(|t| at(t).and_utc()), at("2026-11-01 00:00:00").and_utc(), &home())
     }
 
     #[test]
@@ -296,6 +387,32 @@ mod tests {
         assert_eq!((c.rule, c.local), (CaptureRule::VideoUtc, at("2026-05-01 01:10:00")));
         let unset = Facts { video_utc: Some(at("1904-01-01 00:00:00")), ..Facts::default() };
         assert_eq!(decided(&unset, "clip.mp4", Some("2025-02-03 04:05:06")).rule, CaptureRule::FileTime);
+    }
+
+    #[test]
+    fn words_beside_a_file_count_after_all_that_the_file_itself_says() {
+        let beside = Told { local: at("2019-05-01 08:00:00"), offset_minutes: Some(-60) };
+        let decided = |facts: &Facts| {
+            let c = decide(facts, Some(beside), "IMG_20260412_101530.jpg", None, at("2026-11-01 00:00:00").and_utc(), &home());
+            (c.rule, c.at.naive_utc())
+        };
+        assert_eq!(decided(&Facts::default()), (CaptureRule::Sidecar, at("2019-05-01 09:00:00")));
+        let scanned = Facts { exif_digitized: Some(at("2020-01-01 00:00:00")), ..Facts::default() };
+        assert_eq!(decided(&scanned).0, CaptureRule::Sidecar, "when a print was scanned says little about when it was taken");
+        let inside = Facts { told: Some(Told { local: at("2018-05-01 08:00:00"), offset_minutes: None }), ..scanned };
+        assert_eq!(decided(&inside), (CaptureRule::Told, at("2018-05-01 06:00:00")));
+        let gps = Facts { exif_gps: Some(at("2017-05-01 08:00:00")), ..inside };
+        assert_eq!(decided(&gps), (CaptureRule::GpsUtc, at("2017-05-01 08:00:00")));
+        let camera = Facts { exif_original: Some(at("2017-05-01 10:00:10")), ..gps };
+        assert_eq!(decided(&camera).0, CaptureRule::ExifGps);
+    }
+
+    #[test]
+    fn words_read_back_and_weaker_rules_are_trusted_less() {
+        assert!(CaptureRule::ALL.iter().all(|r| CaptureRule::from_word(r.word()) == Some(*r)));
+        assert!(CaptureRule::ExifOffset.confidence() > CaptureRule::ExifLocal.confidence());
+        assert!(CaptureRule::Name.confidence() > CaptureRule::FileTime.confidence());
+        assert!(!CaptureRule::GpsUtc.by_camera_clock() && CaptureRule::ExifLocal.by_camera_clock());
     }
 
     #[rstest]

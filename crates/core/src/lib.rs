@@ -6,9 +6,11 @@
 //! The modules follow a picture on its way down:
 //!
 //! * [`digest`], [`id`], [`name`], [`kind`] – what an original is and what it is called.
+//! * [`source`], [`condition`] – what of a device is backed up, and when it may send.
 //! * [`offer`] – what a device has, and what of it the server wants.
-//! * [`capture`], [`filing`] – when it was taken, and where it is filed.
+//! * [`capture`], [`shot`], [`filing`] – when it was taken, what belongs to it, and where it is filed.
 //! * [`room`] – quota and reserve: is there room for it?
+//! * [`clearance`] – may a device remove its copy, and which ones would it like to?
 //! * [`layers`] – observations, and how deep an original has sunk because of them.
 //! * [`headline`] – the state of the house in one sentence.
 //! * [`object`], [`ledger`], [`kit`] – what a store holds, and how a household opens it again.
@@ -18,6 +20,8 @@
 
 pub mod access;
 pub mod capture;
+pub mod clearance;
+pub mod condition;
 pub mod digest;
 pub mod filing;
 pub mod headline;
@@ -31,6 +35,8 @@ pub mod object;
 pub mod offer;
 pub mod retry;
 pub mod room;
+pub mod shot;
+pub mod source;
 pub mod words;
 
 pub use digest::{Digest, Hasher};

@@ -60,6 +60,11 @@ pub fn is_portable(component: &str) -> bool {
     portable(component, LONGEST_FILED + NUMBER_ROOM) == component
 }
 
+/// A path component made of any text, as safe as [`OriginalName::filed`]. What stands for a separator becomes `_`.
+pub fn portable_component(text: &str) -> String {
+    portable(text, LONGEST_FILED)
+}
+
 fn portable(text: &str, longest: usize) -> String {
     let mapped: String = text.nfc().map(|c| if forbidden(c) || hidden(c) { '_' } else { c }).collect();
     let trimmed = mapped.trim_start_matches(['.', ' ']).trim_end_matches(['.', ' ']);

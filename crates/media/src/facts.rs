@@ -2,15 +2,15 @@
 
 use std::{
     fs::File,
-    io::{BufReader, Read, Seek},
+    io::{BufReader, Read, Seek, SeekFrom},
     path::Path,
 };
 
 use chrono::{NaiveDate, NaiveDateTime, NaiveTime, TimeDelta};
-use exif::{Exif, In, Rational, Tag, Value};
+use exif::{Context, Exif, In, Rational, Tag, Value};
 use ypogeion_core::{capture::Facts, kind::MediaKind};
 
-use crate::{heif, preview, sniff, video};
+use crate::{heif, maker, preview, sniff, video, words, xmp};
 
 /// Reads the facts of the file at `path`, which its device called `name`.
 ///
@@ -43,10 +43,23 @@ fn fill(facts: &mut Facts, path: &Path, name: &str) -> Result<(), String> {
     if kind == MediaKind::Video {
         return video::read(path, facts);
     }
+    file.rewind().map_err(|e| format!("it could not be read: {e}"))?;
     if kind == MediaKind::Sidecar {
+        let mut words = Vec::new();
+        file.take(xmp::LARGEST as u64).read_to_end(&mut words).map_err(|e| format!("it could not be read: {e}"))?;
+        match media_type {
+            "application/json" if words.len() <= words::LARGEST => words::read(&words, facts),
+            "application/json" => {}
+            _ => xmp::read(&words, facts),
+        }
         return Ok(());
     }
-    file.rewind().map_err(|e| format!("it could not be read: {e}"))?;
+    if media_type == "image/jpeg" {
+        if let Some(packet) = jpeg_packet(&mut file) {
+            xmp::read(&packet, facts);
+        }
+        file.rewind().map_err(|e| format!("it could not be read: {e}"))?;
+    }
     let mut problem = None;
     match exif::Reader::new().continue_on_error(true).read_from_container(&mut file) {
         Ok(exif) => from_exif(facts, &exif),
@@ -100,12 +113,13 @@ fn from_exif(facts: &mut Facts, exif: &Exif) {
     facts.exif_digitized =
         moment(Tag::DateTimeDigitized, Tag::SubSecTimeDigitized).or_else(|| moment(Tag::DateTime, Tag::SubSecTime));
     facts.exif_gps = gps_time(exif);
-    facts.orientation = number(Tag::Orientation).filter(|o| (1..=8).contains(o)).map(|o| o as u8);
-    facts.camera = match (text(Tag::Make), text(Tag::Model)) {
+    facts.orientation = number(Tag::Orientation).filter(|o| (1..=8).contains(o)).map(|o| o as u8).or(facts.orientation);
+    let camera = match (text(Tag::Make), text(Tag::Model)) {
         (Some(make), Some(model)) if !model.to_lowercase().starts_with(&make.to_lowercase()) => Some(format!("{make} {model}")),
         (_, Some(model)) => Some(model),
         (make, None) => make,
     };
+    facts.camera = camera.or(facts.camera.take());
     facts.lens = text(Tag::LensModel);
     let exposure: Vec<String> = [
         ratio(Tag::ExposureTime)
@@ -119,7 +133,40 @@ fn from_exif(facts: &mut Facts, exif: &Exif) {
     .flatten()
     .collect();
     facts.exposure = (!exposure.is_empty()).then(|| exposure.join(", "));
-    facts.place = place(exif);
+    facts.place = place(exif).or(facts.place);
+    if let Some(Value::Undefined(note, _)) = exif.get_field(Tag::MakerNote, In::PRIMARY).map(|f| &f.value) {
+        facts.pair = maker::pair(note);
+    }
+    // TIFF and its raw relatives keep their XMP packet in a tag of its own.
+    match exif.get_field(Tag(Context::Tiff, 700), In::PRIMARY).map(|f| &f.value) {
+        Some(Value::Byte(packet) | Value::Undefined(packet, _)) => xmp::read(packet, facts),
+        _ => {}
+    }
+}
+
+/// The XMP packet in a JPEG's head (APP1 with its own name). Only the head is walked: at most as many segments as fit before
+/// the picture begins.
+fn jpeg_packet(file: &mut (impl Read + Seek)) -> Option<Vec<u8>> {
+    const NAME: &[u8] = b"http://ns.adobe.com/xap/1.0/\0";
+    file.seek(SeekFrom::Start(2)).ok()?;
+    for _ in 0..64 {
+        let mut head = [0u8; 4];
+        file.read_exact(&mut head).ok()?;
+        let length = usize::from(u16::from_be_bytes([head[2], head[3]])).checked_sub(2)?;
+        match head {
+            [0xff, 0xda, ..] => return None,
+            [0xff, 0xe1, ..] => {
+                let mut body = vec![0u8; length];
+                file.read_exact(&mut body).ok()?;
+                if let Some(packet) = body.strip_prefix(NAME) {
+                    return Some(packet.to_vec());
+                }
+            }
+            [0xff, ..] => drop(file.seek(SeekFrom::Current(length as i64)).ok()?),
+            _ => return None,
+        }
+    }
+    None
 }
 
 /// `2026:04:12 10:15:30` with optional sub-seconds. Anything else, the all-zero date included, is no time.

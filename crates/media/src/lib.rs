@@ -1,7 +1,8 @@
 //! Reading what a file is, and making previews of it.
 //!
 //! * [`sniff`] tells the kind of a file from its first bytes.
-//! * [`facts`] reads when and with what it was taken.
+//! * [`facts`] reads when and with what it was taken; [`xmp`], [`words`] and [`maker`] read what programs, exports and makers
+//!   wrote, [`embedded`] finds the picture inside a raw file.
 //! * [`preview`] draws the small and the large preview; [`heif`] and [`video`] are the two kinds of file for which it asks
 //!   Debian's libraries.
 //! * [`worker`] runs all of that in a child process with limits on memory, files and time, because what phones and
@@ -9,9 +10,13 @@
 //!
 //! This crate knows nothing of people or of the database.
 
+pub mod embedded;
 pub mod facts;
 mod heif;
+pub mod maker;
 pub mod preview;
 pub mod sniff;
 mod video;
+pub mod words;
 pub mod worker;
+pub mod xmp;

@@ -47,6 +47,10 @@ pub fn sniff(head: &[u8], name: &str) -> Option<(MediaKind, &'static str)> {
         }
         () if at(0, b"\0\0\x01\xba") || at(0, b"\0\0\x01\xb3") => (Video, "video/mpeg"),
         () if at(0, b"<?xpacket") || at(0, b"<x:xmpmeta") => (Sidecar, "application/rdf+xml"),
+        () if at(0, b"<?xml") && extension == "xmp" => (Sidecar, "application/rdf+xml"),
+        () if extension == "json" && head.iter().find(|b| !b.is_ascii_whitespace()) == Some(&b'{') => {
+            (Sidecar, "application/json")
+        }
         () => return None,
     })
 }
@@ -75,6 +79,8 @@ mod tests {
     #[case::movie(b"\0\0\0\x14ftypqt  ", "a", Some("video/quicktime"))]
     #[case::raw_by_name(b"II*\0", "R1.DNG", Some("image/x-adobe-dng"))]
     #[case::tiff(b"MM\0*", "scan.tif", Some("image/tiff"))]
+    #[case::sidecar(b"<?xml version='1.0'?>", "R1.xmp", Some("application/rdf+xml"))]
+    #[case::export(b" {\"taken\": 1}", "R1.jpg.json", Some("application/json"))]
     #[case::empty(b"", "a.jpg", None)]
     #[case::words(b"dear diary", "a.jpg", None)]
     #[case::cut(b"\xff\xd8", "a.jpg", None)]

@@ -9,6 +9,8 @@ use image::RgbImage;
 use serde_json::Value;
 use ypogeion_core::capture::Facts;
 
+use crate::maker;
+
 const SECONDS: &str = "20";
 
 /// Adds a video's facts.
@@ -33,6 +35,7 @@ pub(crate) fn read(path: &Path, facts: &mut Facts) -> Result<(), String> {
         (_, model) => model.map(str::to_owned),
     };
     facts.place = tag("com.apple.quicktime.location.ISO6709").or_else(|| tag("location")).and_then(iso_6709);
+    facts.pair = tag("com.apple.quicktime.content.identifier").and_then(|t| maker::clean(t.as_bytes()));
     facts.seconds =
         probe["format"]["duration"].as_str().and_then(|d| d.parse().ok()).filter(|d: &f64| d.is_finite() && *d >= 0.0);
     let Some(stream) = probe["streams"].as_array().into_iter().flatten().find(|s| s["codec_type"] == "video") else {

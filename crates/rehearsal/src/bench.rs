@@ -64,6 +64,11 @@ pub async fn run(folder: &Path, photos: usize, tree: usize) -> Step<()> {
     let ours = receive(&house, &device, &files, &digests).await?;
     rows.push(Row { what: "receive, landed and acknowledged", limit, ours, goal: "≥ 1.0 × its speed" });
 
+    // Before there is a store: this row is about the device, and a hundred thousand small objects are not.
+    println!("second run: {} files …", words::count(tree as u64));
+    let (limit, ours) = second_run(folder, &keeper, &live, tree).await?;
+    rows.push(Row { what: "second run, nothing new", limit, ours, goal: "≤ 2 × its time" });
+
     println!("replicate: the limit (age -r, curl PUT) …");
     let kit_key = fs::read_to_string(live.join("data/household.key"))?;
     let recipient = kit_key.trim().parse::<ypogeion_offsite::Identity>()?.recipient();
@@ -87,10 +92,6 @@ pub async fn run(folder: &Path, photos: usize, tree: usize) -> Step<()> {
     done(recover.stdout(Stdio::null()))?;
     rows.push(Row { what: "recover everything", limit, ours: began.elapsed().as_secs_f64(), goal: "≥ 1.5 × its speed" });
     fs::remove_dir_all(folder.join("recovered"))?;
-
-    println!("second run: {} files …", words::count(tree as u64));
-    let (limit, ours) = second_run(folder, &keeper, &live, tree).await?;
-    rows.push(Row { what: "second run, nothing new", limit, ours, goal: "≤ 2 × its time" });
 
     println!("memory while 2 GB are received …");
     let memory = memory_of_a_large_file(folder, &house, &keeper).await?;

@@ -19,7 +19,7 @@ async fn options_tell_what_uploads_can_do() {
     assert_eq!(said.status, 204);
     assert_eq!((said.header("tus-resumable"), said.header("tus-version")), ("1.0.0", "1.0.0"));
     let extensions: Vec<&str> = said.header("tus-extension").split(',').collect();
-    for needed in ["creation", "creation-with-upload", "checksum", "termination", "expiration"] {
+    for needed in ["creation", "creation-with-upload", "checksum", "termination", "expiration", "concatenation"] {
         assert!(extensions.contains(&needed), "{needed}");
     }
     assert!(said.header("tus-checksum-algorithm").split(',').any(|a| a == "sha1"));
@@ -106,6 +106,11 @@ async fn a_file_that_is_not_what_was_announced_does_not_land() {
 #[case::negative("POST", "tus/", &[("Tus-Resumable", "1.0.0"), ("Upload-Length", "-4")], 400, "bad-request")]
 #[case::deferred("POST", "tus/", &[("Tus-Resumable", "1.0.0"), ("Upload-Defer-Length", "1")], 400, "bad-request")]
 #[case::enormous("POST", "tus/", &[("Tus-Resumable", "1.0.0"), ("Upload-Length", "99999999999999999")], 413, "too-large")]
+#[case::signed_length("POST", "tus/", &[("Tus-Resumable", "1.0.0"), ("Upload-Length", "+4")], 400, "bad-request")]
+#[case::metadata_twice("POST", "tus/", &[("Tus-Resumable", "1.0.0"), ("Upload-Length", "4"), ("Upload-Metadata", "a QQ==,a QQ==")], 400, "bad-request")]
+#[case::half_a_concat("POST", "tus/", &[("Tus-Resumable", "1.0.0"), ("Upload-Concat", "final;")], 400, "bad-request")]
+#[case::concat_with_length("POST", "tus/", &[("Tus-Resumable", "1.0.0"), ("Upload-Length", "4"), ("Upload-Concat", "final;/tus/0198a000-0000-7000-8000-000000000000")], 400, "bad-request")]
+#[case::concat_of_nothing("POST", "tus/", &[("Tus-Resumable", "1.0.0"), ("Upload-Concat", "final;/tus/0198a000-0000-7000-8000-000000000000")], 410, "upload-gone")]
 #[case::bad_metadata("POST", "tus/", &[("Tus-Resumable", "1.0.0"), ("Upload-Length", "4"), ("Upload-Metadata", "filename ***")], 400, "bad-request")]
 #[case::unknown("PATCH", "tus/0198a000-0000-7000-8000-000000000000", &[("Tus-Resumable", "1.0.0"), ("Upload-Offset", "0"), BODY], 410, "upload-gone")]
 #[case::no_id("PATCH", "tus/nonsense", &[("Tus-Resumable", "1.0.0"), ("Upload-Offset", "0"), BODY], 404, "not-found")]
@@ -123,6 +128,122 @@ async fn what_cannot_be_understood_is_said(
     let said = raw.send(method, path, headers, b"").await;
     assert_eq!((said.status, said.problem().as_str()), (status, problem));
     assert_eq!(said.header("tus-version"), "1.0.0");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_device_said_is_given_back_word_for_word() {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let meta = metadata(&[("filename", "kite.jpg"), ("own-word", "weir")]) + ",empty";
+    let path = raw.create(4, &meta).await;
+    assert_eq!(raw.tus("HEAD", &path, &[], b"").await.header("upload-metadata"), meta);
+    let bare = raw.create(4, "").await;
+    assert!(!raw.tus("HEAD", &bare, &[], b"").await.headers.contains_key("upload-metadata"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_method_in_a_header_counts_instead_of_the_real_one() {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let path = raw.create(4, "").await;
+    let sent = raw.tus("POST", &path, &[("X-HTTP-Method-Override", "PATCH"), ("Upload-Offset", "0"), BODY], b"ki").await;
+    assert_eq!((sent.status, sent.header("upload-offset")), (204, "2"));
+    let stands = raw.tus("GET", &path, &[("X-HTTP-Method-Override", "HEAD")], b"").await;
+    assert_eq!(stands.header("upload-offset"), "2");
+    let ended = raw.tus("POST", &path, &[("X-HTTP-Method-Override", "DELETE")], b"").await;
+    assert_eq!(ended.status, 204);
+    // Only uploads take it, and it opens no other door.
+    let other = raw.send("POST", "api/device/runs", &[("X-HTTP-Method-Override", "DELETE")], b"").await;
+    assert_eq!(other.status, 201);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn parts_sent_side_by_side_become_one_original() {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let part = async |bytes: &'static [u8]| {
+        let length = bytes.len().to_string();
+        let made = raw.tus("POST", "tus/", &[("Upload-Length", &length), ("Upload-Concat", "partial")], b"").await;
+        assert_eq!(made.status, 201, "{}", made.body);
+        made.header("location").to_owned()
+    };
+    let (first, second) = (part(b"harbour ").await, part(b"in fog").await);
+    assert_eq!(raw.append(&first, 0, b"harbour ").await.status, 204);
+    let said = raw.tus("HEAD", &first, &[], b"").await;
+    assert_eq!((said.header("upload-concat"), said.header("upload-offset")), ("partial", "8"));
+    assert!(said.header("ypogeion-original").is_empty(), "a part does not land");
+    let concat = format!("final;{}{} {second}", w.house.http, first.trim_start_matches('/'));
+    let sha = Digest::of(b"harbour in fog").to_string();
+    let meta = metadata(&[("filename", "harbour.jpg"), ("sha256", &sha)]);
+    let create = async || raw.tus("POST", "tus/", &[("Upload-Concat", &concat), ("Upload-Metadata", &meta)], b"").await;
+    let early = create().await;
+    assert_eq!((early.status, early.problem().as_str()), (409, "wrong-offset"), "a part is not complete");
+    assert_eq!(raw.append(&second, 0, b"in fog").await.status, 204);
+    assert!(library_files(&w.house).is_empty());
+    let whole = create().await;
+    assert_eq!((whole.status, whole.header("upload-offset")), (201, "14"), "{}", whole.body);
+    let original = whole.header("ypogeion-original").to_owned();
+    assert_eq!(w.keeper.bytes(&format!("api/originals/{original}/bytes")).await.unwrap(), b"harbour in fog");
+    let place = whole.header("location").to_owned();
+    let stands = raw.tus("HEAD", &place, &[], b"").await;
+    assert_eq!((stands.header("upload-concat"), stands.header("upload-metadata")), (concat.as_str(), meta.as_str()));
+    assert_eq!((stands.header("upload-offset"), stands.header("upload-length")), ("14", "14"));
+    let more = raw.append(&place, 14, b"!").await;
+    assert_eq!((more.status, more.problem().as_str()), (403, "not-allowed"));
+    // The parts have done their work, and an ordinary upload is not one.
+    assert_eq!(raw.tus("HEAD", &first, &[], b"").await.status, 410);
+    assert_eq!(create().await.problem(), "upload-gone");
+    let ordinary = raw.create(4, "").await;
+    let mixed = raw.tus("POST", "tus/", &[("Upload-Concat", &format!("final;{ordinary}"))], b"").await;
+    assert_eq!(mixed.problem(), "bad-request");
+    let other = w.raw_device("other").await;
+    let stolen = other.tus("POST", "tus/", &[("Upload-Concat", &format!("final;{ordinary}"))], b"").await;
+    assert_eq!(stolen.problem(), "upload-gone", "another device's parts cannot be reached");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn joining_goes_on_after_a_kill() {
+    let mut w = world().await;
+    let raw = w.raw_device("phone").await;
+    let bytes: Vec<u8> = (0..24_000_000u32).map(|n| (n / 7) as u8).collect();
+    let mut places = Vec::new();
+    for half in bytes.chunks(bytes.len() / 2) {
+        let length = half.len().to_string();
+        let headers = [("Upload-Length", length.as_str()), ("Upload-Concat", "partial"), BODY];
+        places.push(raw.tus("POST", "tus/", &headers, half).await.header("location").to_owned());
+    }
+    let incoming = w.house.library().join(".ypogeion/incoming");
+    let known: Vec<String> = places.iter().map(|p| format!("{}.part", p.trim_start_matches("/tus/"))).collect();
+    let concat = format!("final;{}", places.join(" "));
+    let (sender, meta) = (raw.clone(), metadata(&[("filename", "fog.mp4")]));
+    let request = tokio::spawn(async move {
+        let headers = [("Tus-Resumable", "1.0.0"), ("Upload-Concat", concat.as_str()), ("Upload-Metadata", meta.as_str())];
+        let url = sender.base.join("tus/").unwrap();
+        let request = headers.iter().fold(sender.http.post(url).bearer_auth(&sender.token), |r, (k, v)| r.header(*k, *v));
+        let _ = request.send().await;
+    });
+    // A closer look than wait_for's: joining is over in a moment.
+    let begun = || {
+        let mut parts = std::fs::read_dir(&incoming).unwrap().flatten().filter(|e| e.metadata().is_ok_and(|m| m.len() > 0));
+        parts.find_map(|e| e.file_name().into_string().ok().filter(|n| n.ends_with(".part") && !known.contains(n)))
+    };
+    let mut id = None;
+    for _ in 0..20_000 {
+        id = begun();
+        if id.is_some() {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(1)).await;
+    }
+    let id = id.expect("the joining begins");
+    w.house.kill_service();
+    request.abort();
+    w.house.start_service().await.unwrap();
+    let stands = raw.tus("HEAD", &format!("tus/{}", id.trim_end_matches(".part")), &[], b"").await;
+    assert_eq!((stands.status, stands.header("upload-offset")), (200, "24000000"), "{}", stands.body);
+    let files = library_files(&w.house);
+    assert_eq!(files.len(), 1);
+    assert_eq!(Digest::of(&std::fs::read(w.house.library().join(&files[0])).unwrap()), Digest::of(&bytes));
 }
 
 #[tokio::test(flavor = "multi_thread")]

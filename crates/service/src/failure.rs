@@ -29,6 +29,11 @@ impl Failure {
         Failure { kind, detail: detail.into(), source: None }
     }
 
+    /// Why, for programs.
+    pub fn kind(&self) -> ProblemType {
+        self.kind
+    }
+
     /// The usual sentence for a request that makes no sense.
     pub fn bad(detail: impl Into<String>) -> Self {
         Self::new(ProblemType::BadRequest, detail)

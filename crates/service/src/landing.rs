@@ -22,7 +22,8 @@ use ypogeion_catalog::{
 use ypogeion_core::{
     Digest, OriginalId, OriginalName, UploadId,
     capture::{self, Captured, Facts},
-    filing::{self, FiledPath},
+    filing::{Filed, FiledPath, FilingPlan},
+    kind::MediaKind,
     layers::{Act, Observation, Outcome, Place},
 };
 use ypogeion_library::{Finished, LibraryError, Publish};
@@ -31,6 +32,7 @@ use ypogeion_wire::{problem::ProblemType, work::LiveEvent};
 use crate::{
     app::{App, Reserved},
     failure::{Answer, Failure, chain},
+    tus,
 };
 
 /// Names tried together against the catalogue.
@@ -53,10 +55,19 @@ pub async fn land(app: &Arc<App>, upload: &Upload, part: Finished) -> Answer<Ori
     }
     let name = OriginalName::from_device(&upload.name);
     let (part, facts) = read_facts(app, part, &name).await?;
-    let captured = capture::decide(&facts, name.as_str(), upload.file_time, app.now(), &Local);
+    let captured = capture::decide(&facts, None, name.as_str(), upload.file_time, app.now(), &Local);
     let part = seal(part, captured).await?;
     let folder = app.catalog.person(upload.person).await?.folder;
-    let (path, _reserved) = file(app, upload.id, &part, filing::by_month(&folder, captured.local, &name)).await?;
+    let of = Filed {
+        member_folder: &folder,
+        taken: captured.local,
+        name: &name,
+        device: "",
+        album: &upload.source,
+        camera: facts.camera.as_deref().unwrap_or_default(),
+        kind: facts.kind.unwrap_or_else(|| MediaKind::from_extension(name.as_str())),
+    };
+    let (path, _reserved) = file(app, upload.id, &part, FilingPlan::default().places(&of)).await?;
     commit(app, upload, part.digest, &path, &facts, captured).await
 }
 
@@ -203,11 +214,19 @@ pub async fn settle(app: &Arc<App>) -> Answer<()> {
 /// Settles one upload; says what it became, if it has landed now.
 pub async fn settle_one(app: &Arc<App>, upload: &Upload) -> Answer<Option<OriginalId>> {
     let incoming = app.library.incoming();
+    if upload.is_partial() {
+        // It lands as a part of another one.
+        return Ok(None);
+    }
     match incoming.part(upload.id) {
         Ok(part) if part.length == upload.length => {
             let (incoming, id) = (incoming.clone(), upload.id);
             let finished = tokio::task::spawn_blocking(move || incoming.writer(id, part.length).map(|w| w.finish())).await??;
             return land(app, upload, finished).await.map(Some);
+        }
+        Ok(_) if upload.is_final() => {
+            let Some(writing) = app.busy.take(upload.id) else { return Ok(None) };
+            return tus::join::go_on(app, upload, writing).await.map(Some);
         }
         Ok(_) => return Ok(None),
         Err(LibraryError::Missing { .. }) => {}
@@ -238,7 +257,7 @@ pub async fn settle_one(app: &Arc<App>, upload: &Upload) -> Answer<Option<Origin
         let Some((digest, place)) = found.filter(|(d, _)| upload.digest.is_none_or(|e| e == *d)) else { continue };
         let (reader, name) = (Arc::clone(&app.reader), upload.name.clone());
         let facts = tokio::task::spawn_blocking(move || reader.facts(&place, &name)).await?;
-        let captured = capture::decide(&facts, &upload.name, upload.file_time, app.now(), &Local);
+        let captured = capture::decide(&facts, None, &upload.name, upload.file_time, app.now(), &Local);
         return commit(app, upload, digest, &path, &facts, captured).await.map(Some);
     }
     // Neither a part nor a filed file: nothing was acknowledged and nothing is there.

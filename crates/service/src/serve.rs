@@ -205,11 +205,14 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
 
 /// Headers that every response carries.
 async fn finish_headers(
-    request: ServiceRequest,
+    mut request: ServiceRequest,
     next: Next<impl MessageBody>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
     let id = actix_web::HttpMessage::extensions(&request).get::<RequestId>().map(ToString::to_string);
     let uploads = request.path().starts_with("/tus/");
+    if uploads {
+        tus::override_method(&mut request);
+    }
     let mut response = next.call(request).await?;
     let headers = response.headers_mut();
     if uploads {

@@ -79,7 +79,7 @@ pub async fn offer(app: web::Data<App>, caller: Caller, body: web::Json<Offer>) 
         .into_iter()
         .zip(&answers)
         .map(|(e, answer)| Sighting {
-            source: tus::source_name(&e.source),
+            source: tus::metadata::source_name(&e.source),
             name: OriginalName::from_device(&e.name).into(),
             digest: e.digest,
             size: e.size,
@@ -184,7 +184,7 @@ pub async fn report_run(
         .filter(|e| matches!(e.outcome.as_str(), "sent" | "present" | "skipped" | "failed"))
         .map(|e| Entry {
             name: OriginalName::from_device(&e.name).into(),
-            source: tus::source_name(&e.source),
+            source: tus::metadata::source_name(&e.source),
             outcome: e.outcome.clone(),
             reason: e.reason.as_deref().map(|r| r.chars().filter(|c| !c.is_control()).take(500).collect()),
             size: e.size,

@@ -58,6 +58,8 @@ pub fn start(app: &Arc<App>) -> JoinSet<()> {
         tasks.spawn(run_kind(Arc::clone(app), kind, parallel, Arc::clone(&held)));
     }
     tasks.spawn(listen(Arc::clone(app)));
+    let catalog = app.catalog.clone();
+    tasks.spawn(async move { catalog.tell_of_work().await });
     tasks.spawn(keep_leases(Arc::clone(app), held));
     tasks.spawn(app.live.clone().tell());
     tasks.spawn(tidy(Arc::clone(app)));

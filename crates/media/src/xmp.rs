@@ -1,0 +1,194 @@
+//! XMP (ISO 16684-1): the words about a picture that programs write, in a file beside it or inside the picture itself.
+//!
+//! Only what decides time and place is read, by the local names of the properties, from attributes and elements alike.
+//! The parser neither fetches nor expands anything: entities other than XML's own five are left out.
+
+use chrono::{DateTime, FixedOffset, NaiveDate, NaiveDateTime};
+use quick_xml::{
+    Reader,
+    events::{BytesStart, Event},
+};
+use ypogeion_core::capture::{Facts, Told};
+
+/// No packet that a camera or a program writes is larger.
+pub const LARGEST: usize = 4 << 20;
+
+/// Properties that say when a picture was taken, the strongest first.
+const TAKEN: [&str; 3] = ["DateTimeOriginal", "DateCreated", "CreateDate"];
+
+/// Reads a packet. What is not there, or makes no sense, is left as it was.
+pub fn read(packet: &[u8], facts: &mut Facts) {
+    let mut found = Found::default();
+    if collect(packet, &mut found).is_err() && found.is_empty() {
+        return;
+    }
+    let taken = (0..TAKEN.len()).find_map(|i| found.taken[i].as_deref().and_then(moment));
+    facts.told = facts.told.or(taken);
+    if let (Some(latitude), Some(longitude), None) = (found.latitude, found.longitude, facts.place) {
+        facts.place = place(&latitude, &longitude);
+    }
+    if facts.orientation.is_none() {
+        facts.orientation = found.orientation.and_then(|o| o.trim().parse().ok()).filter(|o| (1..=8).contains(o));
+    }
+    facts.camera = facts.camera.take().or(found.model);
+}
+
+#[derive(Default)]
+struct Found {
+    taken: [Option<String>; 3],
+    latitude: Option<String>,
+    longitude: Option<String>,
+    orientation: Option<String>,
+    model: Option<String>,
+}
+
+impl Found {
+    fn is_empty(&self) -> bool {
+        self.taken.iter().all(Option::is_none) && self.latitude.is_none()
+    }
+
+    fn keep(&mut self, name: &[u8], value: &str) {
+        let value: String = value.trim().chars().filter(|c| !c.is_control()).take(200).collect();
+        let Ok(name) = std::str::from_utf8(name) else { return };
+        let slot = match name {
+            "GPSLatitude" => &mut self.latitude,
+            "GPSLongitude" => &mut self.longitude,
+            "Orientation" => &mut self.orientation,
+            "Model" => &mut self.model,
+            other => match TAKEN.iter().position(|t| *t == other) {
+                Some(i) => &mut self.taken[i],
+                None => return,
+            },
+        };
+        if slot.is_none() && !value.is_empty() {
+            *slot = Some(value);
+        }
+    }
+}
+
+fn collect(packet: &[u8], found: &mut Found) -> Result<(), quick_xml::Error> {
+    let mut reader = Reader::from_reader(&packet[..packet.len().min(LARGEST)]);
+    let mut open: Vec<Vec<u8>> = Vec::new();
+    loop {
+        match reader.read_event()? {
+            Event::Start(e) => {
+                attributes(&e, found);
+                open.push(e.local_name().as_ref().to_vec());
+                // Real packets are five deep; a thousand would be somebody's joke.
+                if open.len() > 64 {
+                    return Ok(());
+                }
+            }
+            Event::Empty(e) => attributes(&e, found),
+            Event::Text(text) => {
+                if let (Some(name), Ok(value)) = (open.last(), text.decode()) {
+                    found.keep(name, &value);
+                }
+            }
+            Event::End(_) => drop(open.pop()),
+            Event::Eof => return Ok(()),
+            _ => {}
+        }
+    }
+}
+
+fn attributes(element: &BytesStart<'_>, found: &mut Found) {
+    for attribute in element.attributes().flatten() {
+        if let Ok(value) = std::str::from_utf8(&attribute.value) {
+            found.keep(attribute.key.local_name().as_ref(), value);
+        }
+    }
+}
+
+/// A time as XMP writes it: ISO 8601, from a year and a month to fractions of a second, with or without a zone. What is less
+/// exact than a day is no time.
+pub fn moment(text: &str) -> Option<Told> {
+    let text = text.trim();
+    if let Ok(whole) = DateTime::parse_from_rfc3339(text) {
+        return Some(told(whole));
+    }
+    let without_seconds = DateTime::parse_from_str(text, "%Y-%m-%dT%H:%M%:z");
+    if let Ok(whole) = without_seconds {
+        return Some(told(whole));
+    }
+    let local = ["%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%dT%H:%M", "%Y:%m:%d %H:%M:%S%.f", "%Y-%m-%d %H:%M:%S%.f"];
+    let local = local.iter().find_map(|f| NaiveDateTime::parse_from_str(text, f).ok());
+    let day = || NaiveDate::parse_from_str(text, "%Y-%m-%d").ok().and_then(|d| d.and_hms_opt(12, 0, 0));
+    local.or_else(day).map(|local| Told { local, offset_minutes: None })
+}
+
+fn told(whole: DateTime<FixedOffset>) -> Told {
+    Told { local: whole.naive_local(), offset_minutes: Some(whole.offset().local_minus_utc() / 60) }
+}
+
+/// `59,19.758N` and `18,4.1E`, or with seconds (`59,19,45N`).
+fn place(latitude: &str, longitude: &str) -> Option<(f64, f64)> {
+    let degrees = |text: &str, positive: char, negative: char, limit: f64| {
+        let sign = match text.chars().last()? {
+            c if c == positive => 1.0,
+            c if c == negative => -1.0,
+            _ => return None,
+        };
+        let mut value = 0.0;
+        for (part, share) in text[..text.len() - 1].split(',').zip([1.0, 60.0, 3600.0]) {
+            value += part.trim().parse::<f64>().ok().filter(|p| p.is_finite() && *p >= 0.0)? / share;
+        }
+        (value <= limit).then_some(sign * value)
+    };
+    let place = (degrees(latitude, 'N', 'S', 90.0)?, degrees(longitude, 'E', 'W', 180.0)?);
+    (place != (0.0, 0.0)).then_some(place)
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn facts(packet: &str) -> Facts {
+        let mut facts = Facts::default();
+        read(packet.as_bytes(), &mut facts);
+        facts
+    }
+
+    fn taken(packet: &str) -> Option<String> {
+        facts(packet).told.map(|t| format!("{} {:?}", t.local, t.offset_minutes))
+    }
+
+    #[rstest]
+    #[case::attribute(
+        r#"<x:xmpmeta><rdf:RDF><rdf:Description exif:DateTimeOriginal="2026-04-12T10:15:30+02:00"/></rdf:RDF></x:xmpmeta>"#,
+        Some("2026-04-12 10:15:30 Some(120)")
+    )]
+    #[case::element(
+        "<rdf:Description><photoshop:DateCreated>2026-04-12T10:15:30.25</photoshop:DateCreated></rdf:Description>",
+        Some("2026-04-12 10:15:30.250 None")
+    )]
+    #[case::the_strongest_counts(
+        r#"<d xmp:CreateDate="2020-01-01T00:00:00" exif:DateTimeOriginal="2026-04-12T10:15"/>"#,
+        Some("2026-04-12 10:15:00 None")
+    )]
+    #[case::a_day_is_noon(r#"<d photoshop:DateCreated="1974-07-01"/>"#, Some("1974-07-01 12:00:00 None"))]
+    #[case::a_year_is_no_time(r#"<d photoshop:DateCreated="1974"/>"#, None)]
+    #[case::cut_short(r#"<d exif:DateTimeOriginal="2026-04-12T10:15:30Z"><more"#, Some("2026-04-12 10:15:30 Some(0)"))]
+    #[case::nothing("<d/>", None)]
+    #[case::not_xml("dear diary", None)]
+    fn times_are_found_wherever_a_program_put_them(#[case] packet: &str, #[case] expected: Option<&str>) {
+        assert_eq!(taken(packet).as_deref(), expected);
+    }
+
+    #[test]
+    fn entities_and_depth_do_no_harm() {
+        let bomb = r#"<!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]><x:x exif:DateTimeOriginal="&b;">&b;</x:x>"#;
+        assert_eq!(taken(bomb), None);
+        assert_eq!(taken(&"<a>".repeat(100_000)), None);
+    }
+
+    #[test]
+    fn places_are_read() {
+        let there = facts(r#"<d exif:GPSLatitude="59,19.758N" exif:GPSLongitude="18,4.116W"/>"#).place.unwrap();
+        assert!((there.0 - 59.3293).abs() < 1e-6 && (there.1 + 18.0686).abs() < 1e-6, "{there:?}");
+        assert_eq!(facts(r#"<d exif:GPSLatitude="99,0N" exif:GPSLongitude="18,4E"/>"#).place, None);
+        assert_eq!(facts(r#"<d exif:GPSLatitude="59" exif:GPSLongitude=""/>"#).place, None);
+    }
+}
