@@ -21,6 +21,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/device/clearances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Asks which of its copies this device may remove. The copies at home are read now; the answer holds for ten minutes. */
+        post: operations["ask_clearance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/device/clearances/{id}/removed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What was removed with a clearance. Said once; a clearance that was used, or is another device's, is gone. */
+        post: operations["report_removed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/device/items": {
         parameters: {
             query?: never;
@@ -172,6 +206,24 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/household": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The household's own rules. */
+        get: operations["show_household"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Changes the household's own rules. A new filing plan is for what arrives from now on. */
+        patch: operations["change_household"];
         trace?: never;
     };
     "/api/kit": {
@@ -633,6 +685,78 @@ export interface components {
             /** @description Its bearer token. */
             token: string;
         };
+        /** @description The answer to one entry. */
+        ClearanceAnswer: {
+            /** @enum {string} */
+            answer: "clear";
+            /**
+             * Format: date-time
+             * @description When the copy at home was read from start to end and found right.
+             */
+            home_read_at: string;
+            /**
+             * Format: date-time
+             * @description When it was last read back from there and found right.
+             */
+            proven_at?: string | null;
+            /** @description The store that counts, where one was demanded. */
+            store?: string | null;
+        } | {
+            /** @enum {string} */
+            answer: "keep";
+            /** @description Why, for the person who owns the device. */
+            reason: string;
+        };
+        /** @description One file that a device would like to remove. */
+        ClearanceEntry: {
+            /** @description SHA-256 of the device's copy, read just now. */
+            digest: string;
+            /** @description Its name on the device. */
+            name: string;
+            /**
+             * Format: int64
+             * @description Its length in bytes.
+             */
+            size: number;
+            /** @description The album or folder it is in. */
+            source: string;
+        };
+        /** @description Asks for clearances. */
+        ClearanceRequest: {
+            /** @description At most [`LARGEST_CLEARANCE`] entries of at most [`MOST_BYTES_CLEARED`] together (one larger file may stand alone). */
+            entries: components["schemas"]["ClearanceEntry"][];
+            /**
+             * @description Made up by the device for this one request, 16 to 64 letters and digits. The answer carries it, so that an old answer
+             *     clears nothing.
+             */
+            nonce: string;
+            /** @description Look and say, but clear nothing. */
+            rehearse?: boolean;
+        };
+        /** @description The answers, in the order of the entries. */
+        Clearances: {
+            /** @description One for each entry. */
+            answers: components["schemas"]["ClearanceAnswer"][];
+            /**
+             * Format: uuid
+             * @description Names this clearance when the device says what it removed. Absent when nothing is cleared.
+             */
+            clearance?: string | null;
+            /** @description How deep the keeper demands: `home`, `offsite` or `proven`. */
+            demanded: string;
+            /**
+             * Format: uuid
+             * @description The device it is for.
+             */
+            device: string;
+            /**
+             * Format: int32
+             * @description How many seconds it holds, from the moment of asking, by whatever clock the device counts seconds with.
+             */
+            holds_seconds: number;
+            /** @description The nonce of the request. */
+            nonce: string;
+        };
         /** @description A paired device. */
         Device: {
             /** @description Version of its client. */
@@ -768,6 +892,26 @@ export interface components {
             state: string;
             /** @description The service's version. */
             version: string;
+        };
+        /** @description The household's own rules. */
+        Household: {
+            /** @description How deep an original must have sunk before a device may let go of it: `home`, `offsite` or `proven`. */
+            clear_at: string;
+            /** @description The filing plan as a pattern. */
+            filing: string;
+            /** @description The word of the ready-made plan that this is, if it is one. */
+            filing_plan?: string | null;
+            /** @description What it calls itself. */
+            name: string;
+            /** @description The ready-made plans. */
+            plans: components["schemas"]["ReadyPlan"][];
+        };
+        /** @description Change the household's own rules. What is left out stays. */
+        HouseholdChange: {
+            /** @description `home`, `offsite` or `proven`. */
+            clear_at?: string | null;
+            /** @description A filing plan: the word of a ready-made one, or a pattern. */
+            filing?: string | null;
         };
         /** @description One file of a device and how deep it has sunk. */
         Item: {
@@ -1191,7 +1335,16 @@ export interface components {
          *     `urn:ypogeion:problem:` followed by the word.
          * @enum {string}
          */
-        ProblemType: "not-signed-in" | "not-allowed" | "wrong-password" | "too-many-attempts" | "pairing-code-unknown" | "device-revoked" | "not-found" | "bad-request" | "name-taken" | "too-large" | "over-quota" | "disk-full" | "digest-mismatch" | "wrong-offset" | "upload-gone" | "upload-busy" | "tus-version" | "content-type" | "range-not-satisfiable" | "original-damaged" | "no-preview" | "store-fault" | "not-set-up" | "database-away" | "internal";
+        ProblemType: "not-signed-in" | "not-allowed" | "wrong-password" | "too-many-attempts" | "pairing-code-unknown" | "device-revoked" | "not-found" | "bad-request" | "name-taken" | "too-large" | "over-quota" | "disk-full" | "digest-mismatch" | "wrong-offset" | "upload-gone" | "clearance-gone" | "upload-busy" | "tus-version" | "content-type" | "range-not-satisfiable" | "original-damaged" | "no-preview" | "store-fault" | "not-set-up" | "database-away" | "internal";
+        /** @description A ready-made filing plan. */
+        ReadyPlan: {
+            /** @description Its pattern. */
+            pattern: string;
+            /** @description What people call it. */
+            title: string;
+            /** @description Its word. */
+            word: string;
+        };
         /** @description One line of the append-only record: who did what, and when. */
         RecordLine: {
             /**
@@ -1203,6 +1356,11 @@ export interface components {
             what: string;
             /** @description Who: a member's name, a device's name, or `Ypogeion`. */
             who: string;
+        };
+        /** @description What a device removed with a clearance. Said once. */
+        Removed: {
+            /** @description A part of the entries that were cleared. */
+            entries: components["schemas"]["ClearanceEntry"][];
         };
         /** @description Go on after a stop. */
         ResumeStore: {
@@ -1471,6 +1629,52 @@ export interface operations {
             };
         };
     };
+    ask_clearance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClearanceRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Clearances"];
+                };
+            };
+        };
+    };
+    report_removed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Removed"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     list_items: {
         parameters: {
             query?: {
@@ -1654,6 +1858,48 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    show_household: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Household"];
+                };
+            };
+        };
+    };
+    change_household: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HouseholdChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Household"];
+                };
             };
         };
     };

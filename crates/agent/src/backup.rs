@@ -422,7 +422,7 @@ mod tests {
         fs::create_dir_all(&pictures).unwrap();
         fs::write(pictures.join("a.jpg"), b"kite").unwrap();
         fs::write(pictures.join("b.jpg"), b"weir").unwrap();
-        let sources = [Source { name: "Pictures".into(), folder: pictures.clone() }];
+        let sources = [Source::new("Pictures", &pictures)];
         let device = DeviceId(Uuid::from_u128(1));
         let cache = Cache::open(&folder.path().join("cache")).unwrap();
         let stamp = crate::scan::stamp(&fs::metadata(pictures.join("a.jpg")).unwrap());

@@ -11,9 +11,11 @@ use rustls::{
 };
 use serde::{Serialize, de::DeserializeOwned};
 use url::Url;
+use uuid::Uuid;
 use ypogeion_core::{Digest, RunId};
 use ypogeion_wire::{
     CONSOLE_HEADER, REQUEST_ID_HEADER,
+    clearance::{ClearanceRequest, Clearances, Removed},
     device::{DeviceStatus, Items, Offer, OfferAnswers, OfferEntry},
     people::{ClaimPairing, Claimed, NewPairing, Pairing, Person, SignIn},
     problem::{Problem, ProblemType},
@@ -193,6 +195,16 @@ impl Client {
     /// The last runs of this device, newest first.
     pub async fn runs(&self, limit: u32) -> Result<Vec<Run>> {
         self.json(self.request(Method::GET, &format!("api/runs?limit={limit}"))?).await
+    }
+
+    /// Asks which copies may be removed.
+    pub async fn ask_clearance(&self, request: &ClearanceRequest) -> Result<Clearances> {
+        self.json(self.request(Method::POST, "api/device/clearances")?.json(request)).await
+    }
+
+    /// Says what was removed.
+    pub async fn report_removed(&self, clearance: Uuid, removed: &Removed) -> Result<()> {
+        self.send(Method::POST, &format!("api/device/clearances/{clearance}/removed"), removed).await.map(drop)
     }
 
     /// Begins a run.

@@ -9,7 +9,7 @@ use std::{
 
 use serde::{Deserialize, Serialize};
 use url::Url;
-use ypogeion_core::{DeviceId, Digest};
+use ypogeion_core::{DeviceId, Digest, condition::Conditions, source::SourceRule};
 
 use crate::{
     cache::{Cache, CacheError},
@@ -25,6 +25,19 @@ pub struct Source {
     pub name: String,
     /// The folder.
     pub folder: PathBuf,
+    /// What of it is backed up.
+    #[serde(default)]
+    pub rule: SourceRule,
+    /// The platform shows this device only a selection of what is there.
+    #[serde(default)]
+    pub selection_only: bool,
+}
+
+impl Source {
+    /// A whole folder.
+    pub fn new(name: &str, folder: &Path) -> Self {
+        Source { name: name.to_owned(), folder: folder.to_owned(), rule: SourceRule::default(), selection_only: false }
+    }
 }
 
 /// With whom this device is paired.
@@ -53,6 +66,8 @@ pub struct State {
     pub paired: Option<Paired>,
     /// The sources.
     pub sources: Vec<Source>,
+    /// When it may send by itself.
+    pub conditions: Conditions,
 }
 
 /// Why the device's folder cannot be used.

@@ -2,7 +2,7 @@
 //!
 //! * [`client`] speaks to the service, and trusts exactly the certificate that came with the pairing.
 //! * [`home`] is the device's own folder: its pairing, its sources, the hashes of files it has seen ([`cache`]).
-//! * [`scan`] walks the sources; [`send`] sends one file; [`backup`] is a whole run.
+//! * [`scan`] walks the sources; [`send`] sends one file; [`backup`] is a whole run; [`room`] makes room afterwards.
 //!
 //! Nothing here knows that there is a terminal: a run reports what it does through [`backup::Told`].
 
@@ -10,5 +10,6 @@ pub mod backup;
 pub mod cache;
 pub mod client;
 pub mod home;
+pub mod room;
 pub mod scan;
 pub mod send;

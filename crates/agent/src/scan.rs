@@ -9,7 +9,10 @@ use std::{
 
 use chrono::{DateTime, Utc};
 use walkdir::WalkDir;
-use ypogeion_core::{Digest, Hasher};
+use ypogeion_core::{
+    Digest, Hasher,
+    source::{self as rule, Sort},
+};
 
 use crate::{cache::Stamp, home::Source};
 
@@ -70,6 +73,10 @@ pub fn walk(source: &Source, mut found: impl FnMut(Found), mut left_out: impl Fn
             Ok(entry) => match entry.metadata() {
                 Ok(meta) => {
                     let name = inside(entry.path());
+                    if let Err(why) = chosen(source, entry.path(), &name, &meta) {
+                        left_out(out(name, why.to_string(), false));
+                        continue;
+                    }
                     found(Found { source: source.name.clone(), name, stamp: stamp(&meta), path: entry.into_path() });
                 }
                 Err(e) => left_out(out(inside(entry.path()), e.to_string(), true)),
@@ -81,6 +88,25 @@ pub fn walk(source: &Source, mut found: impl FnMut(Found), mut left_out: impl Fn
             }
         }
     }
+}
+
+/// Asks the source's rule about a file.
+fn chosen(source: &Source, path: &Path, name: &str, meta: &Metadata) -> Result<(), rule::LeftOut> {
+    let rule = &source.rule;
+    if !rule.is_partial() {
+        return Ok(());
+    }
+    // Only where it matters: looking for a neighbour costs a few questions to the disk.
+    let told_apart = rule.sorts.contains(&Sort::Videos) != rule.sorts.contains(&Sort::MotionHalves);
+    let beside_still = told_apart && Sort::of(name, false) == Sort::Videos && has_still(path);
+    let stamp = stamp(meta);
+    let modified = DateTime::from_timestamp(stamp.seconds, stamp.nanos);
+    rule.check(&rule::Seen { path: name, sort: Sort::of(name, beside_still), modified })
+}
+
+/// Whether a still picture of the same name lies beside a video.
+fn has_still(video: &Path) -> bool {
+    ["heic", "HEIC", "jpg", "JPG", "jpeg", "JPEG"].iter().any(|extension| video.with_extension(extension).exists())
 }
 
 /// Hashes a file; says if it changed meanwhile.
@@ -115,7 +141,7 @@ mod tests {
         fs::write(folder.path().join("2026/a.jpg"), b"kite").unwrap();
         fs::write(folder.path().join("2026/.trash/b.jpg"), b"gone").unwrap();
         std::os::unix::fs::symlink("/etc/passwd", folder.path().join("link")).unwrap();
-        let source = Source { name: "Pictures".into(), folder: folder.path().to_owned() };
+        let source = Source::new("Pictures", folder.path());
         let (mut found, mut out) = (Vec::new(), Vec::new());
         walk(&source, |f| found.push(f), |o| out.push(o));
         assert_eq!(found.iter().map(|f| f.name.as_str()).collect::<Vec<_>>(), ["2026/a.jpg"]);
@@ -126,8 +152,27 @@ mod tests {
     }
 
     #[test]
+    fn a_rule_leaves_out_and_says_why() {
+        let folder = tempfile::tempdir().unwrap();
+        for name in ["IMG_1.HEIC", "IMG_1.MOV", "clip.MOV", "notes.txt"] {
+            fs::write(folder.path().join(name), name).unwrap();
+        }
+        let mut source = Source::new("Camera", folder.path());
+        source.rule.sorts = [Sort::Photos, Sort::Videos].into();
+        let (mut found, mut out) = (Vec::new(), Vec::new());
+        walk(&source, |f| found.push(f.name), |o| out.push(format!("{}: {}", o.name, o.reason)));
+        found.sort();
+        out.sort();
+        assert_eq!(found, ["IMG_1.HEIC", "clip.MOV"]);
+        assert_eq!(
+            out,
+            ["IMG_1.MOV: motion-halves are not backed up from here", "notes.txt: others are not backed up from here"]
+        );
+    }
+
+    #[test]
     fn a_source_that_is_gone_is_a_failure() {
-        let source = Source { name: "Card".into(), folder: "/no/such/card".into() };
+        let source = Source::new("Card", Path::new("/no/such/card"));
         let mut out = Vec::new();
         walk(&source, |_| panic!("nothing is there"), |o| out.push(o));
         assert!(out[0].failed);

@@ -354,7 +354,7 @@ impl Catalog {
                     EXISTS (SELECT 1 FROM run WHERE device = d.id AND ended_at IS NULL AND reported_at > $3 - interval '2 minutes') AS sending
              FROM device d JOIN person p ON p.id = d.person,
              LATERAL (
-                 SELECT count(*) AS offered, count(o.id) AS home,
+                 SELECT count(*) FILTER (WHERE g.removed_at IS NULL) AS offered, count(o.id) FILTER (WHERE g.removed_at IS NULL) AS home,
                         count(*) FILTER (WHERE o.id IS NULL AND g.refused IS NULL) AS waiting,
                         coalesce(sum(g.size) FILTER (WHERE o.id IS NULL AND g.refused IS NULL), 0)::bigint AS waiting_bytes
                  FROM sighting g
@@ -454,7 +454,7 @@ impl Catalog {
              SELECT $1, u.source, u.name, u.digest, u.size, u.file_time, u.refused, $8
              FROM unnest($2, $3, $4, $5, $6, $7) AS u (source, name, digest, size, file_time, refused)
              ON CONFLICT (device, source, name) DO UPDATE SET digest = excluded.digest, size = excluded.size,
-                 file_time = excluded.file_time, refused = excluded.refused, seen_at = excluded.seen_at",
+                 file_time = excluded.file_time, refused = excluded.refused, seen_at = excluded.seen_at, removed_at = NULL",
         )
         .bind::<SqlUuid, _>(device.0)
         .bind::<Array<Text>, _>(rows.iter().map(|s| s.source.as_str()).collect::<Vec<_>>())
@@ -486,7 +486,7 @@ impl Catalog {
                  FROM sighting g JOIN device d ON d.id = g.device
                  JOIN original o ON o.person = d.person AND o.digest = g.digest
                  JOIN standing s ON s.original = o.id AND s.place <> $2
-                 WHERE g.device = $1 GROUP BY g.source, g.name
+                 WHERE g.device = $1 AND g.removed_at IS NULL GROUP BY g.source, g.name
              ) i",
         )
         .bind::<SqlUuid, _>(device.0)
@@ -510,7 +510,7 @@ impl Catalog {
              FROM sighting g JOIN device d ON d.id = g.device
              LEFT JOIN original o ON o.person = d.person AND o.digest = g.digest
              LEFT JOIN standing s ON s.original = o.id
-             WHERE g.device = $1 AND ($2 IS NULL OR (g.source, g.name) > ($2, $3))
+             WHERE g.device = $1 AND g.removed_at IS NULL AND ($2 IS NULL OR (g.source, g.name) > ($2, $3))
              GROUP BY g.source, g.name, g.digest, g.size, o.id, o.path
              ORDER BY g.source, g.name LIMIT $5",
         )

@@ -5,6 +5,7 @@
 //! the keeper has none. Rows become domain types before they leave this crate; what must be true together is one
 //! statement or one transaction.
 
+pub mod clearances;
 pub mod cluster;
 pub mod devices;
 pub mod evidence;

@@ -7,7 +7,7 @@ use diesel::{
 };
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
-use ypogeion_core::{PersonId, access::Role, object::NameKey};
+use ypogeion_core::{DeviceId, PersonId, access::Role, clearance::Depth, filing::FilingPlan, object::NameKey};
 
 use crate::{Catalog, CatalogError, Keep, Result, signed, unsigned};
 
@@ -20,6 +20,26 @@ pub struct Household {
     pub replica: Uuid,
     /// The key for object names.
     pub name_key: NameKey,
+}
+
+/// What the keeper decides for the whole house.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct HouseRules {
+    /// Where originals are filed.
+    pub filing: FilingPlan,
+    /// How deep an original must have sunk before a device may let go of it.
+    pub clear_at: Depth,
+}
+
+/// What decides where a file is filed, beside the file itself.
+#[derive(Clone, Debug)]
+pub struct Filing {
+    /// The household's plan.
+    pub plan: FilingPlan,
+    /// The member's folder.
+    pub folder: String,
+    /// The device's name.
+    pub device: String,
 }
 
 /// A member.
@@ -87,6 +107,59 @@ fn login(name: &str) -> String {
 }
 
 impl Catalog {
+    /// What the keeper decided for the whole house.
+    pub async fn house_rules(&self) -> Result<HouseRules> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = Text)]
+            filing: String,
+            #[diesel(sql_type = Text)]
+            clear_at: String,
+        }
+        let mut c = self.connection().await?;
+        let row: Row = sql_query("SELECT filing, clear_at FROM household").kept().get_result(&mut c).await?;
+        Ok(HouseRules {
+            // Both were checked when they were set; what a later version wrote falls back to the careful choice.
+            filing: FilingPlan::parse(&row.filing).unwrap_or_default(),
+            clear_at: Depth::from_word(&row.clear_at).unwrap_or_default(),
+        })
+    }
+
+    /// What decides where a member's file from a device is filed.
+    pub async fn filing_of(&self, person: PersonId, device: DeviceId) -> Result<Filing> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = Text)]
+            filing: String,
+            #[diesel(sql_type = Text)]
+            folder: String,
+            #[diesel(sql_type = Text)]
+            device: String,
+        }
+        let mut c = self.connection().await?;
+        let row: Row = sql_query(
+            "SELECT h.filing, p.folder, d.name AS device FROM household h, person p, device d WHERE p.id = $1 AND d.id = $2",
+        )
+        .bind::<SqlUuid, _>(person.0)
+        .bind::<SqlUuid, _>(device.0)
+        .kept()
+        .get_result(&mut c)
+        .await?;
+        Ok(Filing { plan: FilingPlan::parse(&row.filing).unwrap_or_default(), folder: row.folder, device: row.device })
+    }
+
+    /// Changes what the keeper decided.
+    pub async fn change_house_rules(&self, rules: &HouseRules) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE household SET filing = $1, clear_at = $2")
+            .bind::<Text, _>(rules.filing.pattern())
+            .bind::<Text, _>(rules.clear_at.word())
+            .kept()
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
     /// Makes the household. There is one; a second attempt is [`CatalogError::Taken`].
     pub async fn create_household(&self, household: &Household, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;

@@ -8,7 +8,7 @@ use std::{
     time::Duration,
 };
 
-use clap::{Args, Subcommand};
+use clap::Args;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use qrcode::{QrCode, render::unicode::Dense1x2};
 use serde_json::json;
@@ -16,7 +16,7 @@ use url::Url;
 use ypogeion_agent::{
     backup::{self as engine, Options, RunError, Sent, Told},
     client::{CLIENT, Client, ClientError},
-    home::{Home, HomeError, Paired, Source},
+    home::{Home, HomeError, Paired},
 };
 use ypogeion_core::{Digest, OriginalName, words};
 use ypogeion_wire::{
@@ -28,7 +28,7 @@ use crate::show::{Table, ago};
 
 pub const DONE: u8 = 0;
 pub const PARTLY: u8 = 1;
-const USAGE: u8 = 2;
+pub const USAGE: u8 = 2;
 const UNREACHABLE: u8 = 3;
 const REFUSED: u8 = 4;
 
@@ -44,7 +44,7 @@ pub struct Failed {
     pub sentence: String,
 }
 
-type Result = std::result::Result<u8, Failed>;
+pub type Result = std::result::Result<u8, Failed>;
 
 impl From<ClientError> for Failed {
     fn from(e: ClientError) -> Self {
@@ -82,16 +82,16 @@ impl From<RunError> for Failed {
     }
 }
 
-fn usage(sentence: impl Into<String>) -> Failed {
+pub fn usage(sentence: impl Into<String>) -> Failed {
     Failed { code: USAGE, sentence: sentence.into() }
 }
 
 /// Prints to standard output; a reader that went away (a closed pipe) is no failure of ours.
-fn print(text: &str) {
+pub fn print(text: &str) {
     let _ = std::io::stdout().write_all(text.as_bytes());
 }
 
-fn print_json(value: &impl serde::Serialize) {
+pub fn print_json(value: &impl serde::Serialize) {
     print(&format!("{}\n", serde_json::to_string_pretty(value).unwrap_or_default()));
 }
 
@@ -208,71 +208,6 @@ pub async fn pair_code(context: &Context, code: PairCode) -> Result {
         pairing.person_name,
         pairing.code.unwrap_or_default()
     ));
-    Ok(DONE)
-}
-
-#[derive(Subcommand)]
-pub enum Sources {
-    /// Back up a folder.
-    Add {
-        /// The folder.
-        folder: PathBuf,
-        /// What it is called [default: the folder's own name].
-        #[arg(long)]
-        name: Option<String>,
-    },
-    /// Stop backing up a folder. What was sent stays.
-    Remove {
-        /// What it is called.
-        name: String,
-    },
-}
-
-/// Lists, adds and removes sources.
-pub fn sources(context: &Context, what: Option<Sources>) -> Result {
-    let mut home = Home::open(&context.folder)?;
-    match what {
-        None => {}
-        Some(Sources::Add { folder, name }) => {
-            let folder = folder.canonicalize().map_err(|e| usage(format!("{} cannot be used: {e}", folder.display())))?;
-            if !folder.is_dir() {
-                return Err(usage(format!("{} is not a folder", folder.display())));
-            }
-            let own = folder.file_name().map_or("/".into(), |n| n.to_string_lossy().into_owned());
-            let name: String = OriginalName::from_device(&name.unwrap_or(own)).into();
-            if let Some(there) = home.state.sources.iter().find(|s| s.name == name) {
-                if there.folder == folder {
-                    return list_sources(context, &home);
-                }
-                return Err(usage(format!("there is a source called {name} already; give this one another name with --name")));
-            }
-            home.state.sources.push(Source { name, folder });
-            home.save()?;
-        }
-        Some(Sources::Remove { name }) => {
-            let before = home.state.sources.len();
-            home.state.sources.retain(|s| s.name != name);
-            if home.state.sources.len() == before {
-                return Err(usage(format!("there is no source called {name}")));
-            }
-            home.save()?;
-        }
-    }
-    list_sources(context, &home)
-}
-
-fn list_sources(context: &Context, home: &Home) -> Result {
-    if context.json {
-        print_json(&home.state.sources);
-    } else if home.state.sources.is_empty() {
-        print("Nothing is backed up yet. Add a folder: ypogeion sources add FOLDER\n");
-    } else {
-        let mut table = Table::new(&["Source", "Folder"], &[false, false]);
-        for s in &home.state.sources {
-            table.row(vec![s.name.clone(), s.folder.display().to_string()]);
-        }
-        print(&table.to_string());
-    }
     Ok(DONE)
 }
 

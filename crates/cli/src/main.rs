@@ -4,7 +4,9 @@
 //! 3 unreachable, 4 refused.
 
 mod commands;
+mod room;
 mod show;
+mod sources;
 
 use std::{path::PathBuf, process::ExitCode};
 
@@ -34,10 +36,14 @@ enum Command {
     /// The folders that are backed up.
     Sources {
         #[command(subcommand)]
-        what: Option<commands::Sources>,
+        what: Option<sources::Sources>,
     },
+    /// When this computer may send by itself.
+    Conditions(sources::ConditionsChange),
     /// Send what is new.
     Backup(commands::Backup),
+    /// Remove what the household has safe, to make room here. Nothing goes without the server's clearance.
+    MakeRoom(room::MakeRoom),
     /// The last runs of this device.
     Runs {
         /// At most this many.
@@ -69,7 +75,9 @@ async fn main() -> ExitCode {
     let result = match arguments.command {
         Command::Pair(pair) => commands::pair(&context, pair).await,
         Command::PairCode(code) => commands::pair_code(&context, code).await,
-        Command::Sources { what } => commands::sources(&context, what),
+        Command::Sources { what } => sources::sources(&context, what),
+        Command::Conditions(change) => sources::conditions(&context, &change),
+        Command::MakeRoom(rule) => room::make_room(&context, &rule).await,
         Command::Backup(backup) => commands::backup(&context, &backup).await,
         Command::Runs { limit } => commands::runs(&context, limit).await,
         Command::Status => commands::status(&context).await,

@@ -92,6 +92,10 @@ actions! {
     AddPerson = "add_person" => KEEPER,
     /// Change a member's quota or role.
     ChangePerson = "change_person" => KEEPER,
+    /// The household's own rules: filing, and how deep before a device may let go.
+    ShowHousehold = "show_household" => KEEPER,
+    /// Change them.
+    ChangeHousehold = "change_household" => KEEPER,
     /// The devices; members and guests see their own.
     ListDevices = "list_devices" => PEOPLE,
     /// Rename a device of one's own (the keeper: any).
@@ -134,6 +138,10 @@ actions! {
     ShowKit = "show_kit" => KEEPER,
     /// What the server knows of this device.
     DeviceStatus = "device_status" => DEVICE,
+    /// Ask which copies this device may remove.
+    AskClearance = "ask_clearance" => DEVICE,
+    /// Say what was removed with a clearance.
+    ReportRemoved = "report_removed" => DEVICE,
     /// Offer originals.
     Offer = "offer" => DEVICE,
     /// What this device has sent, with layers.

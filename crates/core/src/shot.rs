@@ -165,8 +165,7 @@ fn join_by_name(pieces: &[Piece], named: &[Named], alike: &[usize], joined: &mut
         let shots: BTreeSet<usize> = of.iter().map(|&p| joined.root(p)).collect();
         // Where several shots share a name, a sidecar without a whole name belongs to the oldest: the same whatever came last.
         let oldest = shots.into_iter().min_by_key(|&root| {
-            let first = of.iter().filter(|&&p| joined.root(p) == root).map(|&p| (pieces[p].taken, pieces[p].digest)).min();
-            first
+            of.iter().filter(|&&p| joined.root(p) == root).map(|&p| (pieces[p].taken, pieces[p].digest)).min()
         });
         if let Some(root) = oldest {
             joined.join(w, root);

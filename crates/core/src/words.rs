@@ -35,6 +35,29 @@ pub fn size(bytes: u64) -> String {
     if value < 9.95 { format!("{value:.1} {}", UNITS[unit]) } else { format!("{value:.0} {}", UNITS[unit]) }
 }
 
+/// Reads a size as people write it: `20GB`, `1.5 TB`, `800 kB`, `812`. Units are decimal, in any case.
+///
+/// ```
+/// use ypogeion_core::words::parse_size;
+/// assert_eq!(parse_size("1.5 GB"), Some(1_500_000_000));
+/// assert_eq!(parse_size("a lot"), None);
+/// ```
+pub fn parse_size(text: &str) -> Option<u64> {
+    let text = text.trim();
+    let end = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
+    let (number, unit) = text.split_at(end);
+    let power = match unit.trim().to_ascii_lowercase().as_str() {
+        "" | "b" | "bytes" => 0,
+        "k" | "kb" => 3,
+        "m" | "mb" => 6,
+        "g" | "gb" => 9,
+        "t" | "tb" => 12,
+        _ => return None,
+    };
+    let value = number.parse::<f64>().ok()? * 10f64.powi(power);
+    (0.0..=1e18).contains(&value).then_some(value as u64)
+}
+
 /// A span of time in its largest fitting unit: `3 hours`, `9 days`, `less than a minute`.
 pub fn span(delta: TimeDelta) -> String {
     let minutes = delta.num_minutes().max(0) as u64;

@@ -138,9 +138,9 @@ fn from_exif(facts: &mut Facts, exif: &Exif) {
         facts.pair = maker::pair(note);
     }
     // TIFF and its raw relatives keep their XMP packet in a tag of its own.
-    match exif.get_field(Tag(Context::Tiff, 700), In::PRIMARY).map(|f| &f.value) {
-        Some(Value::Byte(packet) | Value::Undefined(packet, _)) => xmp::read(packet, facts),
-        _ => {}
+    let packet = exif.get_field(Tag(Context::Tiff, 700), In::PRIMARY).map(|f| &f.value);
+    if let Some(Value::Byte(packet) | Value::Undefined(packet, _)) = packet {
+        xmp::read(packet, facts);
     }
 }
 

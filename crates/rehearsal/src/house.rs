@@ -33,6 +33,8 @@ pub struct Options {
     pub keeper: (String, String),
     /// Kept free on the disk, in gigabytes.
     pub reserve_gb: u32,
+    /// Seconds after its confirmation that an original is read back.
+    pub prove_after: u32,
     /// More lines for the settings file, before its sections.
     pub settings: String,
     /// Ports of the service: http and https; 0 takes free ones.
@@ -49,6 +51,7 @@ impl Options {
             name: "Mill House".into(),
             keeper: ("Juno".into(), "weir at the mill".into()),
             reserve_gb: 1,
+            prove_after: 1,
             settings: String::new(),
             ports: (0, 0),
             throw_away: true,
@@ -214,13 +217,14 @@ fn write_settings(options: &Options) -> Step<()> {
     let folder = &options.folder;
     let text = format!(
         "data_folder = {:?}\nlibrary = {:?}\nlisten = [\"http://127.0.0.1:{}\", \"https://127.0.0.1:{}\"]\nreserve_gb = {}\n{}\n\
-         [offsite]\nprove_after_seconds = 1\nledger_after_seconds = 1\n",
+         [offsite]\nprove_after_seconds = {}\nledger_after_seconds = 1\n",
         folder.join("data"),
         folder.join("library"),
         options.ports.0,
         options.ports.1,
         options.reserve_gb,
-        options.settings
+        options.settings,
+        options.prove_after
     );
     Ok(fs::write(folder.join("ypogeiond.toml"), text)?)
 }

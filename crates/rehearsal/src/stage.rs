@@ -52,6 +52,7 @@ impl Stage {
             name: HOUSEHOLD.into(),
             keeper: (keeper.name.into(), keeper.password.into()),
             reserve_gb: 1,
+            prove_after: 1,
             settings: String::new(),
             ports,
             throw_away,

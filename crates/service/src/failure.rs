@@ -68,6 +68,7 @@ fn title(kind: ProblemType) -> &'static str {
         DigestMismatch => "The bytes are not what they should be",
         WrongOffset => "The upload stands elsewhere",
         UploadGone => "The upload is gone",
+        ClearanceGone => "The clearance is gone",
         UploadBusy => "The upload is busy",
         TusVersion => "Another version of the upload protocol",
         ContentType => "Another content type is needed",

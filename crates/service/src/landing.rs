@@ -22,7 +22,7 @@ use ypogeion_catalog::{
 use ypogeion_core::{
     Digest, OriginalId, OriginalName, UploadId,
     capture::{self, Captured, Facts},
-    filing::{Filed, FiledPath, FilingPlan},
+    filing::{Filed, FiledPath},
     kind::MediaKind,
     layers::{Act, Observation, Outcome, Place},
 };
@@ -57,17 +57,17 @@ pub async fn land(app: &Arc<App>, upload: &Upload, part: Finished) -> Answer<Ori
     let (part, facts) = read_facts(app, part, &name).await?;
     let captured = capture::decide(&facts, None, name.as_str(), upload.file_time, app.now(), &Local);
     let part = seal(part, captured).await?;
-    let folder = app.catalog.person(upload.person).await?.folder;
+    let filing = app.catalog.filing_of(upload.person, upload.device).await?;
     let of = Filed {
-        member_folder: &folder,
+        member_folder: &filing.folder,
         taken: captured.local,
         name: &name,
-        device: "",
+        device: &filing.device,
         album: &upload.source,
         camera: facts.camera.as_deref().unwrap_or_default(),
         kind: facts.kind.unwrap_or_else(|| MediaKind::from_extension(name.as_str())),
     };
-    let (path, _reserved) = file(app, upload.id, &part, FilingPlan::default().places(&of)).await?;
+    let (path, _reserved) = file(app, upload.id, &part, filing.plan.places(&of)).await?;
     commit(app, upload, part.digest, &path, &facts, captured).await
 }
 

@@ -29,6 +29,43 @@ pub struct Me {
     pub household: String,
 }
 
+/// The household's own rules.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Household {
+    /// What it calls itself.
+    pub name: String,
+    /// The filing plan as a pattern.
+    pub filing: String,
+    /// The word of the ready-made plan that this is, if it is one.
+    pub filing_plan: Option<String>,
+    /// The ready-made plans.
+    pub plans: Vec<ReadyPlan>,
+    /// How deep an original must have sunk before a device may let go of it: `home`, `offsite` or `proven`.
+    pub clear_at: String,
+}
+
+/// A ready-made filing plan.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ReadyPlan {
+    /// Its word.
+    pub word: String,
+    /// What people call it.
+    pub title: String,
+    /// Its pattern.
+    pub pattern: String,
+}
+
+/// Change the household's own rules. What is left out stays.
+#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct HouseholdChange {
+    /// A filing plan: the word of a ready-made one, or a pattern.
+    #[serde(default)]
+    pub filing: Option<String>,
+    /// `home`, `offsite` or `proven`.
+    #[serde(default)]
+    pub clear_at: Option<String>,
+}
+
 /// A member.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Person {

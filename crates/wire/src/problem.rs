@@ -38,6 +38,8 @@ pub enum ProblemType {
     WrongOffset,
     /// The upload expired, was ended, or never was.
     UploadGone,
+    /// The clearance was used, or never was.
+    ClearanceGone,
     /// The upload is being written to by another request.
     UploadBusy,
     /// The tus version is not spoken here.
@@ -62,7 +64,7 @@ pub enum ProblemType {
 
 impl ProblemType {
     /// Every type, for tables and tests.
-    pub const ALL: [ProblemType; 25] = [
+    pub const ALL: [ProblemType; 26] = [
         Self::NotSignedIn,
         Self::NotAllowed,
         Self::WrongPassword,
@@ -78,6 +80,7 @@ impl ProblemType {
         Self::DigestMismatch,
         Self::WrongOffset,
         Self::UploadGone,
+        Self::ClearanceGone,
         Self::UploadBusy,
         Self::TusVersion,
         Self::ContentType,
@@ -98,7 +101,7 @@ impl ProblemType {
             Self::NotFound | Self::PairingCodeUnknown | Self::NoPreview => 404,
             Self::BadRequest => 400,
             Self::NameTaken | Self::WrongOffset => 409,
-            Self::UploadGone => 410,
+            Self::UploadGone | Self::ClearanceGone => 410,
             Self::TusVersion => 412,
             Self::TooLarge | Self::OverQuota => 413,
             Self::ContentType => 415,

@@ -1,9 +1,19 @@
-//! Health, the state of the house, the overview.
+//! Health, the state of the house, the overview, and the household's own rules.
 
-use actix_web::{HttpResponse, get, web};
-use ypogeion_wire::overview::{HouseState, Overview};
+use actix_web::{HttpResponse, get, patch, web};
+use ypogeion_catalog::people::HouseRules;
+use ypogeion_core::{clearance::Depth, filing::FilingPlan};
+use ypogeion_wire::{
+    overview::{HouseState, Overview},
+    people::{Household, HouseholdChange, ReadyPlan},
+};
 
-use crate::{app::App, caller::Caller, failure::Answer, overview as numbers};
+use crate::{
+    app::App,
+    caller::Caller,
+    failure::{Answer, Failure},
+    overview as numbers,
+};
 
 /// Is the service alive, and does its database answer?
 #[utoipa::path(responses((status = 200)))]
@@ -30,4 +40,51 @@ pub async fn house_state(app: web::Data<App>) -> Answer<web::Json<HouseState>> {
 #[get("/api/overview")]
 pub async fn overview(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Overview>> {
     Ok(web::Json(numbers::overview(&app, caller.scope()?).await?))
+}
+
+fn view(rules: &HouseRules, name: &str) -> Household {
+    Household {
+        name: name.to_owned(),
+        filing: rules.filing.pattern().to_owned(),
+        filing_plan: rules.filing.word().map(str::to_owned),
+        plans: FilingPlan::READY
+            .iter()
+            .map(|(word, title, pattern)| ReadyPlan { word: (*word).into(), title: (*title).into(), pattern: (*pattern).into() })
+            .collect(),
+        clear_at: rules.clear_at.word().to_owned(),
+    }
+}
+
+/// The household's own rules.
+#[utoipa::path(responses((status = 200, body = Household)))]
+#[get("/api/household")]
+pub async fn show_household(app: web::Data<App>) -> Answer<web::Json<Household>> {
+    Ok(web::Json(view(&app.catalog.house_rules().await?, &app.household.name)))
+}
+
+/// Changes the household's own rules. A new filing plan is for what arrives from now on.
+#[utoipa::path(responses((status = 200, body = Household)))]
+#[patch("/api/household")]
+pub async fn change_household(
+    app: web::Data<App>,
+    caller: Caller,
+    body: web::Json<HouseholdChange>,
+) -> Answer<web::Json<Household>> {
+    let mut rules = app.catalog.house_rules().await?;
+    let mut changed = Vec::new();
+    if let Some(filing) = &body.filing {
+        rules.filing = FilingPlan::parse(filing).map_err(|e| Failure::bad(format!("This filing plan cannot be used: {e}.")))?;
+        changed.push(format!("filing to {}", rules.filing.pattern()));
+    }
+    if let Some(word) = &body.clear_at {
+        rules.clear_at = Depth::from_word(word)
+            .ok_or_else(|| Failure::bad("Devices may let go of their copies at \"home\", \"offsite\" or \"proven\"."))?;
+        changed.push(format!("the depth at which devices may let go of their copies to {}", rules.clear_at.word()));
+    }
+    if !changed.is_empty() {
+        app.catalog.change_house_rules(&rules).await?;
+        let who = caller.person()?.name.clone();
+        app.catalog.write_record(app.now(), &who, &format!("changed {}", changed.join(" and "))).await?;
+    }
+    Ok(web::Json(view(&rules, &app.household.name)))
 }

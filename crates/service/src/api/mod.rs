@@ -2,8 +2,9 @@
 //! [`crate::caller::guard`].
 //!
 //! One module for each part of the API: [`house`], [`session`], [`people`], [`devices`] (as people see them), [`device`]
-//! (as devices ask), [`library`], [`runs`], [`stores`], [`work`], [`events`], and [`console`], which serves the pages.
+//! (as devices ask), [`clearances`], [`library`], [`runs`], [`stores`], [`work`], [`events`], and [`console`], which serves the pages.
 
+pub mod clearances;
 pub mod console;
 pub mod device;
 pub mod devices;
@@ -39,6 +40,8 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(session::sign_in)
         .service(session::who_am_i)
         .service(session::sign_out)
+        .service(house::show_household)
+        .service(house::change_household)
         .service(people::list_people)
         .service(people::add_person)
         .service(people::change_person)
@@ -66,6 +69,8 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(device::device_status)
         .service(device::offer)
         .service(device::list_items)
+        .service(clearances::ask_clearance)
+        .service(clearances::report_removed)
         .service(device::begin_run)
         .service(device::report_run)
         .service(tus::upload_options)
