@@ -157,6 +157,41 @@ export interface paths {
         patch: operations["rename_device"];
         trace?: never;
     };
+    "/api/devices/{id}/clock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The corrections of a device's clock, newest first. */
+        get: operations["list_corrections"];
+        put?: never;
+        /** Puts the clock of a device right for what it took in a range, and files that where it belongs. Can be taken back. */
+        post: operations["correct_clock"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/devices/{id}/clock/{correction}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a correction back: everything has its old time again. */
+        post: operations["undo_correction"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/devices/{id}/revoke": {
         parameters: {
             query?: never;
@@ -189,6 +224,58 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/filing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The last re-filings, newest first. */
+        get: operations["list_refilings"];
+        put?: never;
+        /** Files the library by another plan, in the background. What arrives from now on is filed by it, too. */
+        post: operations["begin_refiling"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/filing/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says what a plan would do, with real names. Changes nothing. */
+        post: operations["preview_filing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/filing/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Pauses a re-filing, lets it go on, stops it, or takes it back. */
+        patch: operations["change_refiling"];
         trace?: never;
     };
     "/api/health": {
@@ -757,6 +844,46 @@ export interface components {
             /** @description The nonce of the request. */
             nonce: string;
         };
+        /** @description A correction of a device's clock. */
+        Correction: {
+            /**
+             * Format: date-time
+             * @description First local time of capture, as it was before.
+             */
+            from: string;
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            made_at: string;
+            /** @description Who made it. */
+            made_by: string;
+            /**
+             * Format: int64
+             * @description How many originals it moved.
+             */
+            originals: number;
+            /**
+             * Format: int64
+             * @description Seconds added.
+             */
+            seconds: number;
+            /**
+             * Format: date-time
+             * @description Last one.
+             */
+            to: string;
+            /**
+             * Format: date-time
+             * @description When it was taken back.
+             */
+            undone_at?: string | null;
+        };
         /** @description A paired device. */
         Device: {
             /** @description Version of its client. */
@@ -991,6 +1118,24 @@ export interface components {
             /** @description `2026-04`, by the local time of capture. */
             month: string;
         };
+        /** @description Puts the clock of a device right, for what it took in a range. */
+        NewCorrection: {
+            /**
+             * Format: date-time
+             * @description First local time of capture, as it is now.
+             */
+            from: string;
+            /**
+             * Format: int64
+             * @description Seconds to add; negative when the clock was ahead.
+             */
+            seconds: number;
+            /**
+             * Format: date-time
+             * @description Last local time of capture, as it is now.
+             */
+            to: string;
+        };
         /** @description Make a pairing code. */
         NewPairing: {
             /**
@@ -1109,6 +1254,8 @@ export interface components {
             media_type?: string | null;
             /** @description What the device called it. */
             name: string;
+            /** @description The files of its shot, itself included; the one that stands for the shot first. */
+            parts: components["schemas"]["ShotPart"][];
             /** @description Where it is in the library. */
             path: string;
             /**
@@ -1142,6 +1289,10 @@ export interface components {
              * @description The instant it was taken.
              */
             taken_at: string;
+            /** @description How far that can be trusted: `high`, `medium` or `low`. */
+            taken_confidence: string;
+            /** @description Whether the time was put right afterwards, because the device's clock was wrong. */
+            taken_corrected: boolean;
             /**
              * Format: date-time
              * @description What a clock on the wall showed.
@@ -1159,6 +1310,8 @@ export interface components {
         };
         /** @description An original as the contact sheet shows it. */
         OriginalCard: {
+            /** @description What else belongs to its shot: `edited`, `still`, `compatible`, `video`, `raw`, `motion`, `other`, `sidecar`. */
+            company: string[];
             /**
              * Format: int32
              * @description Height in pixels as shown, if known.
@@ -1314,6 +1467,35 @@ export interface components {
              */
             quota?: number | null;
         };
+        /** @description A plan to try out or to apply. */
+        PlanChoice: {
+            /** @description The word of a ready-made plan, or a pattern. */
+            plan: string;
+        };
+        /** @description What a plan would do. */
+        PlanPreview: {
+            /** @description A few of them, from all over the library. */
+            examples: components["schemas"]["PlannedMove"][];
+            /**
+             * Format: int64
+             * @description How many would be moved.
+             */
+            moves: number;
+            /** @description The plan's pattern. */
+            plan: string;
+            /**
+             * Format: int64
+             * @description Originals in the library.
+             */
+            total: number;
+        };
+        /** @description One original's way. */
+        PlannedMove: {
+            /** @description Where it is. */
+            from: string;
+            /** @description Where it would go (with a number if that name is taken by then). */
+            to: string;
+        };
         /** @description A problem document, sent as `application/problem+json`. */
         Problem: {
             /** @description The same with what to try next. */
@@ -1357,6 +1539,67 @@ export interface components {
             /** @description Who: a member's name, a device's name, or `Ypogeion`. */
             who: string;
         };
+        /** @description A re-filing and how far it has come. */
+        Refiling: {
+            /** @description The pattern before. */
+            before: string;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            began_at: string;
+            /**
+             * Format: date-time
+             * @description When it ended.
+             */
+            ended_at?: string | null;
+            /**
+             * Format: int64
+             * @description Of these, left where they were because something was in the way.
+             */
+            failed: number;
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /**
+             * Format: int64
+             * @description Looked at so far.
+             */
+            looked: number;
+            /** @description Who began it. */
+            made_by: string;
+            /**
+             * Format: int64
+             * @description Of these, moved.
+             */
+            moved: number;
+            /** @description The plan's pattern. */
+            plan: string;
+            /** @description `running`, `paused`, `done` or `stopped`. */
+            state: string;
+            /**
+             * Format: int64
+             * @description Originals in it.
+             */
+            total: number;
+            /**
+             * Format: uuid
+             * @description The re-filing that this one takes back.
+             */
+            undoes?: string | null;
+        };
+        /** @description An order for a re-filing. */
+        RefilingChange: {
+            /** @description The order. */
+            order: components["schemas"]["RefilingOrder"];
+        };
+        /**
+         * @description What to do with a re-filing.
+         * @enum {string}
+         */
+        RefilingOrder: "pause" | "resume" | "stop" | "undo";
         /** @description What a device removed with a clearance. Said once. */
         Removed: {
             /** @description A part of the entries that were cleared. */
@@ -1479,6 +1722,25 @@ export interface components {
             ended?: boolean;
             /** @description New entries since the last report; at most 10,000. What is only `present` need not be listed. */
             entries?: components["schemas"]["RunEntry"][];
+        };
+        /** @description A file of a shot. */
+        ShotPart: {
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /** @description `photo`, `video`, `raw`, `sidecar` or `other`. */
+            kind: string;
+            /** @description File name in the library. */
+            name: string;
+            /** @description What it is to the shot: `edited`, `still`, `compatible`, `video`, `raw`, `motion`, `other` or `sidecar`. */
+            part: string;
+            /**
+             * Format: int64
+             * @description Bytes.
+             */
+            size: number;
         };
         /** @description Ask for the recovery kit. */
         ShowKit: {
@@ -1806,6 +2068,72 @@ export interface operations {
             };
         };
     };
+    list_corrections: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Correction"][];
+                };
+            };
+        };
+    };
+    correct_clock: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCorrection"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Correction"];
+                };
+            };
+        };
+    };
+    undo_correction: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                correction: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     revoke_device: {
         parameters: {
             query?: never;
@@ -1840,6 +2168,104 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": components["schemas"]["LiveEvent"];
+                };
+            };
+        };
+    };
+    list_refilings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Refiling"][];
+                };
+            };
+        };
+    };
+    begin_refiling: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanChoice"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Refiling"];
+                };
+            };
+        };
+    };
+    preview_filing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanChoice"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanPreview"];
+                };
+            };
+        };
+    };
+    change_refiling: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RefilingChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Refiling"];
+                };
+            };
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Refiling"];
                 };
             };
         };

@@ -1,7 +1,7 @@
 //! The catalogue: PostgreSQL through Diesel.
 //!
 //! [`Catalog`] is the one door. Its methods are grouped by what they are about: [`people`], [`devices`], [`uploads`],
-//! [`originals`], [`evidence`], [`stores`], [`work`], [`runs`], [`numbers`]. [`cluster`] keeps a private PostgreSQL when
+//! [`originals`], [`shots`], [`refilings`], [`clearances`], [`evidence`], [`stores`], [`work`], [`runs`], [`numbers`]. [`cluster`] keeps a private PostgreSQL when
 //! the keeper has none. Rows become domain types before they leave this crate; what must be true together is one
 //! statement or one transaction.
 
@@ -12,7 +12,9 @@ pub mod evidence;
 pub mod numbers;
 pub mod originals;
 pub mod people;
+pub mod refilings;
 pub mod runs;
+pub mod shots;
 pub mod stores;
 pub mod uploads;
 pub mod work;

@@ -34,6 +34,8 @@ pub struct Card {
     pub offsite: bool,
     /// When it was last read back from a store.
     pub proven_at: Option<DateTime<Utc>>,
+    /// What else belongs to its shot: the parts' words, joined by commas; empty for one that is alone.
+    pub company: String,
 }
 
 /// An original with its row's facts.
@@ -69,6 +71,10 @@ pub struct OriginalRow {
     pub preview: String,
     /// When it came home.
     pub landed_at: DateTime<Utc>,
+    /// The original that stands for its shot; itself, if it is alone.
+    pub shot: OriginalId,
+    /// Whether its time was corrected afterwards.
+    pub corrected: bool,
 }
 
 #[derive(QueryableByName)]
@@ -101,6 +107,8 @@ struct CardRow {
     offsite: bool,
     #[diesel(sql_type = Nullable<Timestamptz>)]
     proven_at: Option<DateTime<Utc>>,
+    #[diesel(sql_type = Text)]
+    company: String,
 }
 
 #[derive(QueryableByName)]
@@ -135,16 +143,20 @@ struct FullRow {
     preview: String,
     #[diesel(sql_type = Timestamptz)]
     landed_at: DateTime<Utc>,
+    #[diesel(sql_type = SqlUuid)]
+    shot: Uuid,
+    #[diesel(sql_type = Bool)]
+    corrected: bool,
 }
 
 /// Facts of a later version may hold what this one does not know; those are passed over.
-fn facts_of(value: serde_json::Value) -> Facts {
+pub(crate) fn facts_of(value: serde_json::Value) -> Facts {
     serde_json::from_value(value).unwrap_or_default()
 }
 
 pub(crate) const FULL: &str =
     "SELECT o.id, o.person, o.device, d.name AS device_name, o.digest, o.size, o.name, o.path, o.kind, o.taken_at,
-    o.taken_local, o.taken_rule, o.facts, o.preview, o.landed_at FROM original o LEFT JOIN device d ON d.id = o.device";
+    o.taken_local, o.taken_rule, o.facts, o.preview, o.landed_at, o.shot, o.correction IS NOT NULL AS corrected FROM original o LEFT JOIN device d ON d.id = o.device";
 
 impl TryFrom<FullRow> for OriginalRow {
     type Error = CatalogError;
@@ -165,17 +177,19 @@ impl TryFrom<FullRow> for OriginalRow {
             facts: facts_of(r.facts),
             preview: r.preview,
             landed_at: r.landed_at,
+            shot: OriginalId(r.shot),
+            corrected: r.corrected,
         })
     }
 }
 
 impl Catalog {
-    /// The months in which a member took something, newest first, with their counts.
+    /// The months in which a member took something, newest first, with their counts of shots.
     pub async fn months(&self, person: PersonId) -> Result<Vec<(String, u64)>> {
         let mut c = self.connection().await?;
         let rows: Vec<MonthRow> = sql_query(
             "SELECT to_char(date_trunc('month', taken_local), 'YYYY-MM') AS month, count(*) AS n FROM original
-             WHERE person = $1 GROUP BY 1 ORDER BY 1 DESC",
+             WHERE person = $1 AND shot = id GROUP BY 1 ORDER BY 1 DESC",
         )
         .bind::<SqlUuid, _>(person.0)
         .kept()
@@ -184,7 +198,7 @@ impl Catalog {
         Ok(rows.into_iter().map(|r| (r.month, unsigned(r.n))).collect())
     }
 
-    /// A page of a member's originals, newest first. `from` and `until` limit the local capture time (until exclusive);
+    /// A page of a member's shots, newest first, each by the original that stands for it. `from` and `until` limit the local capture time (until exclusive);
     /// `after` is the last one of the page before.
     pub async fn originals(
         &self,
@@ -198,9 +212,9 @@ impl Catalog {
         let midnight = |d: NaiveDate| d.and_time(chrono::NaiveTime::MIN);
         let (after_time, after_id) = after.unzip();
         let rows: Vec<CardRow> = sql_query(
-            "SELECT o.id, o.path, o.kind, o.taken_local, o.facts, o.preview, o.placeholder, s.home, s.offsite, s.proven_at
+            "SELECT o.id, o.path, o.kind, o.taken_local, o.facts, o.preview, o.placeholder, s.home, s.offsite, s.proven_at, p.company
              FROM (
-                 SELECT * FROM original WHERE person = $1
+                 SELECT * FROM original WHERE person = $1 AND shot = id
                  AND ($2 IS NULL OR taken_local >= $2) AND ($3 IS NULL OR taken_local < $3)
                  AND ($4 IS NULL OR (taken_local, id) < ($4, $5))
                  ORDER BY taken_local DESC, id DESC LIMIT $7
@@ -209,7 +223,9 @@ impl Catalog {
                         coalesce(bool_or(good) FILTER (WHERE place <> $6), false) AS offsite,
                         max(proven_at) FILTER (WHERE place <> $6 AND good) AS proven_at
                  FROM standing WHERE original = o.id
-             ) s ORDER BY o.taken_local DESC, o.id DESC",
+             ) s, LATERAL (
+                 SELECT coalesce(string_agg(part, ',' ORDER BY part), '') AS company FROM original WHERE shot = o.id AND id <> o.id
+             ) p ORDER BY o.taken_local DESC, o.id DESC",
         )
         .bind::<SqlUuid, _>(person.0)
         .bind::<Nullable<Timestamp>, _>(from.map(midnight))
@@ -234,6 +250,7 @@ impl Catalog {
                 home: r.home,
                 offsite: r.offsite,
                 proven_at: r.proven_at,
+                company: r.company,
             })
             .collect())
     }

@@ -13,9 +13,12 @@ use ypogeion_core::{
     filing::FiledPath,
     kind::MediaKind,
     layers::{Act, Observation, Outcome, Place, Standing},
+    shot::{self, Part},
 };
 
-use crate::{Catalog, CatalogError, Count, Keep, Result, devices::digest_of, evidence::HOME, signed, unsigned};
+use crate::{
+    Catalog, CatalogError, Count, Keep, Result, devices::digest_of, evidence::HOME, shots::place_on_device, signed, unsigned,
+};
 
 /// An upload.
 #[derive(Clone, Debug)]
@@ -328,12 +331,22 @@ impl Catalog {
         let seen = Observation { place: Place::Home, act: Act::Landed, at: *at, digest: Some(*digest), outcome: Outcome::Right };
         let standing = Standing::after(None, &seen, *digest);
         let kind = facts.kind.unwrap_or_else(|| MediaKind::from_extension(&upload.name));
+        let (folder, bare) = place_on_device(&upload.source, &upload.name);
+        let shot_key = shot::key(Some(upload.device), &folder, &bare);
+        let part = match kind {
+            MediaKind::Photo => Part::Still,
+            MediaKind::Video => Part::Video,
+            MediaKind::Raw => Part::Raw,
+            MediaKind::Sidecar => Part::Sidecar,
+            MediaKind::Other => Part::Other,
+        };
         let facts_json = serde_json::to_value(facts).expect("facts are text and numbers");
         let mut c = self.connection().await?;
         let row: Option<LandedRow> = sql_query(
             "WITH added AS (
-                 INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at)
-                 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)
+                 INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at,
+                     source, file_time, pair, shot_key, shot, part)
+                 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $22, $23, $24, $25, $1, $26)
                  ON CONFLICT (person, digest) DO NOTHING RETURNING id
              ), seen AS (
                  INSERT INTO observation (original, place, act, at, digest, outcome) SELECT id, $15, $16, $14, $4, $17 FROM added
@@ -343,6 +356,10 @@ impl Catalog {
                  INSERT INTO job (kind, key, priority, due) SELECT 'preview', id, 20, $14 FROM added ON CONFLICT DO NOTHING
              ), copies AS (
                  INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', a.id, s.id, 10, $14 FROM added a, store s ON CONFLICT DO NOTHING
+             ), company AS (
+                 INSERT INTO job (kind, key, priority, due) SELECT 'group', a.id, 18, $14 FROM added a
+                 WHERE EXISTS (SELECT 1 FROM original WHERE person = $2 AND shot_key = $25)
+                    OR EXISTS (SELECT 1 FROM original WHERE person = $2 AND pair = $24) ON CONFLICT DO NOTHING
              ), which AS (
                  SELECT id, true AS new FROM added
                  UNION ALL SELECT id, false FROM original WHERE person = $2 AND digest = $4
@@ -372,12 +389,21 @@ impl Catalog {
         .bind::<Timestamptz, _>(standing.since)
         .bind::<Nullable<Timestamptz>, _>(standing.proven_at)
         .bind::<SqlUuid, _>(upload.id.0)
+        .bind::<Text, _>(&upload.source)
+        .bind::<Nullable<Timestamptz>, _>(upload.file_time)
+        .bind::<Nullable<Text>, _>(&facts.pair)
+        .bind::<Text, _>(&shot_key)
+        .bind::<Text, _>(part.word())
         .kept()
         .get_result(&mut c)
         .await
         .optional()?;
         match row {
             Some(row) => {
+                if row.new {
+                    // Its company may have been committed a moment ago, unseen by the statement above.
+                    self.look_for_company(&mut c, OriginalId(row.id), *at).await?;
+                }
                 self.work_added();
                 Ok(row.new.then_some(OriginalId(row.id)))
             }
@@ -390,5 +416,20 @@ impl Catalog {
                 Ok(None)
             }
         }
+    }
+
+    async fn look_for_company(&self, c: &mut crate::Connection, id: OriginalId, now: DateTime<Utc>) -> Result<()> {
+        sql_query(
+            "INSERT INTO job (kind, key, priority, due) SELECT 'group', o.id, 18, $2 FROM original o WHERE o.id = $1 AND (
+                 EXISTS (SELECT 1 FROM original x WHERE x.person = o.person AND x.shot_key = o.shot_key AND x.id <> o.id)
+                 OR EXISTS (SELECT 1 FROM original x WHERE x.person = o.person AND x.pair = o.pair AND x.id <> o.id)
+             ) ON CONFLICT DO NOTHING",
+        )
+        .bind::<SqlUuid, _>(id.0)
+        .bind::<Timestamptz, _>(now)
+        .kept()
+        .execute(c)
+        .await?;
+        Ok(())
     }
 }

@@ -24,11 +24,15 @@ pub enum Kind {
     Ledger,
     /// Read an original back from a store. Key: the original.
     Prove,
+    /// Find what belongs to one press of the shutter. Key: the original.
+    Group,
+    /// File the library by another plan. Key: the re-filing.
+    Refile,
 }
 
 impl Kind {
     /// Every kind.
-    pub const ALL: [Kind; 4] = [Self::Preview, Self::Replicate, Self::Ledger, Self::Prove];
+    pub const ALL: [Kind; 6] = [Self::Preview, Self::Replicate, Self::Ledger, Self::Prove, Self::Group, Self::Refile];
 
     /// The word stored in the table.
     pub fn word(self) -> &'static str {
@@ -37,6 +41,8 @@ impl Kind {
             Self::Replicate => "replicate",
             Self::Ledger => "ledger",
             Self::Prove => "prove",
+            Self::Group => "group",
+            Self::Refile => "refile",
         }
     }
 

@@ -96,6 +96,20 @@ actions! {
     ShowHousehold = "show_household" => KEEPER,
     /// Change them.
     ChangeHousehold = "change_household" => KEEPER,
+    /// Say what a filing plan would do.
+    PreviewFiling = "preview_filing" => KEEPER,
+    /// File the library by another plan.
+    BeginRefiling = "begin_refiling" => KEEPER,
+    /// How far that has come.
+    ListRefilings = "list_refilings" => KEEPER,
+    /// Pause it, let it go on, stop it, take it back.
+    ChangeRefiling = "change_refiling" => KEEPER,
+    /// Put the clock of a device of one's own right (the keeper: of any).
+    CorrectClock = "correct_clock" => PEOPLE,
+    /// The corrections of a device's clock.
+    ListCorrections = "list_corrections" => PEOPLE,
+    /// Take a correction back.
+    UndoCorrection = "undo_correction" => PEOPLE,
     /// The devices; members and guests see their own.
     ListDevices = "list_devices" => PEOPLE,
     /// Rename a device of one's own (the keeper: any).

@@ -3,6 +3,7 @@
 use std::{
     fs::{self, File, TryLockError},
     io::{self, Read},
+    os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
 };
 
@@ -92,6 +93,56 @@ impl Library {
         let place = self.locate(path);
         fs::remove_file(&place).map_err(failed("remove", &place))?;
         place.parent().map_or(Ok(()), sync_folder)
+    }
+
+    /// Gives a filed original a second name, never replacing anything. Both names are there when this returns
+    /// [`Publish::Done`], and survive a power cut; where the file system knows no second names, the file has the new one only.
+    pub fn link(&self, from: &FiledPath, to: &FiledPath) -> Result<Publish, LibraryError> {
+        let (old, new) = (self.locate(from), self.locate(to));
+        let folder = new.parent().unwrap_or(&self.root);
+        self.make_folder(folder)?;
+        let linked = match fs::hard_link(&old, &new) {
+            Err(e) if matches!(e.kind(), io::ErrorKind::Unsupported | io::ErrorKind::PermissionDenied) => {
+                rename_without_replacing(&old, &new)
+            }
+            other => other,
+        };
+        match linked {
+            Ok(()) => {}
+            Err(e) if e.kind() == io::ErrorKind::AlreadyExists => return Ok(Publish::NameTaken),
+            Err(e) => return Err(failed("file", &new)(e)),
+        }
+        sync_folder(folder)?;
+        Ok(Publish::Done)
+    }
+
+    /// Takes the name `extra` away from a file that is also at `kept`, and folders that are empty then, up to (and without)
+    /// the member's own. Anything else that lies at `extra` stays: only another name of the same file is taken.
+    pub fn unlink(&self, extra: &FiledPath, kept: &FiledPath) -> Result<(), LibraryError> {
+        let (place, other) = (self.locate(extra), self.locate(kept));
+        let same = match (fs::symlink_metadata(&place), fs::symlink_metadata(&other)) {
+            (Ok(a), Ok(b)) => a.ino() == b.ino() && a.dev() == b.dev(),
+            _ => false,
+        };
+        if !same {
+            return Ok(());
+        }
+        fs::remove_file(&place).map_err(failed("take the old name from", &place))?;
+        let mut folder = place.parent();
+        while let Some(here) = folder.filter(|f| f.parent().is_some_and(|p| p != self.root && *f != self.root)) {
+            sync_folder(here)?;
+            // Fails while anything is left in it, which is what is wanted.
+            if fs::remove_dir(here).is_err() {
+                return Ok(());
+            }
+            folder = here.parent();
+        }
+        folder.map_or(Ok(()), sync_folder)
+    }
+
+    /// Whether a regular file is at this place.
+    pub fn is_there(&self, path: &FiledPath) -> bool {
+        fs::symlink_metadata(self.locate(path)).is_ok_and(|m| m.is_file())
     }
 
     fn make_folder(&self, folder: &Path) -> Result<(), LibraryError> {
@@ -232,6 +283,24 @@ mod tests {
         assert_eq!(library.publish(&second, &path("a/b.jpg")).unwrap(), Publish::NameTaken);
         assert_eq!(library.reread(&path("a/b.jpg"), Digest::of(b"first")).unwrap().0, Outcome::Right);
         assert_eq!(library.publish(&second, &path("a/b (2).jpg")).unwrap(), Publish::Done);
+    }
+
+    #[test]
+    fn a_file_moves_by_having_both_names_for_a_moment() {
+        let (folder, library) = library();
+        library.publish(&part(&library, b"weir"), &path("juno/2026/04/w.jpg")).unwrap();
+        library.publish(&part(&library, b"kite"), &path("juno/2026/k.jpg")).unwrap();
+        let (old, new) = (path("juno/2026/04/w.jpg"), path("juno/2026/w.jpg"));
+        assert_eq!(library.link(&old, &path("juno/2026/k.jpg")).unwrap(), Publish::NameTaken);
+        assert_eq!(library.link(&old, &new).unwrap(), Publish::Done);
+        assert!(library.is_there(&old) && library.is_there(&new));
+        library.unlink(&old, &path("juno/2026/k.jpg")).unwrap();
+        assert!(library.is_there(&old), "another file's name is no reason to take this one");
+        library.unlink(&old, &new).unwrap();
+        library.unlink(&old, &new).unwrap();
+        assert_eq!(library.reread(&new, Digest::of(b"weir")).unwrap().0, Outcome::Right);
+        assert!(!folder.path().join("juno/2026/04").exists(), "empty folders go with their last file");
+        assert!(folder.path().join("juno/2026").is_dir());
     }
 
     #[test]

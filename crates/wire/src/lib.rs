@@ -5,6 +5,7 @@
 
 pub mod clearance;
 pub mod device;
+pub mod filing;
 pub mod offsite;
 pub mod original;
 pub mod overview;

@@ -38,6 +38,8 @@ pub struct OriginalCard {
     pub preview: String,
     /// A tiny placeholder (thumbhash), base64.
     pub placeholder: Option<String>,
+    /// What else belongs to its shot: `edited`, `still`, `compatible`, `video`, `raw`, `motion`, `other`, `sidecar`.
+    pub company: Vec<String>,
 }
 
 /// A page of originals, newest first.
@@ -62,6 +64,22 @@ pub struct Evidence {
     pub outcome: String,
     /// The hash that was found.
     pub digest: Option<String>,
+}
+
+/// A file of a shot.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ShotPart {
+    /// Its id.
+    #[schema(value_type = Uuid)]
+    pub id: OriginalId,
+    /// What it is to the shot: `edited`, `still`, `compatible`, `video`, `raw`, `motion`, `other` or `sidecar`.
+    pub part: String,
+    /// File name in the library.
+    pub name: String,
+    /// Bytes.
+    pub size: u64,
+    /// `photo`, `video`, `raw`, `sidecar` or `other`.
+    pub kind: String,
 }
 
 /// An original with all that is known of it.
@@ -96,6 +114,12 @@ pub struct Original {
     pub taken_rule: String,
     /// The same for a person.
     pub taken_sentence: String,
+    /// How far that can be trusted: `high`, `medium` or `low`.
+    pub taken_confidence: String,
+    /// Whether the time was put right afterwards, because the device's clock was wrong.
+    pub taken_corrected: bool,
+    /// The files of its shot, itself included; the one that stands for the shot first.
+    pub parts: Vec<ShotPart>,
     /// When it came home.
     pub landed_at: DateTime<Utc>,
     /// The device that sent it first.

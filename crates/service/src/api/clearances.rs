@@ -11,7 +11,7 @@ use ypogeion_catalog::{
 use ypogeion_core::{
     Digest, OriginalName,
     clearance::{self, Depth, Evidence, HOLDS_FOR, HomeReading, Keep},
-    layers::{Act, Observation, Place},
+    layers::{Act, Observation, Outcome, Place},
 };
 use ypogeion_wire::{
     clearance::{ClearanceAnswer, ClearanceEntry, ClearanceRequest, Clearances, LARGEST_CLEARANCE, MOST_BYTES_CLEARED, Removed},
@@ -110,8 +110,8 @@ fn check(request: &ClearanceRequest) -> Answer<()> {
 
 /// Reads the copy at home, notes what was found, and decides.
 async fn look(app: &Arc<App>, asked: &Asked, demanded: Depth) -> Answer<Result<Evidence, Keep>> {
-    let (library, path, digest) = (Arc::clone(&app.library), asked.path.clone(), asked.digest);
-    let (outcome, found) = match tokio::task::spawn_blocking(move || library.reread(&path, digest)).await? {
+    let digest = asked.digest;
+    let (outcome, found) = match reread(app, asked).await {
         Ok(read) => read,
         Err(e) => {
             tracing::warn!(path = %asked.path, error = %chain(&e), "a copy could not be read for a clearance");
@@ -124,6 +124,20 @@ async fn look(app: &Arc<App>, asked: &Asked, demanded: Depth) -> Answer<Result<E
     let standings = app.catalog.standings(asked.id).await?;
     let read = HomeReading { outcome, digest: found, at };
     Ok(clearance::decide(digest, &read, &standings, demanded, app.now(), app.settings.offsite.proven_for))
+}
+
+/// Reads the copy at home. What is not there may just have been given another name: then it is read there.
+async fn reread(app: &Arc<App>, asked: &Asked) -> Answer<(Outcome, Option<Digest>)> {
+    let mut path = asked.path.clone();
+    loop {
+        let (library, place, digest) = (Arc::clone(&app.library), path.clone(), asked.digest);
+        let read = tokio::task::spawn_blocking(move || library.reread(&place, digest)).await??;
+        let now = app.catalog.original(asked.id, None).await?.path;
+        if read.0 != Outcome::Missing || now == path {
+            return Ok(read);
+        }
+        path = now;
+    }
 }
 
 /// What was removed with a clearance. Said once; a clearance that was used, or is another device's, is gone.

@@ -13,10 +13,11 @@ use uuid::Uuid;
 use ypogeion_core::{
     OriginalId,
     capture::CaptureRule,
+    filing::FiledPath,
     layers::{self, Layer, Place},
 };
 use ypogeion_wire::{
-    original::{Evidence, Month, Original, OriginalCard, Originals},
+    original::{Evidence, Month, Original, OriginalCard, Originals, ShotPart},
     problem::ProblemType,
 };
 
@@ -100,6 +101,7 @@ pub async fn list_originals(
             .to_owned(),
             preview: c.preview,
             placeholder: c.placeholder,
+            company: c.company.split(',').filter(|p| !p.is_empty()).map(str::to_owned).collect(),
         })
         .collect();
     Ok(web::Json(Originals { originals, next }))
@@ -135,7 +137,20 @@ pub async fn show_original(app: web::Data<App>, caller: Caller, id: web::Path<Uu
             digest: o.digest.map(|d| d.to_string()),
         })
         .collect();
-    let rule = CaptureRule::ALL.into_iter().find(|r| r.word() == row.taken_rule);
+    let rule = CaptureRule::from_word(&row.taken_rule);
+    let parts = app
+        .catalog
+        .parts_of(row.shot)
+        .await?
+        .into_iter()
+        .map(|p| ShotPart {
+            id: p.id,
+            part: p.part,
+            name: p.path.rsplit('/').next().unwrap_or_default().to_owned(),
+            size: p.size,
+            kind: p.kind,
+        })
+        .collect();
     Ok(web::Json(Original {
         id: row.id,
         person: row.person,
@@ -149,6 +164,9 @@ pub async fn show_original(app: web::Data<App>, caller: Caller, id: web::Path<Uu
         taken_at: row.taken_at,
         taken_local: row.taken_local,
         taken_sentence: rule.map_or("", CaptureRule::sentence).to_owned(),
+        taken_confidence: rule.map_or("low", |r| r.confidence().word()).to_owned(),
+        taken_corrected: row.corrected,
+        parts,
         taken_rule: row.taken_rule,
         landed_at: row.landed_at,
         device_name: row.device_name,
@@ -184,9 +202,18 @@ pub async fn download_original(
     id: web::Path<Uuid>,
     query: web::Query<DownloadQuery>,
 ) -> Answer<HttpResponse> {
-    let row = app.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
-    let (library, path) = (app.library.clone(), row.path.clone());
-    let file = tokio::task::spawn_blocking(move || library.open_original(&path)).await??;
+    let mut row = app.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
+    let open = async |path: &FiledPath| {
+        let (library, path) = (app.library.clone(), path.clone());
+        tokio::task::spawn_blocking(move || library.open_original(&path)).await
+    };
+    let mut file = open(&row.path).await?;
+    if file.is_err() {
+        // It may have been given another name a moment ago.
+        row = app.catalog.original(row.id, None).await?;
+        file = open(&row.path).await?;
+    }
+    let file = file?;
     // Only what a browser shows as a picture or plays is shown; everything else is handed over as a file, never run.
     let media_type = row
         .facts

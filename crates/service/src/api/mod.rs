@@ -9,6 +9,7 @@ pub mod console;
 pub mod device;
 pub mod devices;
 pub mod events;
+pub mod filing;
 pub mod house;
 pub mod library;
 pub mod people;
@@ -42,6 +43,13 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(session::sign_out)
         .service(house::show_household)
         .service(house::change_household)
+        .service(filing::preview_filing)
+        .service(filing::begin_refiling)
+        .service(filing::list_refilings)
+        .service(filing::change_refiling)
+        .service(filing::correct_clock)
+        .service(filing::list_corrections)
+        .service(filing::undo_correction)
         .service(people::list_people)
         .service(people::add_person)
         .service(people::change_person)

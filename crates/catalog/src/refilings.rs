@@ -1,0 +1,409 @@
+//! Filing the library by another plan: what is to be moved, how far it has come, and what was moved from where to where.
+
+use chrono::{DateTime, NaiveDateTime, Utc};
+use diesel::{
+    QueryableByName, sql_query,
+    sql_types::{BigInt, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
+};
+use diesel_async::{AsyncConnection, RunQueryDsl};
+use uuid::Uuid;
+use ypogeion_core::{OriginalId, filing::FiledPath};
+
+use crate::{Catalog, CatalogError, Count, Keep, Result, evidence::HOME, unsigned};
+
+/// A re-filing, and how far it has come.
+#[derive(Clone, Debug)]
+pub struct Refiling {
+    /// Its id.
+    pub id: Uuid,
+    /// The plan's pattern.
+    pub plan: String,
+    /// The pattern before.
+    pub before: String,
+    /// The re-filing that this one takes back.
+    pub undoes: Option<Uuid>,
+    /// Who began it.
+    pub made_by: String,
+    /// When.
+    pub began_at: DateTime<Utc>,
+    /// When it ended.
+    pub ended_at: Option<DateTime<Utc>>,
+    /// `running`, `paused`, `done` or `stopped`.
+    pub state: String,
+    /// Originals looked at or to be looked at.
+    pub total: u64,
+    /// Looked at.
+    pub looked: u64,
+    /// Of these, moved.
+    pub moved: u64,
+    /// Of these, left where they were because something was in the way.
+    pub failed: u64,
+}
+
+/// An original with what decides where it is filed.
+#[derive(Clone, Debug)]
+pub struct ToFile {
+    /// The original.
+    pub id: OriginalId,
+    /// Where it is.
+    pub path: String,
+    /// Where it was just being moved when something stopped that.
+    pub moving_to: Option<String>,
+    /// Where it is to go, if that is not for the plan to say.
+    pub wanted: Option<String>,
+    /// The member's folder.
+    pub member_folder: String,
+    /// What a clock on the wall showed.
+    pub taken_local: NaiveDateTime,
+    /// Name on the device.
+    pub name: String,
+    /// The device's name.
+    pub device: String,
+    /// Album or folder there.
+    pub source: String,
+    /// Maker and model of the camera.
+    pub camera: String,
+    /// The kind's word.
+    pub kind: String,
+}
+
+/// An old name that may still be there.
+#[derive(Clone, Debug)]
+pub struct Leftover {
+    /// The original.
+    pub id: OriginalId,
+    /// Where it was.
+    pub from: FiledPath,
+    /// Where it is.
+    pub to: FiledPath,
+}
+
+#[derive(QueryableByName)]
+struct RefilingRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = Text)]
+    plan: String,
+    #[diesel(sql_type = Text)]
+    before: String,
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    undoes: Option<Uuid>,
+    #[diesel(sql_type = Text)]
+    made_by: String,
+    #[diesel(sql_type = Timestamptz)]
+    began_at: DateTime<Utc>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    ended_at: Option<DateTime<Utc>>,
+    #[diesel(sql_type = Text)]
+    state: String,
+    #[diesel(sql_type = BigInt)]
+    total: i64,
+    #[diesel(sql_type = BigInt)]
+    looked: i64,
+    #[diesel(sql_type = BigInt)]
+    moved: i64,
+    #[diesel(sql_type = BigInt)]
+    failed: i64,
+}
+
+#[derive(QueryableByName)]
+struct ToFileRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = Text)]
+    path: String,
+    #[diesel(sql_type = Nullable<Text>)]
+    moving_to: Option<String>,
+    #[diesel(sql_type = Nullable<Text>)]
+    wanted: Option<String>,
+    #[diesel(sql_type = Text)]
+    member_folder: String,
+    #[diesel(sql_type = Timestamp)]
+    taken_local: NaiveDateTime,
+    #[diesel(sql_type = Text)]
+    name: String,
+    #[diesel(sql_type = Text)]
+    device: String,
+    #[diesel(sql_type = Text)]
+    source: String,
+    #[diesel(sql_type = Text)]
+    camera: String,
+    #[diesel(sql_type = Text)]
+    kind: String,
+}
+
+#[derive(QueryableByName)]
+struct LeftoverRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = Text)]
+    from_path: String,
+    #[diesel(sql_type = Text)]
+    to_path: String,
+}
+
+const TO_FILE: &str =
+    "o.id, o.path, o.moving_to, p.folder AS member_folder, o.taken_local, o.name, coalesce(d.name, '') AS device,
+    o.source, coalesce(o.facts->>'camera', '') AS camera, o.kind";
+const JOINS: &str = "JOIN person p ON p.id = o.person LEFT JOIN device d ON d.id = o.device";
+
+impl From<ToFileRow> for ToFile {
+    fn from(r: ToFileRow) -> Self {
+        ToFile {
+            id: OriginalId(r.id),
+            path: r.path,
+            moving_to: r.moving_to,
+            wanted: r.wanted,
+            member_folder: r.member_folder,
+            taken_local: r.taken_local,
+            name: r.name,
+            device: r.device,
+            source: r.source,
+            camera: r.camera,
+            kind: r.kind,
+        }
+    }
+}
+
+impl Catalog {
+    /// Begins a re-filing of the whole library: the household's plan changes, and everything that is there is put down to be
+    /// looked at. One that is under way already is [`CatalogError::Taken`].
+    pub async fn begin_refiling(&self, id: Uuid, plan: &str, undoes: Option<Uuid>, who: &str, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        c.transaction(async |c| {
+            sql_query(
+                "INSERT INTO refiling (id, plan, before, undoes, made_by, began_at, state)
+                 SELECT $1, $2, h.filing, $3, $4, $5, 'running' FROM household h",
+            )
+            .bind::<SqlUuid, _>(id)
+            .bind::<Text, _>(plan)
+            .bind::<Nullable<SqlUuid>, _>(undoes)
+            .bind::<Text, _>(who)
+            .bind::<Timestamptz, _>(now)
+            .kept()
+            .execute(c)
+            .await?;
+            sql_query("UPDATE household SET filing = $1").bind::<Text, _>(plan).kept().execute(c).await?;
+            match undoes {
+                None => {
+                    sql_query("INSERT INTO refiling_move (refiling, original, from_path) SELECT $1, id, path FROM original")
+                        .bind::<SqlUuid, _>(id)
+                        .kept()
+                        .execute(c)
+                        .await?
+                }
+                // Back to where each one was; what arrived since is filed by the plan that holds again.
+                Some(other) => {
+                    sql_query(
+                        "INSERT INTO refiling_move (refiling, original, from_path, wanted)
+                         SELECT $1, o.id, o.path, m.from_path FROM original o
+                         LEFT JOIN refiling_move m ON m.refiling = $2 AND m.original = o.id AND m.to_path IS NOT NULL",
+                    )
+                    .bind::<SqlUuid, _>(id)
+                    .bind::<SqlUuid, _>(other)
+                    .kept()
+                    .execute(c)
+                    .await?
+                }
+            };
+            sql_query("INSERT INTO job (kind, key, priority, due) VALUES ('refile', $1, 5, $2)")
+                .bind::<SqlUuid, _>(id)
+                .bind::<Timestamptz, _>(now)
+                .kept()
+                .execute(c)
+                .await?;
+            Ok::<_, CatalogError>(())
+        })
+        .await?;
+        self.work_added();
+        Ok(())
+    }
+
+    /// The last re-filings, newest first.
+    pub async fn refilings(&self, only: Option<Uuid>, limit: i64) -> Result<Vec<Refiling>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<RefilingRow> = sql_query(
+            "SELECT r.id, r.plan, r.before, r.undoes, r.made_by, r.began_at, r.ended_at, r.state, m.total, m.looked, m.moved, m.failed
+             FROM refiling r, LATERAL (
+                 SELECT count(*) AS total, count(done_at) AS looked,
+                        count(*) FILTER (WHERE done_at IS NOT NULL AND to_path <> from_path) AS moved, count(error) AS failed
+                 FROM refiling_move WHERE refiling = r.id
+             ) m WHERE ($1 IS NULL OR r.id = $1) ORDER BY r.began_at DESC, r.id LIMIT $2",
+        )
+        .bind::<Nullable<SqlUuid>, _>(only)
+        .bind::<BigInt, _>(limit)
+        .kept()
+        .load(&mut c)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .map(|r| Refiling {
+                id: r.id,
+                plan: r.plan,
+                before: r.before,
+                undoes: r.undoes,
+                made_by: r.made_by,
+                began_at: r.began_at,
+                ended_at: r.ended_at,
+                state: r.state,
+                total: unsigned(r.total),
+                looked: unsigned(r.looked),
+                moved: unsigned(r.moved),
+                failed: unsigned(r.failed),
+            })
+            .collect())
+    }
+
+    /// Changes the state of a re-filing that is in one of the states `from`. `false`: it is in another one.
+    pub async fn set_refiling_state(&self, id: Uuid, from: &[&str], to: &str, now: DateTime<Utc>) -> Result<bool> {
+        let mut c = self.connection().await?;
+        let n = sql_query(
+            "UPDATE refiling SET state = $3, ended_at = CASE WHEN $3 IN ('done', 'stopped') THEN $4 END
+             WHERE id = $1 AND state = ANY(string_to_array($2, ','))",
+        )
+        .bind::<SqlUuid, _>(id)
+        .bind::<Text, _>(from.join(","))
+        .bind::<Text, _>(to)
+        .bind::<Timestamptz, _>(now)
+        .kept()
+        .execute(&mut c)
+        .await?;
+        if to == "running" {
+            sql_query("INSERT INTO job (kind, key, priority, due) VALUES ('refile', $1, 5, $2) ON CONFLICT DO NOTHING")
+                .bind::<SqlUuid, _>(id)
+                .bind::<Timestamptz, _>(now)
+                .kept()
+                .execute(&mut c)
+                .await?;
+            self.work_added();
+        }
+        Ok(n > 0)
+    }
+
+    /// The next originals of a re-filing that have not been looked at.
+    pub async fn next_moves(&self, refiling: Uuid, limit: i64) -> Result<Vec<ToFile>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<ToFileRow> = sql_query(format!(
+            "SELECT {TO_FILE}, m.wanted FROM refiling_move m JOIN original o ON o.id = m.original {JOINS}
+             WHERE m.refiling = $1 AND m.cleared_at IS NULL AND m.done_at IS NULL ORDER BY m.original LIMIT $2"
+        ))
+        .bind::<SqlUuid, _>(refiling)
+        .bind::<BigInt, _>(limit)
+        .kept()
+        .load(&mut c)
+        .await?;
+        Ok(rows.into_iter().map(ToFile::from).collect())
+    }
+
+    /// A page of all originals with what decides where they are filed, for trying a plan out.
+    pub async fn to_file(&self, after: Option<OriginalId>, limit: i64) -> Result<Vec<ToFile>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<ToFileRow> = sql_query(format!(
+            "SELECT {TO_FILE}, NULL::text AS wanted FROM original o {JOINS} WHERE ($1 IS NULL OR o.id > $1) ORDER BY o.id LIMIT $2"
+        ))
+        .bind::<Nullable<SqlUuid>, _>(after.map(|a| a.0))
+        .bind::<BigInt, _>(limit)
+        .kept()
+        .load(&mut c)
+        .await?;
+        Ok(rows.into_iter().map(ToFile::from).collect())
+    }
+
+    /// An original is about to be given this path; or (`None`) is not any more.
+    pub async fn set_moving(&self, original: OriginalId, to: Option<&FiledPath>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE original SET moving_to = $2 WHERE id = $1")
+            .bind::<SqlUuid, _>(original.0)
+            .bind::<Nullable<Text>, _>(to.map(FiledPath::as_str))
+            .kept()
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
+    /// An original has its new path. The stores' ledgers are to say so, too.
+    pub async fn moved(&self, refiling: Option<Uuid>, original: OriginalId, to: &FiledPath, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query(
+            "WITH here AS (
+                 UPDATE original SET path = $3, folded = $4, moving_to = NULL WHERE id = $2
+             ), said AS (
+                 UPDATE standing SET listed = false WHERE original = $2 AND place <> $6
+             )
+             UPDATE refiling_move SET to_path = $3, done_at = $5, error = NULL WHERE refiling = $1 AND original = $2",
+        )
+        .bind::<Nullable<SqlUuid>, _>(refiling)
+        .bind::<SqlUuid, _>(original.0)
+        .bind::<Text, _>(to.as_str())
+        .bind::<Text, _>(to.folded())
+        .bind::<Timestamptz, _>(now)
+        .bind::<SqlUuid, _>(HOME)
+        .kept()
+        .execute(&mut c)
+        .await?;
+        Ok(())
+    }
+
+    /// A move is over: its old name is gone, it was in its place already, or something was in the way.
+    pub async fn move_over(&self, refiling: Uuid, original: OriginalId, error: Option<&str>, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.soft_connection().await?;
+        sql_query(
+            "UPDATE refiling_move SET done_at = coalesce(done_at, $4), to_path = coalesce(to_path, from_path), cleared_at = $4, error = $3
+             WHERE refiling = $1 AND original = $2",
+        )
+        .bind::<SqlUuid, _>(refiling)
+        .bind::<SqlUuid, _>(original.0)
+        .bind::<Nullable<Text>, _>(error)
+        .bind::<Timestamptz, _>(now)
+        .kept()
+        .execute(&mut c)
+        .await?;
+        Ok(())
+    }
+
+    /// Originals that something stopped between two paths: the old one, and the one they were being given.
+    pub async fn between_paths(&self) -> Result<Vec<Leftover>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<LeftoverRow> =
+            sql_query("SELECT id, path AS from_path, moving_to AS to_path FROM original WHERE moving_to IS NOT NULL ORDER BY id")
+                .kept()
+                .load(&mut c)
+                .await?;
+        Ok(leftovers(rows))
+    }
+
+    /// Moves whose old name may still be there.
+    pub async fn uncleared_moves(&self, refiling: Uuid) -> Result<Vec<Leftover>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<LeftoverRow> = sql_query(
+            "SELECT original AS id, from_path, to_path FROM refiling_move
+             WHERE refiling = $1 AND cleared_at IS NULL AND done_at IS NOT NULL AND to_path IS NOT NULL",
+        )
+        .bind::<SqlUuid, _>(refiling)
+        .kept()
+        .load(&mut c)
+        .await?;
+        Ok(leftovers(rows))
+    }
+
+    /// How many of a re-filing's moves are not over.
+    pub async fn moves_left(&self, refiling: Uuid) -> Result<u64> {
+        let mut c = self.connection().await?;
+        let row: Count = sql_query("SELECT count(*) AS n FROM refiling_move WHERE refiling = $1 AND cleared_at IS NULL")
+            .bind::<SqlUuid, _>(refiling)
+            .kept()
+            .get_result(&mut c)
+            .await?;
+        Ok(unsigned(row.n))
+    }
+}
+
+/// Both paths were written by this program; a row that does not parse is left to the repair check.
+fn leftovers(rows: Vec<LeftoverRow>) -> Vec<Leftover> {
+    rows.into_iter()
+        .filter_map(|r| {
+            let (from, to) = (FiledPath::parse(&r.from_path).ok()?, FiledPath::parse(&r.to_path).ok()?);
+            Some(Leftover { id: OriginalId(r.id), from, to })
+        })
+        .collect()
+}
