@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/device/inventory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Notes what a device has in its sources, before anything is hashed, and what it waits for. */
+        put: operations["report_inventory"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/device/items": {
         parameters: {
             query?: never;
@@ -186,6 +203,23 @@ export interface paths {
         put?: never;
         /** Takes a correction back: everything has its old time again. */
         post: operations["undo_correction"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/devices/{id}/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A device, number against number: what it says it has in each source, what of that is here, and the list of the difference. */
+        get: operations["device_coverage"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -903,6 +937,11 @@ export interface components {
              * @description The device's id.
              */
             id: string;
+            /**
+             * Format: int64
+             * @description Files in its sources, as it said before hashing anything.
+             */
+            in_sources: number;
             /** @description `phone`, `tablet`, `computer` or `other`. */
             kind: string;
             /** @description As shown. */
@@ -917,6 +956,8 @@ export interface components {
              * @description When it was paired.
              */
             paired_at: string;
+            /** @description Whether it is only partly covered: by its owner's choice, or because it is shown a selection only. */
+            partial: boolean;
             /**
              * Format: uuid
              * @description Whose it is.
@@ -946,11 +987,20 @@ export interface components {
              * @description Bytes of what is waiting.
              */
             waiting_bytes: number;
+            /** @description Why it does not send just now, in words that complete a sentence. */
+            waiting_for?: string | null;
         };
         /** @description Rename a device. */
         DeviceChange: {
             /** @description The new name. */
             name: string;
+        };
+        /** @description A device, number against number. */
+        DeviceCoverage: {
+            /** @description The list of the difference: the first 500 that were named and are not here. */
+            missing: components["schemas"]["MissingFile"][];
+            /** @description Its sources. */
+            sources: components["schemas"]["SourceCoverage"][];
         };
         /** @description What the server knows of the device that asks. */
         DeviceStatus: {
@@ -1040,6 +1090,19 @@ export interface components {
             /** @description A filing plan: the word of a ready-made one, or a pattern. */
             filing?: string | null;
         };
+        /** @description A device's sources, and what it waits for. */
+        Inventory: {
+            /**
+             * @description All sources. Absent: they were not looked through this time, what was said before holds.
+             * @default null
+             */
+            sources: components["schemas"]["SourceInventory"][] | null;
+            /**
+             * @description Why the device does not send just now, in words that complete a sentence; absent if nothing holds it up.
+             * @default null
+             */
+            waiting_for: string | null;
+        };
         /** @description One file of a device and how deep it has sunk. */
         Item: {
             /** @description SHA-256. */
@@ -1107,6 +1170,25 @@ export interface components {
             name: string;
             /** @description `keeper`, `member` or `guest`. */
             role: string;
+        };
+        /** @description Something that a device has and the household has not. */
+        MissingFile: {
+            /** @description Name in there. */
+            name: string;
+            /** @description Why the server does not want it, if that is why. */
+            refused?: string | null;
+            /**
+             * Format: date-time
+             * @description When the device last said that it has it.
+             */
+            seen_at: string;
+            /**
+             * Format: int64
+             * @description Bytes.
+             */
+            size: number;
+            /** @description Source. */
+            source: string;
         };
         /** @description A month and how much is in it. */
         Month: {
@@ -1641,12 +1723,14 @@ export interface components {
              * @description When it ended; absent while it runs.
              */
             ended_at?: string | null;
+            /** @description Why it ended before it was done. */
+            halted?: string | null;
             /**
              * Format: uuid
              * @description Its id.
              */
             id: string;
-            /** @description `running`, `complete`, `partly` or `broken-off`. */
+            /** @description `running`, `complete`, `partly`, `halted` or `broken-off`. */
             state: string;
         };
         /** @description What a run did, in numbers. */
@@ -1722,6 +1806,8 @@ export interface components {
             ended?: boolean;
             /** @description New entries since the last report; at most 10,000. What is only `present` need not be listed. */
             entries?: components["schemas"]["RunEntry"][];
+            /** @description Why it is over before it was done: `paused`, `stopped`, `waiting for …`. */
+            halted?: string | null;
         };
         /** @description A file of a shot. */
         ShotPart: {
@@ -1753,6 +1839,86 @@ export interface components {
             name: string;
             /** @description The password. */
             password: string;
+        };
+        /** @description One source of a device against what is here. */
+        SourceCoverage: {
+            /**
+             * Format: int64
+             * @description Their bytes.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Removed by the device with a clearance; at home all the same.
+             */
+            cleared: number;
+            /**
+             * Format: int64
+             * @description Files that are to be backed up, as the device said.
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description Of these, at home.
+             */
+            home: number;
+            /**
+             * Format: int64
+             * @description Left out by the owner's choice.
+             */
+            left_out: number;
+            /** @description What it is called. */
+            name: string;
+            /**
+             * Format: int64
+             * @description Of these, refused by the server.
+             */
+            refused: number;
+            /** @description That choice in a few words. */
+            rule: string;
+            /** @description The platform shows the device only a selection. */
+            selection_only: boolean;
+            /**
+             * Format: date-time
+             * @description When the device said so.
+             */
+            told_at: string;
+        };
+        /** @description One source, in numbers. */
+        SourceInventory: {
+            /**
+             * Format: int64
+             * @description Their bytes.
+             * @default 0
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Files that are to be backed up.
+             * @default 0
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description Files that the owner's choice leaves out.
+             * @default 0
+             */
+            left_out: number;
+            /**
+             * @description What it is called.
+             * @default
+             */
+            name: string;
+            /**
+             * @description The owner's choice in a few words; `everything` if nothing was left out by choice.
+             * @default
+             */
+            rule: string;
+            /**
+             * @description The platform shows the device only a selection of what is there.
+             * @default false
+             */
+            selection_only: boolean;
         };
         /** @description A store. */
         Store: {
@@ -1926,6 +2092,27 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Removed"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    report_inventory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Inventory"];
             };
         };
         responses: {
@@ -2131,6 +2318,27 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    device_coverage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceCoverage"];
+                };
             };
         };
     };

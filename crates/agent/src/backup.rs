@@ -5,14 +5,15 @@
 
 use std::{
     sync::{Arc, atomic::AtomicU64},
-    time::Duration,
+    time::{Duration, Instant, SystemTime},
 };
 
 use futures_util::{StreamExt, stream};
-use tokio::sync::mpsc;
-use ypogeion_core::Digest;
+use tokio::sync::{mpsc, watch};
+use ypogeion_core::{Digest, source::Sort};
 use ypogeion_wire::{
     device::{OfferAnswer, OfferEntry},
+    inventory::{Inventory, SourceInventory},
     problem::ProblemType,
     run::{RunCounts, RunEntry, RunReport},
 };
@@ -20,9 +21,13 @@ use ypogeion_wire::{
 use crate::{
     cache::Stamp,
     client::{Client, ClientError},
+    gate::{Gate, Watcher},
     home::{Home, HomeError, Source},
+    order::{self, Order},
+    platform::Platform,
+    runlog::{self, LoggedRun},
     scan::{Found, LeftOut, hash, walk},
-    send::send,
+    send::{Memory, send},
 };
 
 /// Files sent at once.
@@ -44,6 +49,10 @@ pub struct Options {
     pub all: bool,
     /// Say what would be sent, and send nothing.
     pub dry_run: bool,
+    /// A person asked for it: schedule, hours, charger and battery do not hold it up.
+    pub asked: bool,
+    /// Leave alone for now what was written to within this time: it may still be written.
+    pub quiet: Option<Duration>,
 }
 
 /// What a run says while it runs.
@@ -62,6 +71,23 @@ pub enum Told {
     File(RunEntry),
 }
 
+/// What one source holds.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct SourcePlan {
+    /// The source.
+    pub source: String,
+    /// Files that are to be backed up.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// Of these, new or changed.
+    pub new: u64,
+    /// Their bytes.
+    pub new_bytes: u64,
+    /// Left out by choice.
+    pub left_out: u64,
+}
+
 /// What a run did.
 #[derive(Clone, Debug, Default)]
 pub struct Account {
@@ -69,6 +95,12 @@ pub struct Account {
     pub counts: RunCounts,
     /// Everything that is not simply there: sent, skipped, failed.
     pub entries: Vec<RunEntry>,
+    /// The sources, as they were found.
+    pub plan: Vec<SourcePlan>,
+    /// Why it ended before it was done: `paused`, `stopped`, `waiting for …`.
+    pub halted: Option<String>,
+    /// Files that were left alone because they may still be written.
+    pub unsettled: u64,
 }
 
 /// Why a run could not go on.
@@ -96,22 +128,42 @@ struct Hashed {
 enum End {
     Entry(RunEntry, Option<(String, Stamp, Digest, bool)>),
     Fatal(ClientError),
+    Halted(String),
 }
 
-/// Runs a backup.
-pub async fn backup(home: &Home, options: Options, sent: &Sent, mut tell: impl FnMut(Told)) -> Result<Account, RunError> {
+/// Runs a backup: until everything is sent, or until somebody or something says that it has to end. Whatever ends it, the
+/// next one goes on from there.
+pub async fn backup(
+    home: &Home,
+    platform: &Arc<dyn Platform>,
+    options: Options,
+    sent: &Sent,
+    mut tell: impl FnMut(Told),
+) -> Result<Account, RunError> {
     let sources = home.state.sources.clone();
     if sources.is_empty() {
         return Err(RunError::NoSources);
     }
     let (client, device) = (home.client()?, home.paired()?.device);
     let cache = Arc::new(home.cache()?);
+    let (began, clock) = (Instant::now(), platform.clock());
+    if options.asked {
+        order::give(home.folder(), Order::Go).map_err(HomeError::order)?;
+    }
+    let watcher = home.watcher(platform, options.asked)?;
+    let gate = gate_now(&watcher).await;
+    if let Some(reason) = gate.reason().filter(|_| !options.dry_run) {
+        order::stopped(home.folder()).map_err(HomeError::order)?;
+        // The server may be out of reach, which may be the very reason.
+        let _ = client.report_inventory(&Inventory { sources: None, waiting_for: Some(reason.clone()) }).await;
+        return Ok(Account { halted: Some(reason), ..Account::default() });
+    }
     let begun = if options.dry_run { None } else { Some(client.begin_run().await?) };
     let all = options.all || begun.is_some_and(|b| b.waiting > 0);
 
     let snapshot = cache.snapshot(device).map_err(HomeError::from)?;
-    let looked = tokio::task::spawn_blocking(move || look(&sources, &snapshot, all)).await.unwrap_or_default();
-    let mut account = Account::default();
+    let looked = tokio::task::spawn_blocking(move || look(&sources, &snapshot, all, options.quiet)).await.unwrap_or_default();
+    let mut account = Account { plan: looked.plan, unsettled: looked.unsettled, ..Account::default() };
     account.counts.checked = looked.checked;
     account.counts.present = looked.acknowledged;
     let (files, bytes) = ((looked.hashed.len() + looked.unknown.len()) as u64, looked.bytes);
@@ -125,7 +177,11 @@ pub async fn backup(home: &Home, options: Options, sent: &Sent, mut tell: impl F
         }
         return Ok(account);
     }
+    client.report_inventory(&inventory(home, &account.plan)).await?;
     let run = begun.map(|b| b.run);
+    let (gate_out, mut gate) = watch::channel(gate);
+    let looking = tokio::spawn(watcher.keep_looking(gate_out));
+    let memory = Memory { cache: Arc::clone(&cache), device };
 
     let (hashed_out, hashed_in) = mpsc::channel::<Result<Hashed, Box<End>>>(BATCH * 2);
     let (wanted_out, wanted_in) = mpsc::channel::<Hashed>(SENDERS * 2);
@@ -133,7 +189,8 @@ pub async fn backup(home: &Home, options: Options, sent: &Sent, mut tell: impl F
     let tasks = [
         tokio::spawn(hash_all(looked.hashed, looked.unknown, hashed_out)),
         tokio::spawn(offer_all(client.clone(), hashed_in, wanted_out, ends_out.clone())),
-        tokio::spawn(send_all(client.clone(), wanted_in, ends_out, Arc::clone(sent))),
+        tokio::spawn(send_all(client.clone(), memory, wanted_in, ends_out, Arc::clone(sent), gate.clone())),
+        looking,
     ];
 
     let (mut fresh, mut unreported, mut fatal) = (Vec::new(), Vec::new(), None);
@@ -143,6 +200,8 @@ pub async fn backup(home: &Home, options: Options, sent: &Sent, mut tell: impl F
         let end = tokio::select! {
             end = ends_in.recv() => match end { Some(end) => Some(end), None => break },
             _ = beat.tick() => None,
+            // Also while files are only being hashed.
+            reason = closed(&mut gate) => Some(End::Halted(reason)),
         };
         // A beat reports also when nothing came to its end: the server must know that a large file is still under way.
         let beats = end.is_none();
@@ -158,13 +217,18 @@ pub async fn backup(home: &Home, options: Options, sent: &Sent, mut tell: impl F
                 fatal = Some(e);
                 break;
             }
+            Some(End::Halted(reason)) => {
+                account.halted = Some(reason);
+                break;
+            }
             None => {}
         }
         if fresh.len() >= REPORT {
             cache.remember(device, &std::mem::take(&mut fresh)).map_err(HomeError::from)?;
         }
         if let Some(run) = run.filter(|_| beats || unreported.len() >= REPORT) {
-            let report = RunReport { entries: std::mem::take(&mut unreported), counts: account.counts, ended: false };
+            let report =
+                RunReport { entries: std::mem::take(&mut unreported), counts: account.counts, ended: false, halted: None };
             // The numbers at the end count; a report on the way is for those who watch.
             if let Err(e) = client.report_run(run, &report).await {
                 unreported = report.entries;
@@ -182,19 +246,68 @@ pub async fn backup(home: &Home, options: Options, sent: &Sent, mut tell: impl F
     if let Some(run) = run {
         while unreported.len() > LARGEST_REPORT {
             let rest = unreported.split_off(LARGEST_REPORT);
-            client.report_run(run, &RunReport { entries: unreported, counts: account.counts, ended: false }).await?;
+            let report = RunReport { entries: unreported, counts: account.counts, ended: false, halted: None };
+            client.report_run(run, &report).await?;
             unreported = rest;
         }
-        let last =
-            client.report_run(run, &RunReport { entries: unreported, counts: account.counts, ended: fatal.is_none() }).await;
-        if fatal.is_none() {
-            last?;
+        let report =
+            RunReport { entries: unreported, counts: account.counts, ended: fatal.is_none(), halted: account.halted.clone() };
+        let last = client.report_run(run, &report).await;
+        match &account.halted {
+            // The network may be what it waits for; the server notices the silence.
+            Some(reason) => {
+                order::stopped(home.folder()).map_err(HomeError::order)?;
+                let _ = client.report_inventory(&Inventory { sources: None, waiting_for: Some(reason.clone()) }).await;
+            }
+            None if fatal.is_none() => last?,
+            None => {}
         }
     }
+    let logged = LoggedRun {
+        began: clock,
+        seconds: began.elapsed().as_secs_f64(),
+        counts: account.counts,
+        halted: fatal.as_ref().map(ToString::to_string).or(account.halted.clone()),
+        entries: account.entries.clone(),
+    };
+    runlog::write(home.folder(), &logged).map_err(HomeError::order)?;
     match fatal {
         Some(e) => Err(e.into()),
         None => Ok(account),
     }
+}
+
+async fn gate_now(watcher: &Watcher) -> Gate {
+    let watcher = watcher.clone();
+    tokio::task::spawn_blocking(move || watcher.look()).await.unwrap_or(Gate::Open)
+}
+
+/// Waits until a run has to end, and says why.
+async fn closed(gate: &mut watch::Receiver<Gate>) -> String {
+    loop {
+        if let Some(reason) = gate.borrow_and_update().reason() {
+            return reason;
+        }
+        if gate.changed().await.is_err() {
+            // Nobody looks any more: the run is over anyway.
+            std::future::pending::<()>().await;
+        }
+    }
+}
+
+fn inventory(home: &Home, plan: &[SourcePlan]) -> Inventory {
+    let sources = home.state.sources.iter().map(|s| {
+        let found = plan.iter().find(|p| p.source == s.name);
+        SourceInventory {
+            name: s.name.clone(),
+            files: found.map_or(0, |p| p.files),
+            bytes: found.map_or(0, |p| p.bytes),
+            left_out: found.map_or(0, |p| p.left_out),
+            rule: s.rule.words(),
+            selection_only: s.selection_only,
+        }
+    });
+    Inventory { sources: Some(sources.collect()), waiting_for: None }
 }
 
 fn note(account: &mut Account, entry: RunEntry, tell: &mut impl FnMut(Told)) {
@@ -231,33 +344,53 @@ struct Looked {
     hashed: Vec<Hashed>,
     unknown: Vec<Found>,
     left_out: Vec<LeftOut>,
+    plan: Vec<SourcePlan>,
+    unsettled: u64,
 }
 
-fn look(sources: &[Source], snapshot: &crate::cache::Snapshot, all: bool) -> Looked {
+fn look(sources: &[Source], snapshot: &crate::cache::Snapshot, all: bool, quiet: Option<Duration>) -> Looked {
     let mut looked = Looked::default();
-    let (mut checked, mut acknowledged, mut bytes) = (0, 0, 0);
+    let now = SystemTime::now();
     for source in sources {
+        let mut plan = SourcePlan { source: source.name.clone(), ..SourcePlan::default() };
+        let (mut unsettled, mut left_out) = (0, Vec::new());
         walk(
             source,
             |file| {
-                checked += 1;
-                match snapshot.known(&file.key(), file.stamp) {
-                    Some(known) if known.acknowledged && !all => acknowledged += 1,
-                    Some(known) => {
-                        bytes += file.stamp.size;
-                        looked.hashed.push(Hashed { file, digest: known.digest });
-                    }
-                    None => {
-                        bytes += file.stamp.size;
-                        looked.unknown.push(file);
-                    }
+                plan.files += 1;
+                plan.bytes += file.stamp.size;
+                let known = snapshot.known(&file.key(), file.stamp);
+                if known.is_some_and(|k| k.acknowledged) && !all {
+                    looked.acknowledged += 1;
+                    return;
+                }
+                if quiet.is_some_and(|quiet| written_within(&file, quiet, now)) {
+                    unsettled += 1;
+                    return;
+                }
+                plan.new += 1;
+                plan.new_bytes += file.stamp.size;
+                match known {
+                    Some(known) => looked.hashed.push(Hashed { file, digest: known.digest }),
+                    None => looked.unknown.push(file),
                 }
             },
-            |out| looked.left_out.push(out),
+            |out| left_out.push(out),
         );
+        plan.left_out = left_out.len() as u64;
+        looked.checked += plan.files + plan.left_out;
+        looked.bytes += plan.new_bytes;
+        looked.unsettled += unsettled;
+        looked.left_out.extend(left_out);
+        looked.plan.push(plan);
     }
-    (looked.checked, looked.acknowledged, looked.bytes) = (checked + looked.left_out.len() as u64, acknowledged, bytes);
     looked
+}
+
+/// Whether a file was written to just now. A time in the future says nothing.
+fn written_within(file: &Found, quiet: Duration, now: SystemTime) -> bool {
+    let modified = file.file_time().map(SystemTime::from);
+    modified.is_some_and(|m| now.duration_since(m).is_ok_and(|age| age < quiet))
 }
 
 async fn hash_all(hashed: Vec<Hashed>, unknown: Vec<Found>, out: mpsc::Sender<Result<Hashed, Box<End>>>) {
@@ -357,21 +490,66 @@ async fn offer_patiently(client: &Client, entries: Vec<OfferEntry>) -> Result<Ve
     }
 }
 
-async fn send_all(client: Client, wanted: mpsc::Receiver<Hashed>, ends: mpsc::Sender<End>, sent: Sent) {
+/// How the sending of one file went.
+enum Sending {
+    Done(Box<Result<ypogeion_core::OriginalId, ClientError>>),
+    /// Not now, because of this; other files may go.
+    Held(String),
+    /// The whole run ends, because of this.
+    Halted(String),
+}
+
+async fn send_permitted(client: &Client, memory: &Memory, h: &Hashed, sent: &Sent, mut gate: watch::Receiver<Gate>) -> Sending {
+    if let Gate::PhotosOnly(why) = &*gate.borrow()
+        && Sort::of(&h.file.name, false).is_video()
+    {
+        return Sending::Held(format!("videos wait for {}", why.words()));
+    }
+    if let Some(reason) = gate.borrow().reason() {
+        return Sending::Halted(reason);
+    }
+    tokio::select! {
+        result = send(client, memory, &h.file, h.digest, sent) => Sending::Done(Box::new(result)),
+        reason = closed(&mut gate) => Sending::Halted(reason),
+    }
+}
+
+async fn send_all(
+    client: Client,
+    memory: Memory,
+    wanted: mpsc::Receiver<Hashed>,
+    ends: mpsc::Sender<End>,
+    sent: Sent,
+    gate: watch::Receiver<Gate>,
+) {
     let wanted = stream::unfold(wanted, |mut w| async move { w.recv().await.map(|h| (h, w)) });
     let mut work = std::pin::pin!(
         wanted
             .map(|h| {
-                let (client, sent) = (client.clone(), Arc::clone(&sent));
+                let (client, memory, sent, gate) = (client.clone(), memory.clone(), Arc::clone(&sent), gate.clone());
                 async move {
-                    let result = send(&client, &h.file, h.digest, &sent).await;
+                    let result = send_permitted(&client, &memory, &h, &sent, gate).await;
                     (h, result)
                 }
             })
             .buffer_unordered(SENDERS)
     );
-    while let Some((h, result)) = work.next().await {
+    while let Some((h, sending)) = work.next().await {
         let remember = |acknowledged| Some((h.file.key(), h.file.stamp, h.digest, acknowledged));
+        let result = match sending {
+            Sending::Done(result) => *result,
+            Sending::Held(reason) => {
+                let end = End::Entry(entry(&h.file, "skipped", Some(reason)), remember(false));
+                if ends.send(end).await.is_err() {
+                    return;
+                }
+                continue;
+            }
+            Sending::Halted(reason) => {
+                let _ = ends.send(End::Halted(reason)).await;
+                return;
+            }
+        };
         let end = match result {
             Ok(_) => End::Entry(entry(&h.file, "sent", None), remember(true)),
             // These concern the device or the server as a whole: the next file would fail alike.
@@ -428,9 +606,9 @@ mod tests {
         let stamp = crate::scan::stamp(&fs::metadata(pictures.join("a.jpg")).unwrap());
         let key = pictures.join("a.jpg").to_string_lossy().into_owned();
         cache.remember(device, &[(key, stamp, Digest::of(b"kite"), true)]).unwrap();
-        let looked = look(&sources, &cache.snapshot(device).unwrap(), false);
+        let looked = look(&sources, &cache.snapshot(device).unwrap(), false, None);
         assert_eq!((looked.checked, looked.acknowledged, looked.hashed.len(), looked.unknown.len()), (2, 1, 0, 1));
-        let looked = look(&sources, &cache.snapshot(device).unwrap(), true);
+        let looked = look(&sources, &cache.snapshot(device).unwrap(), true, None);
         assert_eq!((looked.acknowledged, looked.hashed.len(), looked.unknown.len(), looked.bytes), (0, 1, 1, 8));
     }
 }

@@ -12,6 +12,10 @@ use ypogeion_core::{DeviceId, Digest};
 type Row = (u64, i64, u32, u64, [u8; 32], u128);
 const FILES: TableDefinition<'_, &str, Row> = TableDefinition::new("files-1");
 
+/// Path → size, mtime seconds, mtime nanoseconds, inode, digest, id of the pairing, place of the upload on the server.
+type UploadRow = (u64, i64, u32, u64, [u8; 32], u128, String);
+const UPLOADS: TableDefinition<'_, &str, UploadRow> = TableDefinition::new("uploads-1");
+
 /// What tells whether a file changed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Stamp {
@@ -94,6 +98,50 @@ impl Cache {
     }
 }
 
+/// An upload that was begun and not finished: of which bytes, for which pairing, and where it is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Begun {
+    /// What tells whether the file changed.
+    pub stamp: Stamp,
+    /// Its hash.
+    pub digest: Digest,
+    /// Where the upload is on the server.
+    pub place: String,
+}
+
+impl Cache {
+    /// The unfinished upload of a file, if it has one for this pairing.
+    pub fn begun(&self, device: DeviceId, path: &str) -> Result<Option<Begun>, CacheError> {
+        let read = self.0.begin_read().map_err(failed)?;
+        let table = match read.open_table(UPLOADS) {
+            Ok(table) => table,
+            Err(redb::TableError::TableDoesNotExist(_)) => return Ok(None),
+            Err(e) => return Err(failed(e)),
+        };
+        let row = table.get(path).map_err(failed)?;
+        Ok(row.map(|r| r.value()).filter(|r| r.5 == device.0.as_u128()).map(|(size, seconds, nanos, inode, digest, _, place)| {
+            Begun { stamp: Stamp { size, seconds, nanos, inode }, digest: Digest::from(digest), place }
+        }))
+    }
+
+    /// Remembers an unfinished upload, or (`None`) forgets it.
+    pub fn set_begun(&self, device: DeviceId, path: &str, begun: Option<&Begun>) -> Result<(), CacheError> {
+        let write = self.0.begin_write().map_err(failed)?;
+        {
+            let mut table = write.open_table(UPLOADS).map_err(failed)?;
+            match begun {
+                Some(b) => {
+                    let Stamp { size, seconds, nanos, inode } = b.stamp;
+                    let row = (size, seconds, nanos, inode, *b.digest.as_bytes(), device.0.as_u128(), b.place.clone());
+                    table.insert(path, row).map_err(failed)?;
+                }
+                None => drop(table.remove(path).map_err(failed)?),
+            }
+        }
+        write.commit().map_err(failed)
+    }
+}
+
 impl Snapshot {
     /// What is known of the file at `path`, if it has not changed.
     pub fn known(&self, path: &str, now: Stamp) -> Option<Known> {
@@ -108,6 +156,21 @@ mod tests {
     use uuid::Uuid;
 
     use super::*;
+
+    #[test]
+    fn an_unfinished_upload_is_remembered_for_its_pairing() {
+        let folder = tempfile::tempdir().unwrap();
+        let (mine, other) = (DeviceId(Uuid::from_u128(1)), DeviceId(Uuid::from_u128(2)));
+        let stamp = Stamp { size: 4, seconds: 10, nanos: 5, inode: 7 };
+        let begun = Begun { stamp, digest: Digest::of(b"kite"), place: "tus/x".into() };
+        let cache = Cache::open(&folder.path().join("hashes.redb")).unwrap();
+        assert_eq!(cache.begun(mine, "/a").unwrap(), None);
+        cache.set_begun(mine, "/a", Some(&begun)).unwrap();
+        assert_eq!(cache.begun(mine, "/a").unwrap(), Some(begun));
+        assert_eq!(cache.begun(other, "/a").unwrap(), None);
+        cache.set_begun(mine, "/a", None).unwrap();
+        assert_eq!(cache.begun(mine, "/a").unwrap(), None);
+    }
 
     #[test]
     fn only_unchanged_files_are_known_and_only_to_their_pairing() {

@@ -17,6 +17,7 @@ use ypogeion_wire::{
     CONSOLE_HEADER, REQUEST_ID_HEADER,
     clearance::{ClearanceRequest, Clearances, Removed},
     device::{DeviceStatus, Items, Offer, OfferAnswers, OfferEntry},
+    inventory::Inventory,
     people::{ClaimPairing, Claimed, NewPairing, Pairing, Person, SignIn},
     problem::{Problem, ProblemType},
     run::{BegunRun, Run, RunReport},
@@ -205,6 +206,11 @@ impl Client {
     /// Says what was removed.
     pub async fn report_removed(&self, clearance: Uuid, removed: &Removed) -> Result<()> {
         self.send(Method::POST, &format!("api/device/clearances/{clearance}/removed"), removed).await.map(drop)
+    }
+
+    /// Says what is in the sources, and what this device waits for.
+    pub async fn report_inventory(&self, inventory: &Inventory) -> Result<()> {
+        self.send(Method::PUT, "api/device/inventory", inventory).await.map(drop)
     }
 
     /// Begins a run.

@@ -5,6 +5,7 @@ use std::{
     io::{self, Write},
     os::unix::fs::OpenOptionsExt,
     path::{Path, PathBuf},
+    sync::Arc,
 };
 
 use serde::{Deserialize, Serialize};
@@ -14,6 +15,9 @@ use ypogeion_core::{DeviceId, Digest, condition::Conditions, source::SourceRule}
 use crate::{
     cache::{Cache, CacheError},
     client::{Client, ClientError},
+    gate::Watcher,
+    platform::Platform,
+    runlog,
 };
 
 const VERSION: u32 = 1;
@@ -96,6 +100,13 @@ pub enum HomeError {
     Client(#[from] ClientError),
 }
 
+impl HomeError {
+    /// A small file beside the pairing could not be read or written.
+    pub(crate) fn order(source: io::Error) -> Self {
+        HomeError::Io { path: "the device's own folder".into(), source }
+    }
+}
+
 /// The device's own folder.
 pub struct Home {
     folder: PathBuf,
@@ -140,10 +151,27 @@ impl Home {
         self.state.paired.as_ref().ok_or(HomeError::NotPaired)
     }
 
+    /// What decides whether a run may go on just now.
+    pub fn watcher(&self, platform: &Arc<dyn Platform>, asked: bool) -> Result<Watcher, HomeError> {
+        Ok(Watcher {
+            folder: self.folder.clone(),
+            server: self.paired()?.server.clone(),
+            conditions: self.state.conditions.clone(),
+            last: runlog::last_complete(&self.folder),
+            asked,
+            platform: Arc::clone(platform),
+        })
+    }
+
     /// A client for the paired service.
     pub fn client(&self) -> Result<Client, HomeError> {
         let paired = self.paired()?;
         Ok(Client::new(&paired.server, paired.certificate, Some(paired.token.clone()))?)
+    }
+
+    /// The folder itself.
+    pub fn folder(&self) -> &Path {
+        &self.folder
     }
 
     /// The hashes of files seen before.

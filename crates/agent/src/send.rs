@@ -13,10 +13,11 @@ use futures_util::TryStreamExt;
 use reqwest::{Body, Method, Response};
 use tokio::io::{AsyncReadExt, AsyncSeekExt};
 use tokio_util::io::ReaderStream;
-use ypogeion_core::{Digest, OriginalId, retry};
+use ypogeion_core::{DeviceId, Digest, OriginalId, retry};
 use ypogeion_wire::problem::ProblemType;
 
 use crate::{
+    cache::{Begun, Cache},
     client::{Client, ClientError, Result},
     scan::{Found, stamp},
 };
@@ -27,9 +28,33 @@ const SMALL: u64 = 16 << 20;
 const ATTEMPTS: u32 = 7;
 const READ: usize = 256 << 10;
 
-/// Sends a file and returns the original it became. `sent` counts bytes as they leave.
-pub async fn send(client: &Client, file: &Found, digest: Digest, sent: &Arc<AtomicU64>) -> Result<OriginalId> {
-    let mut place: Option<String> = None;
+/// Where unfinished uploads are remembered: an interruption costs nothing but the time.
+#[derive(Clone)]
+pub struct Memory {
+    /// The device's cache.
+    pub cache: Arc<Cache>,
+    /// Its pairing.
+    pub device: DeviceId,
+}
+
+impl Memory {
+    fn recall(&self, file: &Found, digest: Digest) -> Option<String> {
+        let begun = self.cache.begun(self.device, &file.key()).ok().flatten()?;
+        (begun.stamp == file.stamp && begun.digest == digest).then_some(begun.place)
+    }
+
+    /// A cache that cannot be written costs sending from the start next time, and nothing else.
+    fn note(&self, file: &Found, digest: Digest, place: Option<&str>) {
+        let begun = place.map(|p| Begun { stamp: file.stamp, digest, place: p.to_owned() });
+        let _ = self.cache.set_begun(self.device, &file.key(), begun.as_ref());
+    }
+}
+
+/// Sends a file and returns the original it became. `sent` counts bytes as they leave. May be dropped at any moment: the next
+/// call goes on where the server stands.
+pub async fn send(client: &Client, memory: &Memory, file: &Found, digest: Digest, sent: &Arc<AtomicU64>) -> Result<OriginalId> {
+    let large = file.stamp.size > SMALL;
+    let mut place: Option<String> = if large { memory.recall(file, digest) } else { None };
     let mut attempt = 0;
     loop {
         let counted = Arc::new(AtomicU64::new(0));
@@ -38,8 +63,14 @@ pub async fn send(client: &Client, file: &Found, digest: Digest, sent: &Arc<Atom
             Some(place) => go_on(client, file, place, &counted, sent).await,
         };
         let error = match result {
-            Ok(Step::Landed(original)) => return Ok(original),
+            Ok(Step::Landed(original)) => {
+                if large {
+                    memory.note(file, digest, None);
+                }
+                return Ok(original);
+            }
             Ok(Step::Created(new)) => {
+                memory.note(file, digest, Some(&new));
                 place = Some(new);
                 continue;
             }

@@ -59,6 +59,12 @@ pub struct DeviceView {
     pub waiting_bytes: u64,
     /// Whether a run is under way.
     pub sending: bool,
+    /// Files in its sources, as it said before hashing anything.
+    pub in_sources: u64,
+    /// Whether it is only partly covered: by its owner's choice, or because it is shown a selection only.
+    pub partial: bool,
+    /// Why it does not send just now.
+    pub waiting_for: Option<String>,
 }
 
 /// A pairing code's state.
@@ -177,6 +183,12 @@ struct DeviceRow {
     waiting_bytes: i64,
     #[diesel(sql_type = Bool)]
     sending: bool,
+    #[diesel(sql_type = BigInt)]
+    in_sources: i64,
+    #[diesel(sql_type = Bool)]
+    partial: bool,
+    #[diesel(sql_type = Nullable<Text>)]
+    waiting_for: Option<String>,
 }
 
 #[derive(QueryableByName)]
@@ -349,9 +361,10 @@ impl Catalog {
         let mut c = self.connection().await?;
         let rows: Vec<DeviceRow> = sql_query(
             "SELECT d.id, d.person, p.name AS person_name, d.name, d.kind, d.client, d.paired_at, d.revoked_at, d.seen_at,
-                    (SELECT max(ended_at) FROM run WHERE device = d.id AND failed = 0) AS complete_at,
+                    (SELECT max(ended_at) FROM run WHERE device = d.id AND failed = 0 AND halted IS NULL) AS complete_at,
                     s.offered, s.home, s.waiting, s.waiting_bytes,
-                    EXISTS (SELECT 1 FROM run WHERE device = d.id AND ended_at IS NULL AND reported_at > $3 - interval '2 minutes') AS sending
+                    EXISTS (SELECT 1 FROM run WHERE device = d.id AND ended_at IS NULL AND reported_at > $3 - interval '2 minutes') AS sending,
+                    d.waiting_for, i.in_sources, i.partial
              FROM device d JOIN person p ON p.id = d.person,
              LATERAL (
                  SELECT count(*) FILTER (WHERE g.removed_at IS NULL) AS offered, count(o.id) FILTER (WHERE g.removed_at IS NULL) AS home,
@@ -361,7 +374,10 @@ impl Catalog {
                  LEFT JOIN (original o JOIN standing t ON t.original = o.id AND t.place = $4 AND t.good)
                       ON o.person = d.person AND o.digest = g.digest
                  WHERE g.device = d.id
-             ) s
+             ) s, LATERAL (
+                 SELECT coalesce(sum(files), 0)::bigint AS in_sources, coalesce(bool_or(selection_only OR rule <> 'everything'), false) AS partial
+                 FROM device_source WHERE device = d.id
+             ) i
              WHERE ($1 IS NULL OR d.person = $1) AND ($2 IS NULL OR d.id = $2)
              ORDER BY d.revoked_at IS NOT NULL, d.paired_at, d.id",
         )
@@ -390,6 +406,9 @@ impl Catalog {
                 waiting: unsigned(r.waiting),
                 waiting_bytes: unsigned(r.waiting_bytes),
                 sending: r.sending,
+                in_sources: unsigned(r.in_sources),
+                partial: r.partial,
+                waiting_for: r.waiting_for,
             })
             .collect())
     }

@@ -40,8 +40,19 @@ pub enum RunState {
     Complete,
     /// Ended, something failed.
     Partly,
+    /// Was ended before it was done.
+    Halted,
     /// Was not heard of any more.
     BrokenOff,
+}
+
+/// How a run ended, as its device says.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RunEnd<'a> {
+    /// It came to its end.
+    Done,
+    /// It was ended before, because of this.
+    Halted(&'a str),
 }
 
 /// A run.
@@ -59,6 +70,8 @@ pub struct RunView {
     pub ended_at: Option<DateTime<Utc>>,
     /// How it stands.
     pub state: RunState,
+    /// Why it ended before it was done.
+    pub halted: Option<String>,
     /// In numbers.
     pub counts: Counts,
 }
@@ -104,6 +117,8 @@ struct RunRow {
     failed: i64,
     #[diesel(sql_type = BigInt)]
     bytes: i64,
+    #[diesel(sql_type = Nullable<Text>)]
+    halted: Option<String>,
 }
 
 #[derive(QueryableByName)]
@@ -141,9 +156,13 @@ impl Catalog {
         device: DeviceId,
         counts: Counts,
         entries: &[Entry],
-        ended: bool,
+        end: Option<RunEnd<'_>>,
         now: DateTime<Utc>,
     ) -> Result<()> {
+        let halted = match end {
+            Some(RunEnd::Halted(reason)) => Some(reason),
+            Some(RunEnd::Done) | None => None,
+        };
         let mut c = self.connection().await?;
         c.transaction(async |c| {
             let open: Count = sql_query("SELECT count(*) AS n FROM run WHERE id = $1 AND device = $2")
@@ -157,17 +176,18 @@ impl Catalog {
             }
             let taken = sql_query(
                 "UPDATE run SET reported_at = $2, ended_at = CASE WHEN $3 THEN $2 END, checked = $4, sent = $5, present = $6,
-                     skipped = $7, failed = $8, bytes = $9 WHERE id = $1 AND ended_at IS NULL",
+                     skipped = $7, failed = $8, bytes = $9, halted = $10 WHERE id = $1 AND ended_at IS NULL",
             )
             .bind::<SqlUuid, _>(id.0)
             .bind::<Timestamptz, _>(now)
-            .bind::<diesel::sql_types::Bool, _>(ended)
+            .bind::<diesel::sql_types::Bool, _>(end.is_some())
             .bind::<BigInt, _>(signed(counts.checked))
             .bind::<BigInt, _>(signed(counts.sent))
             .bind::<BigInt, _>(signed(counts.present))
             .bind::<BigInt, _>(signed(counts.skipped))
             .bind::<BigInt, _>(signed(counts.failed))
             .bind::<BigInt, _>(signed(counts.bytes))
+            .bind::<Nullable<Text>, _>(halted)
             .kept()
             .execute(c)
             .await?;
@@ -203,7 +223,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let rows: Vec<RunRow> = sql_query(
             "SELECT r.id, r.device, d.name AS device_name, r.began_at, r.reported_at, r.ended_at, r.checked, r.sent, r.present, r.skipped,
-                    r.failed, r.bytes
+                    r.failed, r.bytes, r.halted
              FROM run r JOIN device d ON d.id = r.device
              WHERE ($1 IS NULL OR d.person = $1) AND ($2 IS NULL OR d.id = $2) ORDER BY r.began_at DESC, r.id DESC LIMIT $3",
         )
@@ -222,11 +242,13 @@ impl Catalog {
                 began_at: r.began_at,
                 ended_at: r.ended_at,
                 state: match r.ended_at {
+                    Some(_) if r.halted.is_some() => RunState::Halted,
                     Some(_) if r.failed == 0 => RunState::Complete,
                     Some(_) => RunState::Partly,
                     None if now - r.reported_at > SILENT => RunState::BrokenOff,
                     None => RunState::Running,
                 },
+                halted: r.halted,
                 counts: Counts {
                     checked: unsigned(r.checked),
                     sent: unsigned(r.sent),

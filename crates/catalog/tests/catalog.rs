@@ -9,7 +9,7 @@ use ypogeion_catalog::{
     cluster::{self, Cluster, Durability},
     devices::{NewDevice, Sighting},
     people::{Household, Person},
-    runs::{Counts, Entry, RunState},
+    runs::{Counts, Entry, RunEnd, RunState},
     uploads::{Landing, Upload},
     work::Kind,
 };
@@ -320,13 +320,13 @@ async fn runs_tell_how_they_ended() {
     let entry =
         Entry { name: "a".into(), source: "Camera".into(), outcome: "failed".into(), reason: Some("why".into()), size: 1 };
     let counts = Counts { checked: 2, sent: 1, failed: 1, ..Counts::default() };
-    w.catalog.report_run(run, w.device, counts, std::slice::from_ref(&entry), true, w.now).await.unwrap();
-    w.catalog.report_run(run, w.device, Counts::default(), &[entry], true, w.now).await.unwrap();
+    w.catalog.report_run(run, w.device, counts, std::slice::from_ref(&entry), Some(RunEnd::Done), w.now).await.unwrap();
+    w.catalog.report_run(run, w.device, Counts::default(), &[entry], Some(RunEnd::Done), w.now).await.unwrap();
     assert_eq!(state(w.now).await, RunState::Partly);
     assert_eq!(w.catalog.run_entries(run, None, Some("failed"), 0, 10).await.unwrap().1, 1);
     assert_eq!(w.catalog.run_entries(run, None, Some("sent"), 0, 10).await.unwrap().1, 0);
     assert!(matches!(
-        w.catalog.report_run(run, DeviceId(Uuid::nil()), counts, &[], true, w.now).await,
+        w.catalog.report_run(run, DeviceId(Uuid::nil()), counts, &[], Some(RunEnd::Done), w.now).await,
         Err(CatalogError::NotFound)
     ));
 }

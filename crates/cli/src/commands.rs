@@ -14,9 +14,11 @@ use qrcode::{QrCode, render::unicode::Dense1x2};
 use serde_json::json;
 use url::Url;
 use ypogeion_agent::{
-    backup::{self as engine, Options, RunError, Sent, Told},
+    backup::{self as engine, Options, RunError, Sent, SourcePlan, Told},
     client::{CLIENT, Client, ClientError},
     home::{Home, HomeError, Paired},
+    platform::{Linux, Platform},
+    runlog,
 };
 use ypogeion_core::{Digest, OriginalName, words};
 use ypogeion_wire::{
@@ -244,7 +246,8 @@ pub async fn backup(context: &Context, backup: &Backup) -> Result {
             }
         })
     };
-    let options = Options { all: backup.all, dry_run: backup.dry_run };
+    let options = Options { all: backup.all, dry_run: backup.dry_run, asked: true, quiet: None };
+    let platform: Arc<dyn Platform> = Arc::new(Linux::default());
     let line = |text: String| {
         if terminal {
             bar.println(text);
@@ -253,7 +256,7 @@ pub async fn backup(context: &Context, backup: &Backup) -> Result {
         }
     };
     let began = std::time::Instant::now();
-    let result = engine::backup(&home, options, &sent, |told| match told {
+    let result = engine::backup(&home, &platform, options, &sent, |told| match told {
         Told::Looked { files, new, bytes } => {
             bar.set_length(bytes);
             if !context.json && new > 0 {
@@ -265,7 +268,9 @@ pub async fn backup(context: &Context, backup: &Backup) -> Result {
                 ));
             }
         }
-        Told::File(e) if e.outcome == "wanted" && !context.json => print(&format!("{}/{}\n", e.source, e.name)),
+        Told::File(e) if e.outcome == "wanted" && !context.json && backup.verbose => {
+            print(&format!("{}/{}\n", e.source, e.name));
+        }
         Told::File(e) => {
             if e.outcome == "present" || e.outcome == "failed" {
                 // Its bytes will not be sent (any more): the bar counts them as done with.
@@ -284,11 +289,62 @@ pub async fn backup(context: &Context, backup: &Backup) -> Result {
     let counts = account.counts;
     let seconds = began.elapsed().as_secs_f64();
     if context.json {
-        print_json(&json!({ "counts": counts, "seconds": seconds, "entries": account.entries }));
-    } else if !backup.dry_run {
+        print_json(&json!({
+            "counts": counts, "seconds": seconds, "entries": account.entries, "halted": account.halted, "plan": plan_json(&account.plan)
+        }));
+    } else if backup.dry_run {
+        print(&plan_words(&account.plan, runlog::rate(home.folder())));
+    } else if let Some(reason) = &account.halted {
+        let done = if counts.checked > 0 { summary(&counts, seconds) } else { String::new() };
+        print(&format!("{done}Not done: {reason}. The next backup goes on from there.\n"));
+    } else {
         print(&summary(&counts, seconds));
     }
-    Ok(if counts.failed > 0 { PARTLY } else { DONE })
+    Ok(if counts.failed > 0 || account.halted.is_some() { PARTLY } else { DONE })
+}
+
+fn plan_json(plan: &[SourcePlan]) -> serde_json::Value {
+    plan.iter()
+        .map(|p| {
+            json!({
+                "source": p.source, "files": p.files, "bytes": p.bytes, "new": p.new, "new_bytes": p.new_bytes, "left_out": p.left_out
+            })
+        })
+        .collect()
+}
+
+/// What a run would do: how many, how much, about how long.
+fn plan_words(plan: &[SourcePlan], rate: Option<f64>) -> String {
+    let mut table = Table::new(&["Source", "Files", "Size", "New", "Size", "Left out"], &[false, true, true, true, true, true]);
+    for p in plan {
+        table.row(vec![
+            p.source.clone(),
+            words::count(p.files),
+            words::size(p.bytes),
+            words::count(p.new),
+            words::size(p.new_bytes),
+            words::count(p.left_out),
+        ]);
+    }
+    let (new, bytes) = plan.iter().fold((0, 0), |(n, b), p| (n + p.new, b + p.new_bytes));
+    let how_long = match rate {
+        _ if new == 0 => "Nothing is new.".to_owned(),
+        Some(rate) => {
+            let span = chrono::TimeDelta::seconds((bytes as f64 / rate) as i64);
+            format!(
+                "{} new, {}: about {} at the rate of the last runs.",
+                words::counted(new, "file"),
+                words::size(bytes),
+                words::span(span)
+            )
+        }
+        None => format!(
+            "{} new, {}. How long that takes is known after the first run.",
+            words::counted(new, "file"),
+            words::size(bytes)
+        ),
+    };
+    format!("{table}{how_long}\n")
 }
 
 fn summary(c: &ypogeion_wire::run::RunCounts, seconds: f64) -> String {

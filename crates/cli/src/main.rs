@@ -3,6 +3,7 @@
 //! Commands translate: arguments into calls of the agent, answers into lines. Exit codes: 0 done, 1 partly, 2 usage,
 //! 3 unreachable, 4 refused.
 
+mod background;
 mod commands;
 mod room;
 mod show;
@@ -12,6 +13,7 @@ use std::{path::PathBuf, process::ExitCode};
 
 use clap::{CommandFactory, Parser, Subcommand};
 use commands::Failed;
+use ypogeion_agent::order::Order;
 
 /// Keeps the pictures of this computer safe at home, and tells how deep they have sunk.
 #[derive(Parser)]
@@ -42,6 +44,16 @@ enum Command {
     Conditions(sources::ConditionsChange),
     /// Send what is new.
     Backup(commands::Backup),
+    /// Send by itself when something changes, whenever the conditions allow it. Runs until it is ended.
+    Watch(background::Watch),
+    /// Rest: end the run that is under way, and begin no other.
+    Pause,
+    /// Go on after a pause.
+    Resume,
+    /// End the run that is under way. The next one may begin.
+    Stop,
+    /// Let this computer watch in the background from the start of the session (a systemd user unit).
+    Background(background::Background),
     /// Remove what the household has safe, to make room here. Nothing goes without the server's clearance.
     MakeRoom(room::MakeRoom),
     /// The last runs of this device.
@@ -77,6 +89,11 @@ async fn main() -> ExitCode {
         Command::PairCode(code) => commands::pair_code(&context, code).await,
         Command::Sources { what } => sources::sources(&context, what),
         Command::Conditions(change) => sources::conditions(&context, &change),
+        Command::Watch(watch) => background::watch(&context, &watch).await,
+        Command::Pause => background::order(&context, Order::Pause),
+        Command::Resume => background::order(&context, Order::Go),
+        Command::Stop => background::order(&context, Order::Stop),
+        Command::Background(background) => background::background(&context, &background),
         Command::MakeRoom(rule) => room::make_room(&context, &rule).await,
         Command::Backup(backup) => commands::backup(&context, &backup).await,
         Command::Runs { limit } => commands::runs(&context, limit).await,

@@ -112,31 +112,11 @@ fn list(context: &Context, home: &Home) -> Result {
     } else {
         let mut table = Table::new(&["Source", "Folder", "What"], &[false, false, false]);
         for s in &home.state.sources {
-            table.row(vec![s.name.clone(), s.folder.display().to_string(), rule_words(&s.rule)]);
+            table.row(vec![s.name.clone(), s.folder.display().to_string(), s.rule.words()]);
         }
         print(&table.to_string());
     }
     Ok(DONE)
-}
-
-/// A rule in a few words.
-pub fn rule_words(rule: &SourceRule) -> String {
-    if !rule.is_partial() {
-        return "everything".to_owned();
-    }
-    let mut words = Vec::new();
-    if rule.sorts.len() < Sort::ALL.len() {
-        words.push(rule.sorts.iter().map(|s| s.word()).collect::<Vec<_>>().join(", "));
-    }
-    if !rule.include.is_empty() {
-        words.push(format!("in {}", rule.include.join(", ")));
-    }
-    if !rule.exclude.is_empty() {
-        words.push(format!("not in {}", rule.exclude.join(", ")));
-    }
-    words.extend(rule.since.map(|day| format!("taken since {day}")));
-    words.extend(rule.new_from.map(|t| format!("new since {}", t.with_timezone(&chrono::Local).format("%-d %B %Y"))));
-    words.join("; ")
 }
 
 /// What may go over mobile data.
@@ -271,17 +251,5 @@ mod tests {
         assert_eq!(hours("always"), Ok(None));
         assert_eq!(hours("22:00-03:00"), Ok(Some(Hours { from: time("22:00").unwrap(), until: three })));
         assert!(hours("22-3").is_err());
-    }
-
-    #[test]
-    fn a_rule_is_told_in_words() {
-        assert_eq!(rule_words(&SourceRule::default()), "everything");
-        let rule = SourceRule {
-            sorts: [Sort::Photos, Sort::Videos].into(),
-            exclude: vec!["Chat".into()],
-            since: "2026-04-01".parse().ok(),
-            ..SourceRule::default()
-        };
-        assert_eq!(rule_words(&rule), "photos, videos; not in Chat; taken since 2026-04-01");
     }
 }

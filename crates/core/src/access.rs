@@ -112,6 +112,8 @@ actions! {
     UndoCorrection = "undo_correction" => PEOPLE,
     /// The devices; members and guests see their own.
     ListDevices = "list_devices" => PEOPLE,
+    /// A device of one's own, number against number (the keeper: any).
+    DeviceCoverage = "device_coverage" => PEOPLE,
     /// Rename a device of one's own (the keeper: any).
     RenameDevice = "rename_device" => PEOPLE,
     /// Revoke a device of one's own (the keeper: any).
@@ -160,6 +162,8 @@ actions! {
     Offer = "offer" => DEVICE,
     /// What this device has sent, with layers.
     ListItems = "list_items" => DEVICE,
+    /// Say what is in the sources.
+    ReportInventory = "report_inventory" => DEVICE,
     /// Begin a run.
     BeginRun = "begin_run" => DEVICE,
     /// Report a run's entries, and its end.

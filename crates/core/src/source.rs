@@ -147,6 +147,26 @@ impl SourceRule {
         Ok(())
     }
 
+    /// The rule in a few words, for a table.
+    pub fn words(&self) -> String {
+        if !self.is_partial() {
+            return "everything".to_owned();
+        }
+        let mut words = Vec::new();
+        if self.sorts.len() < Sort::ALL.len() {
+            words.push(self.sorts.iter().map(|s| s.word()).collect::<Vec<_>>().join(", "));
+        }
+        if !self.include.is_empty() {
+            words.push(format!("in {}", self.include.join(", ")));
+        }
+        if !self.exclude.is_empty() {
+            words.push(format!("not in {}", self.exclude.join(", ")));
+        }
+        words.extend(self.since.map(|day| format!("taken since {day}")));
+        words.extend(self.new_from.map(|t| format!("new since {}", t.format("%-d %B %Y"))));
+        words.join("; ")
+    }
+
     /// Whether anything at all may be left out, so that a device can say that it is only partly covered.
     pub fn is_partial(&self) -> bool {
         *self != SourceRule::default()
@@ -289,6 +309,18 @@ mod tests {
         let named = Seen { modified: Some(day(0)), ..seen("Camera/IMG_20200101_101500.jpg") };
         assert_eq!(rule.check(&named), Err(LeftOut::Before(day(-10).date_naive())));
         assert_eq!(LeftOut::Sort(Sort::Raw).to_string(), "raw are not backed up from here");
+    }
+
+    #[test]
+    fn a_rule_is_told_in_words() {
+        assert_eq!(SourceRule::default().words(), "everything");
+        let rule = SourceRule {
+            sorts: [Sort::Photos, Sort::Videos].into(),
+            exclude: vec!["Chat".into()],
+            since: "2026-04-01".parse().ok(),
+            ..SourceRule::default()
+        };
+        assert_eq!(rule.words(), "photos, videos; not in Chat; taken since 2026-04-01");
     }
 
     #[test]

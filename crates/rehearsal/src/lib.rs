@@ -11,6 +11,7 @@ pub mod bench;
 pub mod browser;
 pub mod device;
 pub mod house;
+pub mod pocket;
 pub mod stage;
 pub mod walk;
 

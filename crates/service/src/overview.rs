@@ -39,6 +39,9 @@ pub fn device(view: DeviceView) -> Device {
         waiting: view.waiting,
         waiting_bytes: view.waiting_bytes,
         sending: view.sending,
+        in_sources: view.in_sources,
+        partial: view.partial,
+        waiting_for: view.waiting_for,
     }
 }
 

@@ -1,6 +1,7 @@
 //! The outside world, small and simulated: what the demo and the tests use where a household has the real thing.
 //!
-//! [`store`] is an object store that speaks S3 over HTTP, checks signatures and checksums, keeps its objects on disk, and
+//! [`phone`] is a phone with a camera roll, a battery and networks, which drives the real engine. [`store`] is an object store that speaks S3 over HTTP, checks signatures and checksums, keeps its objects on disk, and
 //! fails in the ways that real ones fail, on request, while it runs.
 
+pub mod phone;
 pub mod store;

@@ -6,6 +6,7 @@
 pub mod clearance;
 pub mod device;
 pub mod filing;
+pub mod inventory;
 pub mod offsite;
 pub mod original;
 pub mod overview;

@@ -146,6 +146,61 @@ pub struct Device {
     pub waiting_bytes: u64,
     /// Whether a run is under way.
     pub sending: bool,
+    /// Files in its sources, as it said before hashing anything.
+    pub in_sources: u64,
+    /// Whether it is only partly covered: by its owner's choice, or because it is shown a selection only.
+    pub partial: bool,
+    /// Why it does not send just now, in words that complete a sentence.
+    pub waiting_for: Option<String>,
+}
+
+/// One source of a device against what is here.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SourceCoverage {
+    /// What it is called.
+    pub name: String,
+    /// Files that are to be backed up, as the device said.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// Of these, at home.
+    pub home: u64,
+    /// Of these, refused by the server.
+    pub refused: u64,
+    /// Removed by the device with a clearance; at home all the same.
+    pub cleared: u64,
+    /// Left out by the owner's choice.
+    pub left_out: u64,
+    /// That choice in a few words.
+    pub rule: String,
+    /// The platform shows the device only a selection.
+    pub selection_only: bool,
+    /// When the device said so.
+    pub told_at: DateTime<Utc>,
+}
+
+/// Something that a device has and the household has not.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct MissingFile {
+    /// Source.
+    pub source: String,
+    /// Name in there.
+    pub name: String,
+    /// Bytes.
+    pub size: u64,
+    /// Why the server does not want it, if that is why.
+    pub refused: Option<String>,
+    /// When the device last said that it has it.
+    pub seen_at: DateTime<Utc>,
+}
+
+/// A device, number against number.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DeviceCoverage {
+    /// Its sources.
+    pub sources: Vec<SourceCoverage>,
+    /// The list of the difference: the first 500 that were named and are not here.
+    pub missing: Vec<MissingFile>,
 }
 
 /// Rename a device.

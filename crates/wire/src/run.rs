@@ -38,8 +38,10 @@ pub struct Run {
     pub began_at: DateTime<Utc>,
     /// When it ended; absent while it runs.
     pub ended_at: Option<DateTime<Utc>>,
-    /// `running`, `complete`, `partly` or `broken-off`.
+    /// `running`, `complete`, `partly`, `halted` or `broken-off`.
     pub state: String,
+    /// Why it ended before it was done.
+    pub halted: Option<String>,
     /// In numbers.
     pub counts: RunCounts,
 }
@@ -91,4 +93,7 @@ pub struct RunReport {
     /// Whether the run is over.
     #[serde(default)]
     pub ended: bool,
+    /// Why it is over before it was done: `paused`, `stopped`, `waiting for …`.
+    #[serde(default)]
+    pub halted: Option<String>,
 }

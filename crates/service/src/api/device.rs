@@ -1,13 +1,14 @@
 //! What a device asks: offers, items, its own status, its runs.
 
-use actix_web::{HttpResponse, get, patch, post, web};
+use actix_web::{HttpResponse, get, patch, post, put, web};
 use data_encoding::BASE64URL_NOPAD;
 use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
 use ypogeion_catalog::{
     devices::{ItemView, Sighting},
-    runs::{Counts, Entry},
+    inventories::SourceTold,
+    runs::{Counts, Entry, RunEnd},
 };
 use ypogeion_core::{
     OriginalName, RunId,
@@ -16,6 +17,7 @@ use ypogeion_core::{
 };
 use ypogeion_wire::{
     device::{DeviceStatus, Item, Items, LARGEST_OFFER, Offer, OfferAnswer, OfferAnswers},
+    inventory::Inventory,
     problem::ProblemType,
     run::{BegunRun, RunReport},
     work::LiveEvent,
@@ -29,6 +31,8 @@ use crate::{
     overview::{self, state_word},
     tus,
 };
+
+const MOST_SOURCES: usize = 1000;
 
 /// What the server knows of the device that asks.
 #[utoipa::path(responses((status = 200, body = DeviceStatus)))]
@@ -147,6 +151,38 @@ pub async fn list_items(app: web::Data<App>, caller: Caller, query: web::Query<I
     Ok(web::Json(Items { items, next }))
 }
 
+/// Words from a device, as they are kept.
+fn plain(words: &str) -> String {
+    words.chars().filter(|c| !c.is_control()).take(500).collect()
+}
+
+/// Notes what a device has in its sources, before anything is hashed, and what it waits for.
+#[utoipa::path(responses((status = 204)))]
+#[put("/api/device/inventory")]
+pub async fn report_inventory(app: web::Data<App>, caller: Caller, body: web::Json<Inventory>) -> Answer<HttpResponse> {
+    let device = caller.device()?;
+    if let Some(sources) = &body.sources {
+        if sources.len() > MOST_SOURCES {
+            return Err(Failure::new(ProblemType::TooLarge, format!("A device has at most {MOST_SOURCES} sources.")));
+        }
+        let told: Vec<SourceTold> = sources
+            .iter()
+            .map(|s| SourceTold {
+                name: tus::metadata::source_name(&s.name),
+                files: s.files,
+                bytes: s.bytes,
+                left_out: s.left_out,
+                rule: plain(&s.rule),
+                selection_only: s.selection_only,
+            })
+            .collect();
+        app.catalog.note_sources(device.id, &told, app.now()).await?;
+    }
+    app.catalog.note_waiting(device.id, body.waiting_for.as_deref().map(plain).as_deref()).await?;
+    app.live.changed(&[LiveEvent::Devices]);
+    Ok(HttpResponse::NoContent().finish())
+}
+
 /// Begins a run. The answer also says how much of what this device said it has is not here (any more).
 #[utoipa::path(responses((status = 201, body = BegunRun)))]
 #[post("/api/device/runs")]
@@ -186,11 +222,17 @@ pub async fn report_run(
             name: OriginalName::from_device(&e.name).into(),
             source: tus::metadata::source_name(&e.source),
             outcome: e.outcome.clone(),
-            reason: e.reason.as_deref().map(|r| r.chars().filter(|c| !c.is_control()).take(500).collect()),
+            reason: e.reason.as_deref().map(plain),
             size: e.size,
         })
         .collect();
-    app.catalog.report_run(RunId(*id), caller.device()?.id, counts, &entries, body.ended, app.now()).await?;
+    let reason = body.halted.as_deref().map(plain);
+    let end = match (&reason, body.ended) {
+        (_, false) => None,
+        (None, true) => Some(RunEnd::Done),
+        (Some(reason), true) => Some(RunEnd::Halted(reason)),
+    };
+    app.catalog.report_run(RunId(*id), caller.device()?.id, counts, &entries, end, app.now()).await?;
     app.live.changed(&[LiveEvent::Devices]);
     Ok(HttpResponse::NoContent().finish())
 }

@@ -7,7 +7,7 @@ use ypogeion_catalog::{CatalogError, devices::NewDevice};
 use ypogeion_core::{DeviceId, OriginalName, access::Role};
 use ypogeion_wire::{
     pairing::{PairingAddress, normalise_code},
-    people::{ClaimPairing, Claimed, Device, DeviceChange, NewPairing, Pairing},
+    people::{ClaimPairing, Claimed, Device, DeviceChange, DeviceCoverage, MissingFile, NewPairing, Pairing, SourceCoverage},
     problem::ProblemType,
     work::LiveEvent,
 };
@@ -138,6 +138,36 @@ pub async fn claim_pairing(app: web::Data<App>, request: HttpRequest, body: web:
 pub async fn list_devices(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Vec<Device>>> {
     let views = app.catalog.devices(caller.scope()?, None, app.now()).await?;
     Ok(web::Json(views.into_iter().map(overview::device).collect()))
+}
+
+/// A device, number against number: what it says it has in each source, what of that is here, and the list of the difference.
+#[utoipa::path(responses((status = 200, body = DeviceCoverage)))]
+#[get("/api/devices/{id}/coverage")]
+pub async fn device_coverage(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<web::Json<DeviceCoverage>> {
+    let (id, scope) = (DeviceId(*id), caller.scope()?);
+    let sources = app.catalog.coverage(id, scope).await?;
+    let missing = app.catalog.difference(id, scope, 0, 500).await?;
+    Ok(web::Json(DeviceCoverage {
+        sources: sources
+            .into_iter()
+            .map(|c| SourceCoverage {
+                name: c.told.name,
+                files: c.told.files,
+                bytes: c.told.bytes,
+                home: c.home,
+                refused: c.refused,
+                cleared: c.cleared,
+                left_out: c.told.left_out,
+                rule: c.told.rule,
+                selection_only: c.told.selection_only,
+                told_at: c.told_at,
+            })
+            .collect(),
+        missing: missing
+            .into_iter()
+            .map(|m| MissingFile { source: m.source, name: m.name, size: m.size, refused: m.refused, seen_at: m.seen_at })
+            .collect(),
+    }))
 }
 
 /// Gives a device another name.

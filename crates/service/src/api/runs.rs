@@ -22,9 +22,11 @@ pub fn view(run: RunView) -> Run {
             RunState::Running => "running",
             RunState::Complete => "complete",
             RunState::Partly => "partly",
+            RunState::Halted => "halted",
             RunState::BrokenOff => "broken-off",
         }
         .to_owned(),
+        halted: run.halted,
         counts: RunCounts {
             checked: run.counts.checked,
             sent: run.counts.sent,

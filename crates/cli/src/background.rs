@@ -1,0 +1,162 @@
+//! Running by itself: watching, pausing, and the systemd unit.
+
+use std::{fs, path::PathBuf, process::Command, sync::Arc, time::Duration};
+
+use clap::Args;
+use serde_json::json;
+use ypogeion_agent::{
+    home::Home,
+    order::{self, Order},
+    platform::{Linux, Platform},
+    watch::{self, Seen, Watching},
+};
+use ypogeion_core::words;
+
+use crate::commands::{Context, DONE, Failed, PARTLY, Result, print, print_json, usage};
+
+#[derive(Args)]
+pub struct Watch {
+    /// A run begins when nothing has changed for this many seconds; what was written to within them is left for the next one.
+    #[arg(long, value_name = "SECONDS", default_value_t = 10.0)]
+    quiet: f64,
+}
+
+/// Watches until it is ended. Prints a line for each run; quiet while nothing happens.
+pub async fn watch(context: &Context, watch: &Watch) -> Result {
+    Home::open(&context.folder)?.paired()?;
+    let platform: Arc<dyn Platform> = Arc::new(Linux::default());
+    let quiet = Duration::try_from_secs_f64(watch.quiet).map_err(|_| usage("--quiet is a number of seconds"))?;
+    let watching = Watching { quiet, ..Watching::default() };
+    watch::watch(&context.folder, &platform, watching, |seen| say(context, &seen)).await?;
+    Ok(DONE)
+}
+
+fn say(context: &Context, seen: &Seen) {
+    match seen {
+        Seen::Ran(account) if context.json => {
+            print(&format!("{}\n", json!({ "ran": account.counts, "halted": account.halted, "unsettled": account.unsettled })));
+        }
+        Seen::Waits(reason) if context.json => print(&format!("{}\n", json!({ "waits": reason }))),
+        Seen::Failed(reason) if context.json => print(&format!("{}\n", json!({ "failed": reason }))),
+        Seen::Ran(account) => {
+            let c = account.counts;
+            let end = account.halted.as_ref().map_or_else(String::new, |reason| format!("; not done: {reason}"));
+            if c.sent + c.failed > 0 || account.halted.is_some() {
+                print(&format!(
+                    "Checked {}: sent {} ({}), {} failed{end}.\n",
+                    words::count(c.checked),
+                    words::count(c.sent),
+                    words::size(c.bytes),
+                    words::count(c.failed)
+                ));
+            }
+        }
+        Seen::Waits(reason) => print(&format!("Not sending: {reason}.\n")),
+        Seen::Failed(reason) => print(&format!("Could not run: {reason}. Trying again.\n")),
+    }
+}
+
+/// Says it to whoever is running.
+pub fn order(context: &Context, order: Order) -> Result {
+    Home::open(&context.folder)?.paired()?;
+    order::give(&context.folder, order).map_err(|e| Failed { code: PARTLY, sentence: e.to_string() })?;
+    let (word, sentence) = match order {
+        Order::Pause => ("pause", "Paused. \"ypogeion resume\" goes on."),
+        Order::Go => ("go", "Going on."),
+        Order::Stop => ("stop", "The run that is under way ends; the next one may begin."),
+    };
+    if context.json {
+        print_json(&json!({ "order": word }));
+    } else {
+        print(&format!("{sentence}\n"));
+    }
+    Ok(DONE)
+}
+
+#[derive(Args)]
+pub struct Background {
+    /// Take it away again.
+    #[arg(long)]
+    remove: bool,
+    /// Print the unit and change nothing.
+    #[arg(long)]
+    print: bool,
+}
+
+const UNIT: &str = "ypogeion-watch.service";
+
+/// Writes the unit, and starts it if there is a systemd that listens.
+pub fn background(context: &Context, wanted: &Background) -> Result {
+    let program = std::env::current_exe().map_err(|e| usage(format!("this program cannot be found: {e}")))?;
+    let device = context.folder.canonicalize().unwrap_or_else(|_| context.folder.clone());
+    let unit = unit(&program.to_string_lossy(), &device.to_string_lossy());
+    if wanted.print {
+        print(&unit);
+        return Ok(DONE);
+    }
+    let failed = |e: std::io::Error| Failed { code: PARTLY, sentence: format!("the unit could not be written: {e}") };
+    let path = units_folder().join(UNIT);
+    if wanted.remove {
+        let stopped = systemctl(&["disable", "--now", UNIT]);
+        match fs::remove_file(&path) {
+            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(failed(e)),
+            _ => {}
+        }
+        print(if stopped {
+            "It is ended and will not start again.\n"
+        } else {
+            "The unit is removed. No systemd answered; end the program yourself if it runs.\n"
+        });
+        return Ok(DONE);
+    }
+    Home::open(&context.folder)?.paired()?;
+    fs::create_dir_all(units_folder()).and_then(|()| fs::write(&path, unit)).map_err(failed)?;
+    if systemctl(&["daemon-reload"]) && systemctl(&["enable", "--now", UNIT]) {
+        print(&format!("It watches now, and from the start of every session.\n{}\n", path.display()));
+        Ok(DONE)
+    } else {
+        print(&format!(
+            "The unit is written, but no systemd of this user answered. It starts with the next session, or by hand:\n  systemctl --user enable --now {UNIT}\n"
+        ));
+        Ok(PARTLY)
+    }
+}
+
+/// Where this user's units are.
+fn units_folder() -> PathBuf {
+    let base = std::env::var_os("XDG_CONFIG_HOME").map(PathBuf::from).filter(|p| p.is_absolute());
+    let base = base.or_else(|| std::env::var_os("HOME").map(|h| PathBuf::from(h).join(".config")));
+    base.unwrap_or_else(|| PathBuf::from(".")).join("systemd/user")
+}
+
+fn systemctl(arguments: &[&str]) -> bool {
+    Command::new("systemctl").arg("--user").args(arguments).output().is_ok_and(|o| o.status.success())
+}
+
+/// In a unit, `%` and quotes mean something; paths may hold both.
+fn unit(program: &str, device: &str) -> String {
+    let quoted =
+        |text: &str| format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\"").replace('%', "%%").replace('$', "$$"));
+    format!(
+        "[Unit]\nDescription=Sends new pictures of this computer home\nAfter=network-online.target\n\n\
+         [Service]\nExecStart={} --device {} watch\nRestart=on-failure\nRestartSec=30\nNice=10\nIOSchedulingClass=idle\n\n\
+         [Install]\nWantedBy=default.target\n",
+        quoted(program),
+        quoted(device)
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_unit_names_program_and_device_whatever_their_paths_hold() {
+        let unit = unit("/opt/100% \"own\"/ypogeion", "/home/piet/.config/ypogeion");
+        assert!(
+            unit.contains("ExecStart=\"/opt/100%% \\\"own\\\"/ypogeion\" --device \"/home/piet/.config/ypogeion\" watch\n"),
+            "{unit}"
+        );
+        assert!(unit.contains("[Install]\nWantedBy=default.target\n"));
+    }
+}
