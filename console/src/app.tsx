@@ -1,4 +1,5 @@
 /** Signed out: the door. Signed in: the shell with its pages. */
+import { lazy, Suspense } from "react";
 import { Navigate, Route, Routes } from "react-router";
 import { useLive, useMe } from "./api/hooks";
 import { Activity } from "./pages/activity";
@@ -6,9 +7,13 @@ import { Devices } from "./pages/devices";
 import { Library } from "./pages/library";
 import { Offsite } from "./pages/offsite";
 import { Overview } from "./pages/overview";
+import { Settings } from "./pages/settings";
 import { SignIn } from "./pages/sign-in";
 import { Shell } from "./shell";
 import { Fault, Waiting } from "./ui/states";
+
+// Brings the upload protocol along, which no other page needs.
+const Night = lazy(() => import("./pages/night").then((m) => ({ default: m.Night })));
 
 export function App() {
   const me = useMe();
@@ -32,6 +37,15 @@ export function App() {
         <Route path="/library/:id" element={<Library />} />
         <Route path="/devices" element={<Devices me={me.data} />} />
         {keeper && <Route path="/offsite" element={<Offsite />} />}
+        {keeper && <Route path="/rules" element={<Settings />} />}
+        <Route
+          path="/night"
+          element={
+            <Suspense fallback={<Waiting what="the night page" full />}>
+              <Night me={me.data} />
+            </Suspense>
+          }
+        />
         <Route path="/activity" element={<Activity keeper={keeper} />} />
         <Route path="*" element={<Navigate to="/" replace />} />
       </Routes>

@@ -18,7 +18,7 @@ export function Mark() {
 }
 
 const link = ({ isActive }: { isActive: boolean }) =>
-  `relative flex items-center justify-between gap-3 px-[22px] py-[9px] no-underline max-lg:px-3 max-lg:py-2 max-sm:px-[9px] max-sm:text-[15px] whitespace-nowrap ${
+  `relative flex items-center justify-between gap-3 px-[22px] py-[9px] no-underline max-lg:px-3 max-lg:py-2 max-sm:px-[6px] max-sm:text-[14px] whitespace-nowrap ${
     isActive
       ? "font-semibold text-ink before:absolute before:inset-y-2 before:left-0 before:w-1 before:rounded-r before:bg-accent max-lg:before:inset-x-2 max-lg:before:inset-y-auto max-lg:before:bottom-0 max-lg:before:h-[3px] max-lg:before:w-auto max-lg:before:rounded"
       : "text-soft hover:text-ink"
@@ -61,6 +61,14 @@ export function Shell({ me, there, children }: { me: Me; there: boolean; childre
           <NavLink to="/activity" className={link}>
             Activity
           </NavLink>
+          {keeper && (
+            <NavLink to="/rules" className={link}>
+              <span>
+                <span className="max-sm:hidden">House r</span>
+                <span className="sm:hidden">R</span>ules
+              </span>
+            </NavLink>
+          )}
         </nav>
         <div className="border-line mt-auto border-t px-[22px] py-4 max-lg:hidden">
           <Who me={me} />

@@ -16,6 +16,10 @@ export const keys = {
   stores: ["offsite", "stores"],
   work: ["work"],
   record: ["work", "record"],
+  household: ["library", "household"],
+  refilings: ["library", "refilings"],
+  coverage: (device: string) => ["devices", "coverage", device],
+  clocks: (device: string) => ["devices", "clock", device],
 } as const;
 
 export const useMe = () => useQuery<Me, Failure>({ queryKey: keys.me, queryFn: () => ask("/api/session"), staleTime: Infinity });
@@ -42,6 +46,13 @@ export const useStores = () => useQuery<Store[], Failure>({ queryKey: keys.store
 export const useWork = (enabled: boolean) => useQuery<Schemas["Work"], Failure>({ queryKey: keys.work, queryFn: () => ask("/api/work"), enabled });
 export const useRecord = (enabled: boolean) =>
   useQuery<Schemas["RecordLine"][], Failure>({ queryKey: keys.record, queryFn: () => ask("/api/record"), enabled });
+
+export const useHousehold = () => useQuery<Schemas["Household"], Failure>({ queryKey: keys.household, queryFn: () => ask("/api/household") });
+export const useRefilings = () => useQuery<Schemas["Refiling"][], Failure>({ queryKey: keys.refilings, queryFn: () => ask("/api/filing") });
+export const useCoverage = (device: string) =>
+  useQuery<Schemas["DeviceCoverage"], Failure>({ queryKey: keys.coverage(device), queryFn: () => ask(`/api/devices/${device}/coverage`) });
+export const useClocks = (device: string) =>
+  useQuery<Schemas["Correction"][], Failure>({ queryKey: keys.clocks(device), queryFn: () => ask(`/api/devices/${device}/clock`) });
 
 /** All originals of one month, page by page until there are no more. */
 export const useMonth = (month: string, enabled: boolean) =>

@@ -604,6 +604,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{id}/entries.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The log of a run as a table for a spreadsheet (CSV, RFC 4180), every file that was not simply there. */
+        get: operations["export_run_entries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session": {
         parameters: {
             query?: never;
@@ -1533,11 +1550,18 @@ export interface components {
             originals: number;
             /**
              * Format: int64
-             * @description Hard quota in bytes.
+             * @description Hard quota in bytes: what does not fit is refused.
              */
             quota?: number | null;
+            /** @description `well`, `near` or `full`. */
+            quota_state: string;
             /** @description `keeper`, `member` or `guest`. */
             role: string;
+            /**
+             * Format: int64
+             * @description Soft quota in bytes: a warning, and nothing is refused.
+             */
+            soft_quota?: number | null;
         };
         /** @description Change a member. What is left out stays. */
         PersonChange: {
@@ -1548,6 +1572,11 @@ export interface components {
              * @description Hard quota in bytes; 0 takes the quota away.
              */
             quota?: number | null;
+            /**
+             * Format: int64
+             * @description Soft quota in bytes; 0 takes it away.
+             */
+            soft_quota?: number | null;
         };
         /** @description A plan to try out or to apply. */
         PlanChoice: {
@@ -2917,6 +2946,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunEntries"];
+                };
+            };
+        };
+    };
+    export_run_entries: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
         };

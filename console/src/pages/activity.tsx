@@ -50,6 +50,7 @@ function runState(r: Run) {
   if (r.state === "running") return <State tone="busy">running</State>;
   if (r.state === "complete") return <State tone="well">complete</State>;
   if (r.state === "partly") return <State tone="look">{counted(r.counts.failed, "file")} failed</State>;
+  if (r.state === "halted") return <State tone="quiet">{r.halted ?? "ended early"}</State>;
   return <State tone="look">broke off</State>;
 }
 
@@ -124,6 +125,9 @@ function RunLog({ run }: { run: Run }) {
           </button>
         ))}
         <span className="text-soft">{count(run.counts.present)} were here already</span>
+        <a href={`/api/runs/${run.id}/entries.csv`} download className="ml-auto text-ink underline underline-offset-4">
+          Export as CSV
+        </a>
       </div>
       {lines.length === 0 ? (
         <p className="m-0 py-1 text-soft">No such files in this run.</p>

@@ -77,7 +77,11 @@ function Shown({ original: o, onPrevious, onNext }: { original: Original } & Omi
           </Dialog.Close>
         </div>
         <p className="mt-1 mb-0 text-[16px]">{wall(o.taken_local)}</p>
-        <p className="m-0 text-[14px] text-soft">{o.taken_sentence}</p>
+        <p className="m-0 text-[14px] text-soft">
+          {o.taken_sentence}
+          {o.taken_corrected && "; put right afterwards, the device’s clock was wrong"}
+          {o.taken_confidence === "low" && ". This may be far off."}
+        </p>
         {o.read_problem && (
           <p className="border-ochre mt-3 mb-0 border-l-4 pl-3 text-[14.5px]">
             Kept byte for byte, but {o.read_problem}.
@@ -88,6 +92,28 @@ function Shown({ original: o, onPrevious, onNext }: { original: Original } & Omi
         </a>
         <Heading>How deep it has sunk</Heading>
         <Layers original={o} />
+        {o.parts.length > 1 && (
+          <>
+            <Heading>Files of this shot</Heading>
+            <ul className="m-0 list-none p-0 text-[14.5px]">
+              {o.parts.map((p) => (
+                <li key={p.id} className="flex items-baseline justify-between gap-3 py-1">
+                  <span className="min-w-0 break-words">
+                    {p.id === o.id ? (
+                      <b className="font-semibold">{p.name}</b>
+                    ) : (
+                      <a href={`/api/originals/${p.id}/bytes`} download={p.name} className="text-ink underline underline-offset-4">
+                        {p.name}
+                      </a>
+                    )}
+                    <span className="block text-[13px] text-soft">{partWord(p.part)}</span>
+                  </span>
+                  <span className="numbers shrink-0 text-soft">{size(p.size)}</span>
+                </li>
+              ))}
+            </ul>
+          </>
+        )}
         <Heading>About it</Heading>
         <dl className="m-0 grid grid-cols-[92px_1fr] gap-x-3 gap-y-1.5 text-[14.5px]">
           <Fact name="Size">{[o.width && o.height && `${o.width} × ${o.height}`, o.seconds != null && duration(o.seconds), size(o.size)].filter(Boolean).join(", ")}</Fact>
@@ -174,6 +200,10 @@ function Layers({ original: o }: { original: Original }) {
       </ol>
     </>
   );
+}
+
+function partWord(part: string): string {
+  return { edited: "edited version", still: "the picture", compatible: "the same picture for old readers", video: "the film", raw: "raw data of the camera", motion: "the moving half", sidecar: "notes about it", other: "belongs to it" }[part] ?? part;
 }
 
 function said(e: Schemas["Evidence"]): string {

@@ -1,12 +1,13 @@
 /** Devices and people: what each device says it has against what is here; pairing; members. */
 import { DropdownMenu } from "radix-ui";
 import { useEffect, useState, type FormEvent } from "react";
-import { useLocation } from "react-router";
+import { Link, useLocation } from "react-router";
 import { ask, type Device, type Me, type Schemas } from "../api/client";
 import { keys, useDevices, useDo, usePeople } from "../api/hooks";
 import { count, counted, size, until } from "../format";
 import { Button, Dialog, Field, Page, State, When, table } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
+import { CoverageDialog } from "./coverage";
 
 type Person = Schemas["Person"];
 
@@ -21,10 +22,13 @@ export function Devices({ me }: { me: Me }) {
       title={keeper ? "Devices and people" : "Your devices"}
       lead="A device can add and read back its own member’s pictures. It can never delete or change what is here."
       action={
-        <div className="flex gap-2">
+        <div className="flex flex-wrap gap-2">
           <Button look="strong" onClick={() => setPairing(true)}>
             Pair a device
           </Button>
+          <Link to="/night" className="border-line bg-raised rounded-lg border px-3.5 py-1.5 text-[15px] font-semibold text-ink no-underline hover:border-soft">
+            Send from this browser
+          </Link>
           {keeper && <Button onClick={() => setAdding(true)}>Add a person</Button>}
         </div>
       }
@@ -50,7 +54,9 @@ export function Devices({ me }: { me: Me }) {
 function deviceState(d: Device) {
   if (d.revoked_at) return <State tone="quiet">revoked</State>;
   if (d.sending) return <State tone="busy">sending</State>;
-  if (d.waiting > 0) return <State tone="look">{count(d.waiting)} to send</State>;
+  const toCome = Math.max(d.waiting, d.in_sources - d.offered, 0);
+  if (d.waiting_for) return <State tone={toCome > 0 ? "look" : "quiet"}>{d.waiting_for}</State>;
+  if (toCome > 0) return <State tone="look">{count(toCome)} to send</State>;
   if (d.offered === 0) return <State tone="quiet">nothing sent yet</State>;
   return <State tone="well">all here</State>;
 }
@@ -58,6 +64,7 @@ function deviceState(d: Device) {
 function DeviceTable({ devices, keeper }: { devices: Device[]; keeper: boolean }) {
   const [renaming, setRenaming] = useState<Device>();
   const [revoking, setRevoking] = useState<Device>();
+  const [looking, setLooking] = useState<Device>();
   const { hash } = useLocation();
   return (
     <div className="mt-6 overflow-x-auto">
@@ -79,19 +86,22 @@ function DeviceTable({ devices, keeper }: { devices: Device[]; keeper: boolean }
           {devices.map((d) => (
             <tr key={d.id} id={d.id} className={hash === `#${d.id}` ? "bg-raised" : undefined}>
               <td className={table.cell}>
-                <b className="font-semibold">{d.name}</b>
+                <button type="button" className="rounded border-0 bg-transparent p-0 text-left font-semibold text-ink underline decoration-line underline-offset-4 hover:decoration-ink" onClick={() => setLooking(d)}>
+                  {d.name}
+                </button>
                 <span className="block text-[13.5px] text-soft">
                   {keeper && `${d.person_name}, `}
                   {d.kind}
+                  {d.partial && ", partly covered"}
                 </span>
               </td>
               <td className={`${table.cell} whitespace-nowrap`}>
                 {deviceState(d)}
-                <span className="numbers block text-[13.5px] text-soft sm:hidden">
-                  {count(d.home)} of {count(d.offered)} here
+                <span className={`numbers block text-[13.5px] text-soft sm:hidden ${Math.max(d.in_sources, d.offered) === 0 ? "hidden" : ""}`}>
+                  {count(d.home)} of {count(Math.max(d.in_sources, d.offered))} here
                 </span>
               </td>
-              <td className={`${table.number} max-sm:hidden`}>{count(d.offered)}</td>
+              <td className={`${table.number} max-sm:hidden`}>{count(Math.max(d.in_sources, d.offered))}</td>
               <td className={`${table.number} max-sm:hidden`}>{count(d.home)}</td>
               <td className={`${table.number} max-sm:hidden`}>{d.seen_at ? <When at={d.seen_at} /> : "never"}</td>
               <td className={`${table.number} max-md:hidden`}>{d.complete_at ? <When at={d.complete_at} /> : "none yet"}</td>
@@ -118,6 +128,7 @@ function DeviceTable({ devices, keeper }: { devices: Device[]; keeper: boolean }
           ))}
         </tbody>
       </table>
+      {looking && <CoverageDialog device={looking} onClose={() => setLooking(undefined)} />}
       {renaming && <RenameDialog device={renaming} onClose={() => setRenaming(undefined)} />}
       {revoking && <RevokeDialog device={revoking} onClose={() => setRevoking(undefined)} />}
     </div>
@@ -165,6 +176,7 @@ function RevokeDialog({ device, onClose }: { device: Device; onClose: () => void
 }
 
 function PeopleTable({ people }: { people: Person[] }) {
+  const [changing, setChanging] = useState<Person>();
   return (
     <section className="mt-10 overflow-x-auto">
       <h2 className="m-0 mb-3 text-[21px]">People</h2>
@@ -187,12 +199,50 @@ function PeopleTable({ people }: { people: Person[] }) {
               <td className={`${table.cell} max-sm:hidden`}>{p.folder}</td>
               <td className={table.number}>{count(p.originals)}</td>
               <td className={table.number}>{size(p.bytes)}</td>
-              <td className={`${table.number} max-sm:hidden`}>{p.quota ? size(p.quota) : "none"}</td>
+              <td className={`${table.number} max-sm:hidden`}>
+                <button type="button" aria-label={`Quota of ${p.name}`} className="rounded border-0 bg-transparent p-0 text-ink underline decoration-line underline-offset-4 hover:decoration-ink" onClick={() => setChanging(p)}>
+                  {p.quota ? size(p.quota) : p.soft_quota ? `warn at ${size(p.soft_quota)}` : "none"}
+                </button>
+                {p.quota_state !== "well" && (
+                  <span className="block text-[13.5px]">
+                    <State tone={p.quota_state === "full" ? "trouble" : "look"}>{p.quota_state === "full" ? "full" : "nearly full"}</State>
+                  </span>
+                )}
+              </td>
             </tr>
           ))}
         </tbody>
       </table>
+      {changing && <QuotaDialog person={changing} onClose={() => setChanging(undefined)} />}
     </section>
+  );
+}
+
+const GB = 1_000_000_000;
+
+function QuotaDialog({ person, onClose }: { person: Person; onClose: () => void }) {
+  const shown = (bytes: number | null | undefined) => (bytes ? String(bytes / GB) : "");
+  const [form, setForm] = useState({ soft: shown(person.soft_quota), hard: shown(person.quota) });
+  const bytes = (text: string) => Math.round(Number(text || "0") * GB);
+  const change = useDo(() => ask(`/api/people/${person.id}`, "PATCH", { soft_quota: bytes(form.soft), quota: bytes(form.hard) }), [keys.people]);
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    change.mutate(undefined, { onSuccess: onClose });
+  };
+  return (
+    <Dialog open onOpenChange={(o) => !o && onClose()} title={`Quota of ${person.name}`}>
+      <p className="mt-0 text-soft">
+        {person.name} has {size(person.bytes)} at home. An empty field means no limit.
+      </p>
+      <form onSubmit={submit} className="flex flex-col gap-4">
+        <Field label="Warn at, in GB" type="number" min="0" step="any" autoFocus value={form.soft} onChange={(e) => setForm({ ...form, soft: e.target.value })} hint="Nothing is refused; it shows here." />
+        <Field label="Refuse above, in GB" type="number" min="0" step="any" value={form.hard} onChange={(e) => setForm({ ...form, hard: e.target.value })} hint="What does not fit is refused before a byte is sent, with the reason. What is here stays." />
+        {change.isError && <Fault failure={change.error} />}
+        <Button look="strong" type="submit" disabled={change.isPending}>
+          Keep it so
+        </Button>
+      </form>
+    </Dialog>
   );
 }
 

@@ -30,7 +30,7 @@ export function Library() {
       <div className="min-w-0 grow px-8 py-[26px] max-lg:px-3 max-lg:py-5">
         <h1 className="m-0 text-[29px] leading-tight max-sm:text-[25px]">Library</h1>
         <p className="mt-1 mb-4 text-[16px] text-soft">
-          {total === 0 ? "Nothing has come home yet." : `${counted(total, "original")} of yours, in ${counted(months.data.length, "month")}.`}
+          {total === 0 ? "Nothing has come home yet." : `${counted(total, "shot")} of yours, in ${counted(months.data.length, "month")}.`}
         </p>
         {total === 0 ? (
           <Empty title="No pictures yet">
@@ -104,7 +104,7 @@ function Thumb({ card }: { card: OriginalCard }) {
   const ratio = card.width && card.height ? Math.min(2.4, Math.max(0.55, card.width / card.height)) : 4 / 3;
   const placeholder = useMemo(() => (card.placeholder ? thumbHashToDataURL(bytesOf(card.placeholder)) : undefined), [card.placeholder]);
   const unsafe = card.layer === "home" || card.layer === "device";
-  const label = `${card.name}, ${card.kind}${unsafe ? ", no copy away from home yet" : ""}`;
+  const label = `${card.name}, ${card.kind}${card.company.length > 0 ? `, with ${companyWord(card.company)}` : ""}${unsafe ? ", no copy away from home yet" : ""}`;
   return (
     <li style={{ flexGrow: ratio, flexBasis: `calc(${ratio} * var(--row))`, maxWidth: `calc(${ratio * 1.6} * var(--row))` }} className="min-w-0">
       <button
@@ -125,10 +125,21 @@ function Thumb({ card }: { card: OriginalCard }) {
         {card.kind === "video" && (
           <span className="absolute bottom-1.5 left-1.5 rounded bg-black/65 px-1.5 text-[12.5px] font-semibold text-white">▶ {card.seconds != null && duration(card.seconds)}</span>
         )}
+        {card.company.length > 0 && (
+          <span className={`absolute bottom-1.5 rounded bg-black/65 px-1.5 text-[12.5px] font-semibold text-white ${card.kind === "video" ? "right-1.5" : "left-1.5"}`}>{companyWord(card.company)}</span>
+        )}
         {unsafe && <span aria-hidden title="No copy away from home yet" className="absolute top-2 right-2 size-[9px] rounded-full border border-black/40" style={{ background: "var(--grain)" }} />}
       </button>
     </li>
   );
+}
+
+/** What else belongs to a shot, in a word: what people look for first. */
+export function companyWord(company: string[]): string {
+  const words = { motion: "moves", raw: "raw", edited: "edited", still: "edited", compatible: "JPEG too", video: "video", sidecar: "notes", other: "more" } as Record<string, string>;
+  const order = ["motion", "raw", "still", "edited", "compatible", "video", "other", "sidecar"];
+  const first = order.filter((part) => company.includes(part)).map((part) => words[part] ?? part);
+  return [...new Set(first)].slice(0, 2).join(", ");
 }
 
 function kindWord(kind: string) {

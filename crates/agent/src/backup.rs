@@ -1,11 +1,13 @@
 //! A run: look, hash what is new, offer, send what is wanted, tell the server what came of it.
 //!
+//! [`crate::survey`] does the looking; the other stages are here. Runs are tested through the real service, in the rehearsals.
+//!
 //! The stages overlap: while the first files are sent, later ones are still being hashed. What was acknowledged before and
 //! has not changed is passed over without asking, unless the server says that something of this device is missing there.
 
 use std::{
     sync::{Arc, atomic::AtomicU64},
-    time::{Duration, Instant, SystemTime},
+    time::{Duration, Instant},
 };
 
 use futures_util::{StreamExt, stream};
@@ -22,12 +24,13 @@ use crate::{
     cache::Stamp,
     client::{Client, ClientError},
     gate::{Gate, Watcher},
-    home::{Home, HomeError, Source},
+    home::{Home, HomeError},
     order::{self, Order},
     platform::Platform,
     runlog::{self, LoggedRun},
-    scan::{Found, LeftOut, hash, walk},
+    scan::{Found, LeftOut, hash},
     send::{Memory, send},
+    survey::{SourcePlan, look},
 };
 
 /// Files sent at once.
@@ -69,23 +72,6 @@ pub enum Told {
     },
     /// A file has come to its end.
     File(RunEntry),
-}
-
-/// What one source holds.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct SourcePlan {
-    /// The source.
-    pub source: String,
-    /// Files that are to be backed up.
-    pub files: u64,
-    /// Their bytes.
-    pub bytes: u64,
-    /// Of these, new or changed.
-    pub new: u64,
-    /// Their bytes.
-    pub new_bytes: u64,
-    /// Left out by choice.
-    pub left_out: u64,
 }
 
 /// What a run did.
@@ -172,7 +158,7 @@ pub async fn backup(
         note(&mut account, left_out_entry(out), &mut tell);
     }
     if options.dry_run {
-        for file in looked.hashed.iter().map(|h| &h.file).chain(&looked.unknown) {
+        for file in looked.hashed.iter().map(|(file, _)| file).chain(&looked.unknown) {
             tell(Told::File(entry(file, "wanted", None)));
         }
         return Ok(account);
@@ -336,66 +322,9 @@ fn left_out_entry(out: LeftOut) -> RunEntry {
     RunEntry { name: out.name, source: out.source, outcome: outcome.to_owned(), reason: Some(out.reason), size: 0 }
 }
 
-#[derive(Default)]
-struct Looked {
-    checked: u64,
-    acknowledged: u64,
-    bytes: u64,
-    hashed: Vec<Hashed>,
-    unknown: Vec<Found>,
-    left_out: Vec<LeftOut>,
-    plan: Vec<SourcePlan>,
-    unsettled: u64,
-}
-
-fn look(sources: &[Source], snapshot: &crate::cache::Snapshot, all: bool, quiet: Option<Duration>) -> Looked {
-    let mut looked = Looked::default();
-    let now = SystemTime::now();
-    for source in sources {
-        let mut plan = SourcePlan { source: source.name.clone(), ..SourcePlan::default() };
-        let (mut unsettled, mut left_out) = (0, Vec::new());
-        walk(
-            source,
-            |file| {
-                plan.files += 1;
-                plan.bytes += file.stamp.size;
-                let known = snapshot.known(&file.key(), file.stamp);
-                if known.is_some_and(|k| k.acknowledged) && !all {
-                    looked.acknowledged += 1;
-                    return;
-                }
-                if quiet.is_some_and(|quiet| written_within(&file, quiet, now)) {
-                    unsettled += 1;
-                    return;
-                }
-                plan.new += 1;
-                plan.new_bytes += file.stamp.size;
-                match known {
-                    Some(known) => looked.hashed.push(Hashed { file, digest: known.digest }),
-                    None => looked.unknown.push(file),
-                }
-            },
-            |out| left_out.push(out),
-        );
-        plan.left_out = left_out.len() as u64;
-        looked.checked += plan.files + plan.left_out;
-        looked.bytes += plan.new_bytes;
-        looked.unsettled += unsettled;
-        looked.left_out.extend(left_out);
-        looked.plan.push(plan);
-    }
-    looked
-}
-
-/// Whether a file was written to just now. A time in the future says nothing.
-fn written_within(file: &Found, quiet: Duration, now: SystemTime) -> bool {
-    let modified = file.file_time().map(SystemTime::from);
-    modified.is_some_and(|m| now.duration_since(m).is_ok_and(|age| age < quiet))
-}
-
-async fn hash_all(hashed: Vec<Hashed>, unknown: Vec<Found>, out: mpsc::Sender<Result<Hashed, Box<End>>>) {
-    for h in hashed {
-        if out.send(Ok(h)).await.is_err() {
+async fn hash_all(hashed: Vec<(Found, Digest)>, unknown: Vec<Found>, out: mpsc::Sender<Result<Hashed, Box<End>>>) {
+    for (file, digest) in hashed {
+        if out.send(Ok(Hashed { file, digest })).await.is_err() {
             return;
         }
     }
@@ -579,36 +508,5 @@ fn ends_the_run(e: &ClientError) -> bool {
                     | ProblemType::NotSetUp
             )
         ),
-    }
-}
-
-/// Runs with no network are tested through the real service, in the rehearsals; here only what is decided without one.
-#[cfg(test)]
-mod tests {
-    use std::fs;
-
-    use uuid::Uuid;
-    use ypogeion_core::DeviceId;
-
-    use super::*;
-    use crate::cache::Cache;
-
-    #[test]
-    fn what_was_acknowledged_is_passed_over_unless_all_is_asked_for() {
-        let folder = tempfile::tempdir().unwrap();
-        let pictures = folder.path().join("pictures");
-        fs::create_dir_all(&pictures).unwrap();
-        fs::write(pictures.join("a.jpg"), b"kite").unwrap();
-        fs::write(pictures.join("b.jpg"), b"weir").unwrap();
-        let sources = [Source::new("Pictures", &pictures)];
-        let device = DeviceId(Uuid::from_u128(1));
-        let cache = Cache::open(&folder.path().join("cache")).unwrap();
-        let stamp = crate::scan::stamp(&fs::metadata(pictures.join("a.jpg")).unwrap());
-        let key = pictures.join("a.jpg").to_string_lossy().into_owned();
-        cache.remember(device, &[(key, stamp, Digest::of(b"kite"), true)]).unwrap();
-        let looked = look(&sources, &cache.snapshot(device).unwrap(), false, None);
-        assert_eq!((looked.checked, looked.acknowledged, looked.hashed.len(), looked.unknown.len()), (2, 1, 0, 1));
-        let looked = look(&sources, &cache.snapshot(device).unwrap(), true, None);
-        assert_eq!((looked.acknowledged, looked.hashed.len(), looked.unknown.len(), looked.bytes), (0, 1, 1, 8));
     }
 }

@@ -2,7 +2,7 @@
 //!
 //! * [`client`] speaks to the service, and trusts exactly the certificate that came with the pairing.
 //! * [`home`] is the device's own folder: its pairing, its sources, the hashes of files it has seen ([`cache`]).
-//! * [`scan`] walks the sources; [`send`] sends one file; [`backup`] is a whole run; [`room`] makes room afterwards.
+//! * [`scan`] walks a source, [`survey`] sorts what is in all of them; [`send`] sends one file; [`backup`] is a whole run; [`room`] makes room afterwards.
 //!
 //! * [`platform`] is the machine: battery, network, clock; [`order`] is what a person says; [`gate`] puts both together and
 //!   says whether a run may go on. [`watch`] runs when something changes; [`runlog`] keeps what runs did.
@@ -20,4 +20,5 @@ pub mod room;
 pub mod runlog;
 pub mod scan;
 pub mod send;
+pub mod survey;
 pub mod watch;

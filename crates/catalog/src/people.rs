@@ -55,8 +55,10 @@ pub struct Person {
     pub folder: String,
     /// Argon2id, in the PHC string format.
     pub password_hash: String,
-    /// Hard quota in bytes.
+    /// Hard quota in bytes: what does not fit is refused.
     pub quota: Option<u64>,
+    /// Soft quota in bytes: a warning.
+    pub soft_quota: Option<u64>,
 }
 
 #[derive(QueryableByName)]
@@ -83,6 +85,8 @@ struct PersonRow {
     password_hash: String,
     #[diesel(sql_type = Nullable<BigInt>)]
     quota: Option<i64>,
+    #[diesel(sql_type = Nullable<BigInt>)]
+    soft_quota: Option<i64>,
 }
 
 impl From<PersonRow> for Person {
@@ -95,11 +99,12 @@ impl From<PersonRow> for Person {
             folder: row.folder,
             password_hash: row.password_hash,
             quota: row.quota.map(unsigned),
+            soft_quota: row.soft_quota.map(unsigned),
         }
     }
 }
 
-const PERSON: &str = "SELECT id, name, role, folder, password_hash, quota FROM person";
+const PERSON: &str = "SELECT id, name, role, folder, password_hash, quota, soft_quota FROM person";
 
 /// A name as typed at sign-in: case and outer spaces do not matter.
 fn login(name: &str) -> String {
@@ -187,7 +192,8 @@ impl Catalog {
     pub async fn add_person(&self, person: &Person, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         sql_query(
-            "INSERT INTO person (id, name, login, role, folder, password_hash, quota, created_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
+            "INSERT INTO person (id, name, login, role, folder, password_hash, quota, created_at, soft_quota)
+             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
         )
         .bind::<SqlUuid, _>(person.id.0)
         .bind::<Text, _>(&person.name)
@@ -197,22 +203,31 @@ impl Catalog {
         .bind::<Text, _>(&person.password_hash)
         .bind::<Nullable<BigInt>, _>(person.quota.map(signed))
         .bind::<Timestamptz, _>(now)
+        .bind::<Nullable<BigInt>, _>(person.soft_quota.map(signed))
         .kept()
         .execute(&mut c)
         .await?;
         Ok(())
     }
 
-    /// Changes quota or password of a member. A quota of 0 takes the quota away.
-    pub async fn change_person(&self, id: PersonId, quota: Option<u64>, password_hash: Option<&str>) -> Result<()> {
+    /// Changes quotas or password of a member. A quota of 0 takes the quota away.
+    pub async fn change_person(
+        &self,
+        id: PersonId,
+        quota: Option<u64>,
+        soft_quota: Option<u64>,
+        password_hash: Option<&str>,
+    ) -> Result<()> {
         let mut c = self.connection().await?;
         let changed = sql_query(
             "UPDATE person SET quota = CASE WHEN $2 IS NULL THEN quota WHEN $2 = 0 THEN NULL ELSE $2 END,
+                    soft_quota = CASE WHEN $4 IS NULL THEN soft_quota WHEN $4 = 0 THEN NULL ELSE $4 END,
                     password_hash = coalesce($3, password_hash) WHERE id = $1",
         )
         .bind::<SqlUuid, _>(id.0)
         .bind::<Nullable<BigInt>, _>(quota.map(signed))
         .bind::<Nullable<Text>, _>(password_hash)
+        .bind::<Nullable<BigInt>, _>(soft_quota.map(signed))
         .kept()
         .execute(&mut c)
         .await?;

@@ -61,6 +61,7 @@ async fn add_person(catalog: &Catalog, name: &str, now: DateTime<Utc>) -> Person
         folder: name.to_lowercase(),
         password_hash: "x".into(),
         quota: Some(1000),
+        soft_quota: None,
     };
     catalog.add_person(&person, now).await.unwrap();
     id

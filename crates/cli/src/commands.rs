@@ -14,11 +14,12 @@ use qrcode::{QrCode, render::unicode::Dense1x2};
 use serde_json::json;
 use url::Url;
 use ypogeion_agent::{
-    backup::{self as engine, Options, RunError, Sent, SourcePlan, Told},
+    backup::{self as engine, Options, RunError, Sent, Told},
     client::{CLIENT, Client, ClientError},
     home::{Home, HomeError, Paired},
     platform::{Linux, Platform},
     runlog,
+    survey::SourcePlan,
 };
 use ypogeion_core::{Digest, OriginalName, words};
 use ypogeion_wire::{

@@ -138,6 +138,8 @@ actions! {
     ListRuns = "list_runs" => READERS,
     /// What a run did, file by file.
     ListRunEntries = "list_run_entries" => READERS,
+    /// The same as a table for a spreadsheet.
+    ExportRunEntries = "export_run_entries" => READERS,
     /// Background work.
     ListWork = "list_work" => KEEPER,
     /// Try failed work again.

@@ -60,6 +60,42 @@ impl Room {
     }
 }
 
+/// How a member stands against their quota.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum QuotaState {
+    /// There is no quota, or plenty of it left.
+    Well,
+    /// The soft quota is passed, or nine tenths of the hard one: time to talk about it. Everything still goes in.
+    Near,
+    /// Less than one large photo is left of the hard quota.
+    Full,
+}
+
+/// Less than this is as good as nothing.
+const ONE_PHOTO: u64 = 20_000_000;
+
+impl QuotaState {
+    /// The word on the wire.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Well => "well",
+            Self::Near => "near",
+            Self::Full => "full",
+        }
+    }
+
+    /// Judges by what is used and the quotas that are set, all in bytes. `soft` warns; `hard` refuses.
+    pub fn of(used: u64, soft: Option<u64>, hard: Option<u64>) -> Self {
+        match hard {
+            Some(hard) if hard.saturating_sub(used) < ONE_PHOTO.min(hard / 10) => Self::Full,
+            Some(hard) if soft.is_none() && used >= hard - hard / 10 => Self::Near,
+            _ if soft.is_some_and(|soft| used >= soft) => Self::Near,
+            _ => Self::Well,
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -70,6 +106,24 @@ mod tests {
     fn what_fits_is_let_in_to_the_last_byte() {
         assert_eq!(ROOM.check(250), Ok(()));
         assert!(matches!(ROOM.check(251), Err(NoRoom::OverQuota { left: 250, .. })));
+    }
+
+    #[rstest::rstest]
+    #[case::no_quota(u64::MAX, None, None, QuotaState::Well)]
+    #[case::plenty(50, None, Some(1000), QuotaState::Well)]
+    #[case::nine_tenths(900, None, Some(1000), QuotaState::Near)]
+    #[case::the_soft_one_decides_when_to_warn(900, Some(950), Some(1000), QuotaState::Well)]
+    #[case::soft(500, Some(500), None, QuotaState::Near)]
+    #[case::full(1000, Some(500), Some(1000), QuotaState::Full)]
+    #[case::over(2000, None, Some(1000), QuotaState::Full)]
+    #[case::as_good_as_full(99_990_000_000, None, Some(100_000_000_000), QuotaState::Full)]
+    fn a_quota_warns_before_it_refuses(
+        #[case] used: u64,
+        #[case] soft: Option<u64>,
+        #[case] hard: Option<u64>,
+        #[case] expected: QuotaState,
+    ) {
+        assert_eq!(QuotaState::of(used, soft, hard), expected);
     }
 
     #[test]

@@ -23,6 +23,9 @@ struct HeifError {
 const COLORSPACE_RGB: c_int = 1;
 const CHROMA_INTERLEAVED_RGB: c_int = 10;
 const CHANNEL_INTERLEAVED: c_int = 10;
+/// `prof` and `rICC`, as four characters.
+const PROFILE: c_int = 0x7072_6f66;
+const RESTRICTED_PROFILE: c_int = 0x7249_4343;
 
 #[link(name = "heif")]
 unsafe extern "C" {
@@ -42,6 +45,9 @@ unsafe extern "C" {
         chroma: c_int,
         options: *const c_void,
     ) -> HeifError;
+    fn heif_image_handle_get_color_profile_type(handle: *const c_void) -> c_int;
+    fn heif_image_handle_get_raw_color_profile_size(handle: *const c_void) -> usize;
+    fn heif_image_handle_get_raw_color_profile(handle: *const c_void, out: *mut c_void) -> HeifError;
     fn heif_image_release(image: *const c_void);
     fn heif_image_get_width(image: *const c_void, channel: c_int) -> c_int;
     fn heif_image_get_height(image: *const c_void, channel: c_int) -> c_int;
@@ -109,8 +115,11 @@ pub(crate) fn size(path: &Path) -> Result<(u32, u32), String> {
 
 /// The picture, or its embedded thumbnail if that is at least `enough` pixels on its longer side: decoding the thumbnail
 /// takes a hundredth of the time.
-pub(crate) fn decode(path: &Path, enough: u32, most_pixels: u64) -> Result<RgbImage, String> {
+///
+/// The colour profile is the main picture's, which its thumbnail shares.
+pub(crate) fn decode(path: &Path, enough: u32, most_pixels: u64) -> Result<(RgbImage, Option<Vec<u8>>), String> {
     let (_context, handle) = primary(path)?;
+    let profile = profile_of(&handle);
     let handle = thumbnail(&handle, enough).unwrap_or(handle);
     let (width, height) = size_of(&handle)?;
     if u64::from(width) * u64::from(height) > most_pixels {
@@ -134,7 +143,26 @@ pub(crate) fn decode(path: &Path, enough: u32, most_pixels: u64) -> Result<RgbIm
         for y in 0..height as usize {
             pixels.extend_from_slice(std::slice::from_raw_parts(plane.add(y * stride), row));
         }
-        RgbImage::from_raw(width, height, pixels).ok_or_else(|| "the picture has no size".to_owned())
+        let picture = RgbImage::from_raw(width, height, pixels).ok_or("the picture has no size")?;
+        Ok((picture, profile))
+    }
+}
+
+/// The ICC profile of a picture, if it has one.
+fn profile_of(handle: &Handle) -> Option<Vec<u8>> {
+    // SAFETY: the handle is alive; the buffer is as long as libheif says that the profile is.
+    unsafe {
+        let kind = heif_image_handle_get_color_profile_type(handle.0.as_ptr());
+        if kind != PROFILE && kind != RESTRICTED_PROFILE {
+            return None;
+        }
+        let size = heif_image_handle_get_raw_color_profile_size(handle.0.as_ptr());
+        if size == 0 || size > 4 << 20 {
+            return None;
+        }
+        let mut profile = vec![0u8; size];
+        done(heif_image_handle_get_raw_color_profile(handle.0.as_ptr(), profile.as_mut_ptr().cast())).ok()?;
+        Some(profile)
     }
 }
 

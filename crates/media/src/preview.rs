@@ -2,7 +2,7 @@
 
 use std::{
     fs::File,
-    io::{BufReader, BufWriter, Write},
+    io::{BufReader, BufWriter, Read, Seek, SeekFrom, Write},
     path::Path,
 };
 
@@ -11,7 +11,9 @@ use fast_image_resize::{PixelType, ResizeAlg, ResizeOptions, Resizer, images::Im
 use image::{ImageDecoder, ImageReader, RgbImage, codecs::jpeg::JpegEncoder, metadata::Orientation};
 use serde::{Deserialize, Serialize};
 
-use crate::{facts, heif, video};
+use ypogeion_core::kind::MediaKind;
+
+use crate::{colour, embedded, facts, heif, video};
 
 /// The small preview fits into this many pixels: rows of the contact sheet are up to 240 high, on dense screens twice.
 pub const SMALL: (u32, u32) = (960, 480);
@@ -36,12 +38,21 @@ pub struct Made {
 pub fn make(path: &Path, name: &str, small: &Path, large: &Path) -> Result<Made, String> {
     let facts = facts::read(path, name);
     let orientation = facts.orientation.and_then(Orientation::from_exif).unwrap_or(Orientation::NoTransforms);
-    let (picture, orientation) = match facts.media_type.as_deref() {
-        Some("image/jpeg") => (jpeg(path)?, orientation),
+    let whole = |path| File::open(path).map(BufReader::new).map_err(|e: std::io::Error| e.to_string());
+    let (Decoded { picture, profile }, orientation) = match facts.media_type.as_deref() {
+        Some("image/jpeg") => (jpeg(whole(path)?)?, orientation),
         Some("image/png" | "image/gif" | "image/webp") => (still(path)?, orientation),
         // The container's own turn is applied while decoding, and its EXIF orientation must then be ignored.
-        Some("image/heic" | "image/avif") => (heif::decode(path, LARGE.0.max(LARGE.1), MOST_PIXELS)?, Orientation::NoTransforms),
-        Some(t) if t.starts_with("video/") => (video::poster(path, LARGE.0)?, Orientation::NoTransforms),
+        Some("image/heic" | "image/avif") => {
+            let (picture, profile) = heif::decode(path, LARGE.0.max(LARGE.1), MOST_PIXELS)?;
+            (Decoded { picture, profile }, Orientation::NoTransforms)
+        }
+        Some(t) if t.starts_with("video/") => {
+            (Decoded { picture: video::poster(path, LARGE.0)?, profile: None }, Orientation::NoTransforms)
+        }
+        Some("image/tiff") => return Err("there is no preview for this kind of file".to_owned()),
+        // The camera's own JPEG. It lies as the sensor does, and is turned like it.
+        Some(_) if facts.kind == Some(MediaKind::Raw) => (embedded_jpeg(whole(path)?)?, orientation),
         _ => return Err(facts.problem.unwrap_or_else(|| "there is no preview for this kind of file".to_owned())),
     };
     // Turning is cheap on few pixels: scale first, into the box as it lies.
@@ -54,7 +65,7 @@ pub fn make(path: &Path, name: &str, small: &Path, large: &Path) -> Result<Made,
         picture.apply_orientation(orientation);
         picture.into_rgb8()
     };
-    let large_picture = turned(fit(picture, lying(LARGE))?);
+    let large_picture = turned(colour::to_srgb(fit(picture, lying(LARGE))?, profile.as_deref()));
     write(&large_picture, large)?;
     let size = large_picture.dimensions();
     let small_picture = fit(large_picture, SMALL)?;
@@ -70,10 +81,22 @@ pub(crate) fn size(path: &Path) -> Result<(u32, u32), String> {
     reader.into_dimensions().map_err(|_| "the picture's head is damaged".to_owned())
 }
 
-fn jpeg(path: &Path) -> Result<RgbImage, String> {
+/// A decoded picture, and the colour profile that came with it.
+struct Decoded {
+    picture: RgbImage,
+    profile: Option<Vec<u8>>,
+}
+
+fn embedded_jpeg(mut file: BufReader<File>) -> Result<Decoded, String> {
+    let (at, length) = embedded::find(&mut file).ok_or("the camera put no preview into this raw file")?;
+    file.seek(SeekFrom::Start(at)).map_err(|e| e.to_string())?;
+    jpeg(file.take(length))
+}
+
+fn jpeg(reader: impl Read) -> Result<Decoded, String> {
     use jpeg_decoder::PixelFormat::*;
     let damaged = |_| "the picture cannot be decoded; it may be cut short".to_owned();
-    let mut decoder = jpeg_decoder::Decoder::new(BufReader::new(File::open(path).map_err(|e| e.to_string())?));
+    let mut decoder = jpeg_decoder::Decoder::new(reader);
     decoder.read_info().map_err(damaged)?;
     let info = decoder.info().ok_or("the picture's head is damaged")?;
     let (w, h) = fitted((info.width.into(), info.height.into()), (LARGE.0.max(LARGE.1), LARGE.0.max(LARGE.1)));
@@ -89,29 +112,33 @@ fn jpeg(path: &Path) -> Result<RgbImage, String> {
             pixels.chunks_exact(4).flat_map(|p| [0, 1, 2].map(|i| (u16::from(p[i]) * u16::from(p[3]) / 255) as u8)).collect()
         }
     };
+    // A profile of a print picture is for its inks, not for what was made of them.
+    let profile = decoder.icc_profile().filter(|_| info.pixel_format == RGB24);
     RgbImage::from_raw(scaled.0.into(), scaled.1.into(), rgb)
+        .map(|picture| Decoded { picture, profile })
         .ok_or_else(|| "the picture's size does not fit its bytes".to_owned())
 }
 
-fn still(path: &Path) -> Result<RgbImage, String> {
+fn still(path: &Path) -> Result<Decoded, String> {
     let damaged = "the picture cannot be decoded; it may be cut short";
     let mut reader = ImageReader::open(path).and_then(ImageReader::with_guessed_format).map_err(|e| e.to_string())?;
     let mut limits = image::Limits::default();
     limits.max_alloc = Some(MOST_PIXELS * 4);
     reader.limits(limits);
-    let decoder = reader.into_decoder().map_err(|_| damaged)?;
+    let mut decoder = reader.into_decoder().map_err(|_| damaged)?;
+    let profile = decoder.icc_profile().ok().flatten();
     let (w, h) = decoder.dimensions();
     if u64::from(w) * u64::from(h) > MOST_PIXELS {
         return Err("the picture is too large for a preview".to_owned());
     }
     let picture = image::DynamicImage::from_decoder(decoder).map_err(|_| damaged)?;
     if !picture.color().has_alpha() {
-        return Ok(picture.into_rgb8());
+        return Ok(Decoded { picture: picture.into_rgb8(), profile });
     }
     let on_white = |c: u8, a: u8| ((u16::from(c) * u16::from(a) + 255 * (255 - u16::from(a))) / 255) as u8;
     let rgba = picture.into_rgba8();
     let rgb = rgba.pixels().flat_map(|p| [0, 1, 2].map(|i| on_white(p[i], p[3]))).collect();
-    RgbImage::from_raw(w, h, rgb).ok_or_else(|| damaged.to_owned())
+    RgbImage::from_raw(w, h, rgb).map(|picture| Decoded { picture, profile }).ok_or_else(|| damaged.to_owned())
 }
 
 /// The largest size with the same shape that fits into the box; never larger than it was, never empty.
@@ -168,6 +195,25 @@ mod tests {
         let corner = small.get_pixel(955, 475);
         assert!(corner[0] > 230 && corner[1] > 230, "{corner:?}");
         assert!(BASE64.decode(made.placeholder.as_bytes()).unwrap().len() > 10);
+    }
+
+    #[test]
+    fn a_raw_file_shows_the_picture_that_its_camera_put_into_it() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut jpeg = std::io::Cursor::new(Vec::new());
+        gradient(300, 200).write_to(&mut jpeg, image::ImageFormat::Jpeg).unwrap();
+        let jpeg = jpeg.into_inner();
+        // One directory: orientation 6 (turned to the right), and where the JPEG is.
+        let mut raw = b"II*\0\x08\0\0\0\x03\0".to_vec();
+        for (tag, kind, value) in [(0x0112u16, 3u16, 6u32), (0x0201, 4, 64), (0x0202, 4, jpeg.len() as u32)] {
+            raw.extend([&tag.to_le_bytes()[..], &kind.to_le_bytes(), &1u32.to_le_bytes(), &value.to_le_bytes()].concat());
+        }
+        raw.resize(64, 0);
+        raw.extend(&jpeg);
+        let original = folder.path().join("R1.dng");
+        std::fs::write(&original, raw).unwrap();
+        let made = make(&original, "R1.dng", &folder.path().join("s"), &folder.path().join("l")).unwrap();
+        assert_eq!(made.size, (200, 300), "turned as the camera was held");
     }
 
     #[test]

@@ -110,9 +110,10 @@ impl Browser {
         Ok(text.as_str().unwrap_or_default().to_owned())
     }
 
-    /// Clicks the first button or link with this text.
+    /// Clicks the first button or link with this text; in the dialog, if one is open.
     pub async fn click(&self, text: &str) -> Step<()> {
-        let path = format!("//*[self::button or self::a][contains(normalize-space(.), {text:?})]");
+        let with_text = format!("*[self::button or self::a][contains(normalize-space(.), {text:?})]");
+        let path = format!("//*[@role='dialog']//{with_text} | //{with_text}[not(//*[@role='dialog'])]");
         self.page.wait().at_most(Duration::from_secs(20)).for_element(Locator::XPath(&path)).await?.click().await?;
         Ok(())
     }

@@ -3,7 +3,7 @@
 use std::{fs, path::PathBuf, process::ExitCode};
 
 use clap::{Parser, Subcommand};
-use ypogeion_demo::{PEOPLE, Size};
+use ypogeion_demo::{DEVICES, PEOPLE, Size};
 use ypogeion_rehearsal::{Step, bench, browser::Browser, stage, stage::Stage, walk};
 use ypogeion_standins::store::Faults;
 
@@ -147,6 +147,16 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
         wide.page.goto(base.join("devices")?.as_str()).await?;
         wide.wait("table").await?;
         keep("devices.png", wide.picture().await?)?;
+        wide.click(DEVICES[0].name).await?;
+        wide.wait("[role=dialog] table").await?;
+        keep("device.png", wide.picture().await?)?;
+        wide.page.goto(base.join("rules")?.as_str()).await?;
+        wide.wait("[role=radio][value=device-month]").await?;
+        wide.page.execute("document.querySelector('[role=radio][value=device-month]').click()", vec![]).await?;
+        wide.wait_for_text("would move, for example").await?;
+        keep("house-rules.png", wide.picture().await?)?;
+        wide.page.goto(base.join("devices")?.as_str()).await?;
+        wide.wait("table").await?;
         wide.click("Pair a device").await?;
         wide.click("Piet’s").await?;
         wide.wait("[role=dialog] svg").await?;
@@ -173,6 +183,10 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
     narrow.page.goto(base.join("library")?.as_str()).await?;
     narrow.wait("section li img").await?;
     keep("phone-library.png", narrow.picture().await?)?;
+    narrow.page.goto(base.join("night")?.as_str()).await?;
+    narrow.click("Let this browser send").await?;
+    narrow.wait("input[type=file]").await?;
+    keep("phone-night.png", narrow.picture().await?)?;
     for (page, ready) in [("devices", "table"), ("offsite", "dl"), ("activity", "table")] {
         narrow.page.goto(base.join(page)?.as_str()).await?;
         narrow.wait(ready).await?;

@@ -2,8 +2,9 @@
 
 mod common;
 
-use common::{put, world};
+use common::{library_files, put, world};
 use fantoccini::Locator;
+use reqwest::Method;
 use ypogeion_demo::Size;
 use ypogeion_rehearsal::{browser::Browser, stage, wait_for};
 
@@ -97,7 +98,7 @@ async fn the_pages_fit_a_phone_and_tell_when_the_server_is_away() {
     device.json(&["backup"]).await.unwrap();
     let narrow = Browser::start(375, 812).await.unwrap();
     narrow.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
-    for page in ["", "library", "devices", "offsite", "activity"] {
+    for page in ["", "library", "devices", "offsite", "activity", "rules", "night"] {
         narrow.page.goto(w.house.http.join(page).unwrap().as_str()).await.unwrap();
         narrow.wait("main h1").await.unwrap();
         let over = narrow.page.execute("return document.documentElement.scrollWidth - innerWidth", vec![]).await.unwrap();
@@ -111,4 +112,78 @@ async fn the_pages_fit_a_phone_and_tell_when_the_server_is_away() {
     wait_for("the page to go on by itself", 30, async || Ok((!narrow.text().await?.contains("does not answer")).then_some(())))
         .await
         .unwrap();
+}
+
+/// The night page: this browser becomes a device, sends what is chosen, sends nothing twice, and ends when it is revoked.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_phone_sends_from_its_browser() {
+    let w = world().await;
+    let pictures = w.folder.path().join("chosen");
+    put(&pictures, "IMG_20260412_101500.jpg", b"a kite").unwrap();
+    put(&pictures, "VID_20260412_101600.mp4", &[7; 300_000]).unwrap();
+    let chosen: Vec<String> =
+        ["IMG_20260412_101500.jpg", "VID_20260412_101600.mp4"].iter().map(|n| pictures.join(n).display().to_string()).collect();
+    let phone = Browser::start(375, 812).await.unwrap();
+    phone.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
+    let night = w.house.http.join("night").unwrap();
+    phone.page.goto(night.as_str()).await.unwrap();
+    phone.click("Let this browser send").await.unwrap();
+    let choose = async || {
+        phone.wait("input[type=file]").await.unwrap();
+        phone.page.find(Locator::Css("input[type=file]")).await.unwrap().send_keys(&chosen.join("\n")).await.unwrap();
+        phone.click("Send 2 files").await.unwrap();
+        phone.wait_for_text("All 2 are home.").await.unwrap();
+    };
+    choose().await;
+    assert_eq!(library_files(&w.house), ["juno/2026/04/IMG_20260412_101500.jpg", "juno/2026/04/VID_20260412_101600.mp4"]);
+    // The same again, on another evening: they are here already.
+    phone.page.goto(night.as_str()).await.unwrap();
+    choose().await;
+    assert_eq!(library_files(&w.house).len(), 2);
+    let devices = w.keeper.ask(Method::GET, "api/devices", None).await.unwrap();
+    assert_eq!((devices.as_array().unwrap().len(), &devices[0]["name"]), (1, &"Juno’s browser".into()));
+    let revoke = format!("api/devices/{}/revoke", devices[0]["id"].as_str().unwrap());
+    w.keeper.ask(Method::POST, &revoke, None).await.unwrap();
+    phone.page.goto(night.as_str()).await.unwrap();
+    phone.wait("input[type=file]").await.unwrap();
+    phone.page.find(Locator::Css("input[type=file]")).await.unwrap().send_keys(&chosen[0]).await.unwrap();
+    phone.click("Send 1 file").await.unwrap();
+    phone.wait_for_text("Let this browser send").await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_keeper_sees_what_a_filing_plan_does_before_and_can_take_it_back() {
+    let w = world().await;
+    let (device, source) = w.computer("desktop").await;
+    for name in ["IMG_20260412_101500.jpg", "IMG_20260513_101500.jpg"] {
+        put(&source, name, name.as_bytes()).unwrap();
+    }
+    device.json(&["backup"]).await.unwrap();
+    let browser = Browser::start(1280, 800).await.unwrap();
+    browser.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
+    browser.page.goto(w.house.http.join("rules").unwrap().as_str()).await.unwrap();
+    browser.wait_for_text("All 2 originals are where this plan puts them.").await.unwrap();
+    browser.page.find(Locator::Css("[role=radio][value=year]")).await.unwrap().click().await.unwrap();
+    browser.wait_for_text("juno/2026/IMG_20260412_101500.jpg").await.unwrap();
+    browser.click("File the library like this").await.unwrap();
+    browser.wait_for_text("Their bytes stay as they are.").await.unwrap();
+    browser.click("Move 2 files").await.unwrap();
+    browser.wait_for_text("2 moved").await.unwrap();
+    assert_eq!(library_files(&w.house), ["juno/2026/IMG_20260412_101500.jpg", "juno/2026/IMG_20260513_101500.jpg"]);
+    browser.click("Take it back").await.unwrap();
+    browser.wait_for_text("taking a move back").await.unwrap();
+    wait_for("the files to be back", 20, async || {
+        Ok((library_files(&w.house) == ["juno/2026/04/IMG_20260412_101500.jpg", "juno/2026/05/IMG_20260513_101500.jpg"])
+            .then_some(()))
+    })
+    .await
+    .unwrap();
+    // How deep before a phone may let go: chosen here, kept by the service.
+    browser.page.find(Locator::Css("[role=radio][value=offsite]")).await.unwrap().click().await.unwrap();
+    wait_for("the rule to be kept", 10, async || {
+        let rules = w.keeper.ask(Method::GET, "api/household", None).await?;
+        Ok((rules["clear_at"] == "offsite").then_some(()))
+    })
+    .await
+    .unwrap();
 }

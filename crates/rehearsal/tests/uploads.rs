@@ -301,6 +301,16 @@ async fn a_quota_is_kept_before_a_byte_is_sent() {
     assert_eq!(raw.tus("POST", "tus/", &[("Upload-Length", "200")], b"").await.problem(), "over-quota");
     assert_eq!(raw.append(&path, 0, &[7; 900]).await.status, 204);
     assert!(raw.tus("POST", "tus/", &[("Upload-Length", "101")], b"").await.body.contains("100 bytes"));
+    // The keeper sees it before anything is refused, and decides when.
+    let people = w.keeper.ask(Method::GET, "api/people", None).await.unwrap();
+    let piet = people.as_array().unwrap().iter().find(|p| p["name"] == "Piet").unwrap().clone();
+    assert_eq!(piet["quota_state"], "near");
+    let path = format!("api/people/{}", piet["id"].as_str().unwrap());
+    let changed = w.keeper.ask(Method::PATCH, &path, Some(json!({ "soft_quota": 950 }))).await.unwrap();
+    assert_eq!((&changed["quota_state"], &changed["soft_quota"], &changed["quota"]), (&json!("well"), &json!(950), &json!(1000)));
+    let changed = w.keeper.ask(Method::PATCH, &path, Some(json!({ "quota": 0, "soft_quota": 0 }))).await.unwrap();
+    assert_eq!((&changed["quota"], &changed["soft_quota"]), (&json!(null), &json!(null)));
+    assert_eq!(raw.tus("POST", "tus/", &[("Upload-Length", "101")], b"").await.status, 201);
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -78,8 +78,12 @@ pub struct Person {
     pub role: String,
     /// The member's folder in the library.
     pub folder: String,
-    /// Hard quota in bytes.
+    /// Hard quota in bytes: what does not fit is refused.
     pub quota: Option<u64>,
+    /// Soft quota in bytes: a warning, and nothing is refused.
+    pub soft_quota: Option<u64>,
+    /// `well`, `near` or `full`.
+    pub quota_state: String,
     /// Originals at home.
     pub originals: u64,
     /// Their bytes.
@@ -106,6 +110,9 @@ pub struct PersonChange {
     /// Hard quota in bytes; 0 takes the quota away.
     #[serde(default)]
     pub quota: Option<u64>,
+    /// Soft quota in bytes; 0 takes it away.
+    #[serde(default)]
+    pub soft_quota: Option<u64>,
     /// A new password.
     #[serde(default)]
     pub password: Option<String>,

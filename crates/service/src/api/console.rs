@@ -12,7 +12,7 @@ struct Files;
 
 /// What a page of the console may load and do: its own files, nothing else.
 const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; font-src 'self'; \
-                      img-src 'self' data: blob:; media-src 'self'; connect-src 'self'; manifest-src 'self'; base-uri 'none'; \
+                      img-src 'self' data: blob:; media-src 'self'; connect-src 'self'; manifest-src 'self'; worker-src 'self'; base-uri 'none'; \
                       form-action 'self'; frame-ancestors 'none'";
 
 /// Serves a file of the console; paths that are no file are pages of the console, which finds its own way.

@@ -67,6 +67,7 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(library::download_original)
         .service(library::show_preview)
         .service(runs::list_runs)
+        .service(runs::export_run_entries)
         .service(runs::list_run_entries)
         .service(work::list_work)
         .service(work::retry_work)

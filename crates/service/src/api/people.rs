@@ -3,7 +3,7 @@
 use actix_web::{HttpResponse, get, patch, post, web};
 use uuid::Uuid;
 use ypogeion_catalog::people::Person as Row;
-use ypogeion_core::{PersonId, access::Role, filing::member_folder};
+use ypogeion_core::{PersonId, access::Role, filing::member_folder, room::QuotaState};
 use ypogeion_wire::people::{NewPerson, Person, PersonChange};
 
 use crate::{
@@ -20,7 +20,9 @@ async fn view(app: &App, row: Row) -> Answer<Person> {
         name: row.name,
         role: row.role.word().into(),
         folder: row.folder,
+        quota_state: QuotaState::of(usage.bytes, row.soft_quota, row.quota).word().to_owned(),
         quota: row.quota,
+        soft_quota: row.soft_quota,
         originals: usage.count,
         bytes: usage.bytes,
     })
@@ -63,7 +65,7 @@ pub async fn new_person(name: &str, role: &str, password: String, quota: Option<
     if folder.starts_with('.') {
         return Err(Failure::bad("A name begins with a letter or a digit."));
     }
-    Ok(Row { id: PersonId(Uuid::now_v7()), name, role, folder, password_hash, quota: quota.filter(|q| *q > 0) })
+    Ok(Row { id: PersonId(Uuid::now_v7()), name, role, folder, password_hash, quota: quota.filter(|q| *q > 0), soft_quota: None })
 }
 
 /// Changes a member's quota or password.
@@ -75,15 +77,18 @@ pub async fn change_person(
     id: web::Path<Uuid>,
     body: web::Json<PersonChange>,
 ) -> Answer<web::Json<Person>> {
-    let (id, PersonChange { quota, password }) = (PersonId(*id), body.into_inner());
+    let (id, PersonChange { quota, soft_quota, password }) = (PersonId(*id), body.into_inner());
     let hash = match password {
         Some(password) => Some(tokio::task::spawn_blocking(move || security::hash_password(&password)).await??),
         None => None,
     };
-    app.catalog.change_person(id, quota, hash.as_deref()).await?;
+    app.catalog.change_person(id, quota, soft_quota, hash.as_deref()).await?;
     let row = app.catalog.person(id).await?;
-    let what =
-        [quota.map(|_| "quota"), hash.as_ref().map(|_| "password")].into_iter().flatten().collect::<Vec<_>>().join(" and ");
+    let what = [quota.map(|_| "quota"), soft_quota.map(|_| "soft quota"), hash.as_ref().map(|_| "password")]
+        .into_iter()
+        .flatten()
+        .collect::<Vec<_>>()
+        .join(" and ");
     app.catalog.write_record(app.now(), &caller.person()?.name, &format!("changed the {what} of {}", row.name)).await?;
     Ok(web::Json(view(&app, row).await?))
 }

@@ -1,6 +1,7 @@
 //! Runs as people see them.
 
-use actix_web::{get, web};
+use actix_web::{HttpResponse, get, web};
+use futures_util::stream;
 use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
@@ -8,7 +9,11 @@ use ypogeion_catalog::runs::{RunState, RunView};
 use ypogeion_core::{DeviceId, RunId};
 use ypogeion_wire::run::{Run, RunCounts, RunEntries, RunEntry};
 
-use crate::{app::App, caller::Caller, failure::Answer};
+use crate::{
+    app::App,
+    caller::Caller,
+    failure::{Answer, Failure},
+};
 
 /// A run for the wire.
 pub fn view(run: RunView) -> Run {
@@ -87,4 +92,59 @@ pub async fn list_run_entries(
         .map(|e| RunEntry { name: e.name, source: e.source, outcome: e.outcome, reason: e.reason, size: e.size })
         .collect();
     Ok(web::Json(RunEntries { entries, total }))
+}
+
+const EXPORTED_AT_ONCE: i64 = 1000;
+
+/// The log of a run as a table for a spreadsheet (CSV, RFC 4180), every file that was not simply there.
+#[utoipa::path(responses((status = 200, content_type = "text/csv", body = String)))]
+#[get("/api/runs/{id}/entries.csv")]
+pub async fn export_run_entries(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<HttpResponse> {
+    let (app, run, scope) = (app.into_inner(), RunId(*id), caller.scope()?);
+    // Asked once before anything is sent: a run that is somebody else's is not an empty table.
+    app.catalog.run_entries(run, scope, None, 0, 1).await?;
+    let head = web::Bytes::from_static(b"outcome,source,name,bytes,reason\r\n");
+    let pages = stream::try_unfold((0i64, Some(head)), move |(offset, head)| {
+        let app = std::sync::Arc::clone(&app);
+        async move {
+            if let Some(head) = head {
+                return Ok::<_, Failure>(Some((head, (0, None))));
+            }
+            let (entries, _) = app.catalog.run_entries(run, scope, None, offset, EXPORTED_AT_ONCE).await?;
+            if entries.is_empty() {
+                return Ok(None);
+            }
+            let lines: String = entries
+                .iter()
+                .map(|e| {
+                    let reason = e.reason.as_deref().unwrap_or_default();
+                    format!("{},{},{},{},{}\r\n", e.outcome, cell(&e.source), cell(&e.name), e.size, cell(reason))
+                })
+                .collect();
+            Ok(Some((web::Bytes::from(lines), (offset + entries.len() as i64, None))))
+        }
+    });
+    Ok(HttpResponse::Ok()
+        .content_type("text/csv; charset=utf-8")
+        .insert_header(("Content-Disposition", "attachment; filename=\"run.csv\""))
+        .streaming(pages))
+}
+
+/// A quoted cell. Names come from devices: what a spreadsheet would take for a formula gets an apostrophe in front, which
+/// spreadsheets do not show.
+fn cell(text: &str) -> String {
+    let apostrophe = if text.starts_with(['=', '+', '-', '@', '\t', '\r']) { "'" } else { "" };
+    format!("\"{apostrophe}{}\"", text.replace('"', "\"\""))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn cells_are_quoted_and_run_nothing() {
+        assert_eq!(cell("kite, red.jpg"), "\"kite, red.jpg\"");
+        assert_eq!(cell("say \"kite\".jpg"), "\"say \"\"kite\"\".jpg\"");
+        assert_eq!(cell("=HYPERLINK(\"x\")"), "\"'=HYPERLINK(\"\"x\"\")\"");
+    }
 }

@@ -1,0 +1,24 @@
+// Takes what another app shares with the installed page, keeps it for a moment, and opens the night page with it.
+// Nothing else is touched: pages and data always come from the server itself.
+const SHARED = "night-shared";
+
+self.addEventListener("install", () => self.skipWaiting());
+self.addEventListener("activate", (event) => event.waitUntil(self.clients.claim()));
+
+self.addEventListener("fetch", (event) => {
+  const url = new URL(event.request.url);
+  if (event.request.method !== "POST" || url.pathname !== "/night/share") return;
+  event.respondWith(
+    (async () => {
+      const form = await event.request.formData();
+      const cache = await caches.open(SHARED);
+      let n = 0;
+      for (const file of form.getAll("files")) {
+        if (!(file instanceof File)) continue;
+        const headers = { "content-type": file.type, "x-name": encodeURIComponent(file.name), "x-time": String(file.lastModified) };
+        await cache.put(`/night/shared/${Date.now()}-${n++}`, new Response(file, { headers }));
+      }
+      return Response.redirect("/night", 303);
+    })(),
+  );
+});

@@ -1,0 +1,148 @@
+/** Sending from a browser: this browser as a device of its own, offers first, then resumable uploads (tus 1.0). */
+import { Upload } from "tus-js-client";
+import { ask, type Schemas } from "../api/client";
+
+const KEPT = "ypogeion-night";
+/** A browser can only hash what it holds in memory; larger files are hashed by the server alone. */
+const HASHED_UP_TO = 64 << 20;
+const AT_ONCE = 2;
+
+export interface Device {
+  token: string;
+  name: string;
+}
+
+export type Item = { file: File; size: number } & (
+  | { state: "waiting" }
+  | { state: "sending"; sent: number }
+  | { state: "home" }
+  | { state: "there" }
+  | { state: "failed"; why: string }
+);
+
+export function ownDevice(): Device | undefined {
+  try {
+    const kept: unknown = JSON.parse(localStorage.getItem(KEPT) ?? "null");
+    return kept && typeof kept === "object" && "token" in kept ? (kept as Device) : undefined;
+  } catch {
+    return undefined;
+  }
+}
+
+/** Makes this browser a device of the member who is signed in. */
+export async function becomeDevice(name: string): Promise<Device> {
+  const pairing = await ask<Schemas["Pairing"]>("/api/pairings", "POST", {});
+  const claim = { code: pairing.code, device_name: name, device_kind: "phone", client: "night page" };
+  const claimed = await ask<Schemas["Claimed"]>("/api/pairings/claim", "POST", claim);
+  const device = { token: claimed.token, name };
+  localStorage.setItem(KEPT, JSON.stringify(device));
+  return device;
+}
+
+export function forgetDevice() {
+  localStorage.removeItem(KEPT);
+}
+
+/** The pictures that another app shared with this page, taken out of their waiting place. */
+export async function takeShared(): Promise<File[]> {
+  if (!("caches" in window)) return [];
+  const cache = await caches.open("night-shared");
+  const files: File[] = [];
+  for (const request of await cache.keys()) {
+    const kept = await cache.match(request);
+    if (kept) {
+      const name = decodeURIComponent(kept.headers.get("x-name") ?? "shared");
+      const time = Number(kept.headers.get("x-time") ?? Date.now());
+      files.push(new File([await kept.blob()], name, { type: kept.headers.get("content-type") ?? "", lastModified: time }));
+    }
+    await cache.delete(request);
+  }
+  return files;
+}
+
+async function digestOf(file: File): Promise<string | undefined> {
+  // Only pages that came over a safe connection may hash.
+  if (file.size > HASHED_UP_TO || !crypto.subtle) return undefined;
+  const hash = await crypto.subtle.digest("SHA-256", await file.arrayBuffer());
+  return [...new Uint8Array(hash)].map((b) => b.toString(16).padStart(2, "0")).join("");
+}
+
+/** Asks whether these bytes are wanted. No answer is no reason not to send: the server keeps equal bytes once. */
+async function offer(device: Device, file: File, digest: string): Promise<"want" | "have" | { no: string }> {
+  const entry = { digest, size: file.size, name: file.name, source: "Night page", file_time: new Date(file.lastModified).toISOString() };
+  const response = await fetch("/api/device/offers", {
+    method: "POST",
+    headers: { authorization: `Bearer ${device.token}`, "content-type": "application/json" },
+    body: JSON.stringify({ entries: [entry] }),
+  });
+  if (response.status === 401) throw new Revoked();
+  if (!response.ok) return "want";
+  const { answers } = (await response.json()) as Schemas["OfferAnswers"];
+  const answer = answers[0];
+  if (answer?.answer === "have") return "have";
+  return answer?.answer === "no" ? { no: answer.reason } : "want";
+}
+
+export class Revoked extends Error {}
+
+/** Sends files, two at a time, until all are home or failed, or the signal says stop. `tell` hears of every change. */
+export async function sendAll(device: Device, items: Item[], tell: (place: number, item: Item) => void, signal: AbortSignal): Promise<void> {
+  let next = 0;
+  const worker = async () => {
+    while (next < items.length && !signal.aborted) {
+      const place = next++;
+      const item = items[place];
+      if (!item || item.state === "home" || item.state === "there") continue;
+      tell(place, await sendOne(device, item.file, (sent) => tell(place, { file: item.file, size: item.size, state: "sending", sent }), signal));
+    }
+  };
+  await Promise.all(Array.from({ length: AT_ONCE }, worker));
+}
+
+async function sendOne(device: Device, file: File, progress: (sent: number) => void, signal: AbortSignal): Promise<Item> {
+  const base = { file, size: file.size };
+  progress(0);
+  let digest: string | undefined;
+  try {
+    digest = await digestOf(file);
+    const answer = digest ? await offer(device, file, digest) : "want";
+    if (answer === "have") return { ...base, state: "there" };
+    if (typeof answer === "object") return { ...base, state: "failed", why: answer.no };
+  } catch (e) {
+    if (e instanceof Revoked) throw e;
+    // The offer only saves sending; the upload says what is wrong, or tries again until there is a connection.
+  }
+  return new Promise((resolve, reject) => {
+    const upload = new Upload(file, {
+      endpoint: "/tus/",
+      headers: { Authorization: `Bearer ${device.token}` },
+      metadata: { filename: file.name, source: "Night page", mtime: new Date(file.lastModified).toISOString(), ...(digest ? { sha256: digest } : {}) },
+      retryDelays: [0, 1000, 3000, 5000, 10_000, 20_000, 30_000, 60_000],
+      removeFingerprintOnSuccess: true,
+      onProgress: progress,
+      onSuccess: () => resolve({ ...base, state: "home" }),
+      onError: (e) => {
+        const response = "originalResponse" in e ? e.originalResponse : null;
+        if (response?.getStatus() === 401) reject(new Revoked());
+        else resolve({ ...base, state: "failed", why: said(response?.getBody()) });
+      },
+    });
+    signal.addEventListener("abort", () => void upload.abort().then(() => resolve({ ...base, state: "waiting" })), { once: true });
+    // What an earlier visit began goes on where it stopped.
+    void upload.findPreviousUploads().then((earlier) => {
+      if (earlier[0]) upload.resumeFromPreviousUpload(earlier[0]);
+      if (!signal.aborted) upload.start();
+    });
+  });
+}
+
+/** The sentence of a problem document, or that nobody answers. */
+function said(body: string | undefined): string {
+  try {
+    const problem: unknown = JSON.parse(body ?? "");
+    if (problem && typeof problem === "object" && "detail" in problem && typeof problem.detail === "string") return problem.detail;
+  } catch {
+    // Not a problem document.
+  }
+  return "The server does not answer. Try again when this phone has a connection.";
+}

@@ -1,0 +1,157 @@
+/** One device, number against number: what it says it has, what of that is here, the list of the difference, and its clock. */
+import { useState, type FormEvent } from "react";
+import { ask, type Device } from "../api/client";
+import { keys, useClocks, useCoverage, useDo } from "../api/hooks";
+import { count, counted, size } from "../format";
+import { Button, Dialog, Field, State, When, table } from "../ui/parts";
+import { Fault, Waiting } from "../ui/states";
+
+export function CoverageDialog({ device, onClose }: { device: Device; onClose: () => void }) {
+  const coverage = useCoverage(device.id);
+  return (
+    <Dialog open onOpenChange={(o) => !o && onClose()} title={device.name} wide>
+      {coverage.isPending ? (
+        <Waiting what="what it has" />
+      ) : coverage.isError ? (
+        <Fault failure={coverage.error} />
+      ) : (
+        <>
+          <Summary device={device} />
+          {coverage.data.sources.length > 0 && (
+            <div className="mt-4 overflow-x-auto">
+              <table className="w-full border-collapse text-[15px]">
+                <thead>
+                  <tr>
+                    <th className={table.head}>Source</th>
+                    <th className={table.headNumber}>It has</th>
+                    <th className={table.headNumber}>Here</th>
+                    <th className={table.headNumber}>Refused</th>
+                    <th className={table.headNumber}>Left out</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  {coverage.data.sources.map((s) => (
+                    <tr key={s.name}>
+                      <td className={table.cell}>
+                        {s.name}
+                        <span className="block text-[13.5px] text-soft">
+                          {s.rule}
+                          {s.selection_only && "; the phone shows it a selection only"}
+                          {s.cleared > 0 && `; ${counted(s.cleared, "file")} removed to make room`}
+                        </span>
+                      </td>
+                      <td className={table.number}>{count(s.files)}</td>
+                      <td className={table.number}>{count(s.home)}</td>
+                      <td className={table.number}>{count(s.refused)}</td>
+                      <td className={table.number}>{count(s.left_out)}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </div>
+          )}
+          {coverage.data.missing.length > 0 && (
+            <section className="mt-5">
+              <h3 className="m-0 mb-1 text-[17px]">On it, and not here</h3>
+              <ul className="m-0 max-h-56 list-none overflow-y-auto p-0 text-[14.5px]">
+                {coverage.data.missing.map((m) => (
+                  <li key={`${m.source}/${m.name}`} className="border-line flex items-baseline justify-between gap-4 border-t py-1.5">
+                    <span className="min-w-0 break-words">
+                      {m.name}
+                      {m.refused && <span className="block text-[13.5px] text-soft">{m.refused}</span>}
+                    </span>
+                    <span className="numbers shrink-0 text-soft">{size(m.size)}</span>
+                  </li>
+                ))}
+              </ul>
+            </section>
+          )}
+          <Clock device={device} />
+        </>
+      )}
+    </Dialog>
+  );
+}
+
+function Summary({ device: d }: { device: Device }) {
+  const has = Math.max(d.in_sources, d.offered);
+  if (has === 0) return <p className="mt-0 text-soft">It has not said yet what it has.</p>;
+  const rest = has - d.home;
+  return (
+    <p className="mt-0 mb-0 text-[17px]">
+      {rest <= 0 ? <State tone="well">All {count(has)} are here.</State> : `${count(d.home)} of ${count(has)} are here, ${count(rest)} ${rest === 1 ? "is" : "are"} still to come.`}
+      {d.waiting_for && <span className="block text-[15px] text-soft">It does not send just now: {d.waiting_for}.</span>}
+    </p>
+  );
+}
+
+function Clock({ device }: { device: Device }) {
+  const clocks = useClocks(device.id);
+  const stale = [keys.clocks(device.id), ["library"]] as const;
+  const undo = useDo((id: string) => ask(`/api/devices/${device.id}/clock/${id}/undo`, "POST"), stale);
+  const [open, setOpen] = useState(false);
+  return (
+    <section className="border-line mt-6 border-t pt-4">
+      <h3 className="m-0 text-[17px]">Its clock</h3>
+      {clocks.data?.map((c) => (
+        <div key={c.id} className="mt-2 flex flex-wrap items-baseline justify-between gap-3 text-[14.5px]">
+          <span>
+            {counted(c.originals, "original")} moved {spoken(c.seconds)}, {c.made_by}, <When at={c.made_at} />
+          </span>
+          {c.undone_at ? <State tone="quiet">taken back</State> : <Button onClick={() => undo.mutate(c.id)}>Take it back</Button>}
+        </div>
+      ))}
+      {undo.isError && <Fault failure={undo.error} />}
+      {open ? (
+        <Correct device={device} onDone={() => setOpen(false)} />
+      ) : (
+        <p className="mt-2 mb-0 text-[14.5px] text-soft">
+          If it was wrong for a while, the pictures from then can be put right.{" "}
+          <button type="button" className="rounded border-0 bg-transparent p-0 font-semibold text-accent hover:underline" onClick={() => setOpen(true)}>
+            Put a range right
+          </button>
+        </p>
+      )}
+    </section>
+  );
+}
+
+function spoken(seconds: number): string {
+  const length = Math.abs(seconds);
+  const way = seconds > 0 ? "later" : "earlier";
+  if (length % 86_400 === 0) return `${counted(length / 86_400, "day")} ${way}`;
+  if (length % 3600 === 0) return `${counted(length / 3600, "hour")} ${way}`;
+  return `${counted(Math.round(length / 60), "minute")} ${way}`;
+}
+
+function Correct({ device, onDone }: { device: Device; onDone: () => void }) {
+  const [form, setForm] = useState({ from: "", to: "", showed: "", was: "" });
+  const seconds = Math.round((Date.parse(`${form.was}Z`) - Date.parse(`${form.showed}Z`)) / 1000);
+  const correct = useDo(() => ask(`/api/devices/${device.id}/clock`, "POST", { from: `${form.from}:00`, to: `${form.to}:59`, seconds }), [keys.clocks(device.id), ["library"]]);
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    correct.mutate(undefined, { onSuccess: onDone });
+  };
+  const field = (label: string, key: keyof typeof form) => (
+    <Field label={label} type="datetime-local" required value={form[key]} onChange={(e) => setForm({ ...form, [key]: e.target.value })} />
+  );
+  return (
+    <form onSubmit={submit} className="mt-3 grid gap-3 sm:grid-cols-2">
+      {field("First picture, as it shows now", "from")}
+      {field("Last picture, as it shows now", "to")}
+      {field("Its clock showed", "showed")}
+      {field("It really was", "was")}
+      {correct.isError && (
+        <div className="sm:col-span-2">
+          <Fault failure={correct.error} />
+        </div>
+      )}
+      <div className="flex gap-2 sm:col-span-2">
+        <Button look="strong" type="submit" disabled={correct.isPending || !seconds}>
+          {seconds ? `Move them ${spoken(seconds)}` : "Move them"}
+        </Button>
+        <Button onClick={onDone}>Leave them</Button>
+      </div>
+    </form>
+  );
+}

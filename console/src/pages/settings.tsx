@@ -1,0 +1,237 @@
+/** The house rules: where originals are filed, and when a device may let go of its copies. */
+import { RadioGroup } from "radix-ui";
+import { useEffect, useState, type ReactNode } from "react";
+import { ask, type Schemas } from "../api/client";
+import { keys, useDo, useHousehold, useRefilings } from "../api/hooks";
+import { count, counted } from "../format";
+import { Button, Dialog, Field, Page, State, When } from "../ui/parts";
+import { Fault, Waiting } from "../ui/states";
+
+type Household = Schemas["Household"];
+type Preview = Schemas["PlanPreview"];
+type Refiling = Schemas["Refiling"];
+
+export function Settings() {
+  const house = useHousehold();
+  return (
+    <Page title="House rules" lead="What holds for everybody’s pictures. Every change is written down under Activity.">
+      {house.isPending ? (
+        <Waiting what="the rules" />
+      ) : house.isError ? (
+        <Fault failure={house.error} again={() => void house.refetch()} />
+      ) : (
+        <>
+          <Filing house={house.data} />
+          <LettingGo house={house.data} />
+        </>
+      )}
+    </Page>
+  );
+}
+
+function Section({ title, lead, children }: { title: string; lead: string; children: ReactNode }) {
+  return (
+    <section className="border-line mt-7 border-t pt-5">
+      <h2 className="m-0 text-[21px]">{title}</h2>
+      <p className="mt-1 mb-4 max-w-prose text-soft">{lead}</p>
+      {children}
+    </section>
+  );
+}
+
+/** One choice: a round mark, a name, and what it means. */
+function Choice({ value, title, children }: { value: string; title: string; children: ReactNode }) {
+  return (
+    <label className="flex cursor-pointer items-start gap-3 py-1.5">
+      <RadioGroup.Item value={value} className="border-soft bg-raised mt-[3px] flex size-[18px] shrink-0 items-center justify-center rounded-full border p-0 data-[state=checked]:border-accent">
+        <RadioGroup.Indicator className="bg-accent size-[10px] rounded-full" />
+      </RadioGroup.Item>
+      <span className="min-w-0">
+        <span className="font-semibold">{title}</span>
+        <span className="block text-[14.5px] break-words text-soft">{children}</span>
+      </span>
+    </label>
+  );
+}
+
+const OWN = "own";
+
+function Filing({ house }: { house: Household }) {
+  const [choice, setChoice] = useState(house.filing_plan ?? OWN);
+  const [own, setOwn] = useState(house.filing_plan ? "%Y/%m %B/{name}" : house.filing);
+  const [asking, setAsking] = useState(false);
+  const plan = choice === OWN ? own : choice;
+  const chosen = choice === OWN ? own : house.plans.find((p) => p.word === choice)?.pattern;
+  const changed = chosen !== house.filing;
+  const preview = usePreview(plan);
+  const apply = useDo(() => ask<Refiling>("/api/filing", "POST", { plan }), [keys.household, keys.refilings]);
+  return (
+    <Section title="Where originals are filed" lead="Folders and names that make sense with any file manager, and without this program. The member’s own folder always comes first.">
+      <div className="grid gap-x-10 gap-y-6 md:grid-cols-[minmax(0,340px)_minmax(0,1fr)]">
+        <div>
+          <RadioGroup.Root value={choice} onValueChange={setChoice} aria-label="Filing plan">
+            {house.plans.map((p) => (
+              <Choice key={p.word} value={p.word} title={p.title}>
+                {example(p.pattern)}
+              </Choice>
+            ))}
+            <Choice value={OWN} title="A pattern of your own">
+              Codes for the time, and parts in braces
+            </Choice>
+          </RadioGroup.Root>
+          {choice === OWN && (
+            <div className="mt-2 pl-[30px]">
+              <Field label="Pattern" value={own} spellCheck={false} maxLength={200} onChange={(e) => setOwn(e.target.value)} />
+              <p className="mt-2 mb-0 text-[13.5px] text-soft">
+                %Y year, %m month (04), %B month (April), %d day, %H hour, %M minute, %V week. Parts: {"{name} {stem} {extension} {device} {album} {camera} {kind}"}.
+              </p>
+            </div>
+          )}
+        </div>
+        <div className="min-w-0">
+          <PreviewTable preview={preview.data} failure={preview.failure} />
+          {changed && preview.data && (
+            <Button look="strong" className="mt-4" disabled={apply.isPending} onClick={() => setAsking(true)}>
+              File the library like this …
+            </Button>
+          )}
+          {apply.isError && <Fault failure={apply.error} />}
+        </div>
+      </div>
+      <Refilings />
+      {asking && preview.data && (
+        <Dialog open onOpenChange={(o) => !o && setAsking(false)} title="File the library by this plan?">
+          <p className="mt-0">
+            {preview.data.moves === 0 ? "Nothing has to be moved. What arrives from now on is filed like this." : `${counted(preview.data.moves, "file")} of ${count(preview.data.total)} get another folder or name. Their bytes stay as they are.`}
+          </p>
+          <p>It runs in the background, can be paused, and can be taken back: every file then goes where it was.</p>
+          <div className="flex gap-2">
+            <Button look="strong" onClick={() => apply.mutate(undefined, { onSettled: () => setAsking(false) })} disabled={apply.isPending}>
+              {preview.data.moves === 0 ? "Use this plan" : `Move ${counted(preview.data.moves, "file")}`}
+            </Button>
+            <Button onClick={() => setAsking(false)}>Leave them</Button>
+          </div>
+        </Dialog>
+      )}
+    </Section>
+  );
+}
+
+function example(pattern: string): string {
+  const parts: Record<string, string> = { "%Y": "2026", "%m": "04", "%d": "12", "{name}": "IMG_2214.HEIC", "{device}": "Juno’s phone" };
+  return `juno/${Object.entries(parts).reduce((text, [code, value]) => text.replaceAll(code, value), pattern)}`.replaceAll("/", " / ");
+}
+
+/** Asks the server what a plan would do, a moment after the last key. */
+function usePreview(plan: string) {
+  const [state, setState] = useState<{ data?: Preview; failure?: string }>({});
+  useEffect(() => {
+    let over = false;
+    const timer = setTimeout(() => {
+      ask<Preview>("/api/filing/preview", "POST", { plan }).then(
+        (data) => !over && setState({ data }),
+        (e: { detail: string }) => !over && setState({ failure: e.detail }),
+      );
+    }, 250);
+    return () => {
+      over = true;
+      clearTimeout(timer);
+    };
+  }, [plan]);
+  return state;
+}
+
+function PreviewTable({ preview, failure }: { preview?: Preview; failure?: string }) {
+  if (failure) return <p className="border-ochre m-0 border-l-4 py-1 pl-3">{failure}</p>;
+  if (!preview) return <Waiting what="what this would do" />;
+  if (preview.total === 0) return <p className="m-0 text-soft">There is nothing in the library yet. What arrives is filed like this.</p>;
+  if (preview.moves === 0) return <State tone="well">All {count(preview.total)} originals are where this plan puts them.</State>;
+  return (
+    <div>
+      <p className="mt-0 mb-2 font-semibold">
+        {preview.moves === preview.total ? `All ${count(preview.total)} files` : `${counted(preview.moves, "file")} of ${count(preview.total)}`} would move, for example
+      </p>
+      <ul className="m-0 list-none space-y-2 p-0 text-[14px]">
+        {preview.examples.slice(0, 6).map((e) => (
+          <li key={e.from} className="border-line border-t pt-2">
+            <span className="block break-words text-soft">{e.from}</span>
+            <span className="block break-words">
+              <span aria-label="would go to">→ </span>
+              {e.to}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}
+
+function Refilings() {
+  const refilings = useRefilings();
+  const order = useDo((v: { id: string; order: string }) => ask(`/api/filing/${v.id}`, "PATCH", { order: v.order }), [keys.refilings, keys.household]);
+  if (!refilings.data || refilings.data.length === 0) return null;
+  return (
+    <div className="mt-7">
+      <h3 className="m-0 mb-1 text-[17px]">Moves so far</h3>
+      {order.isError && <Fault failure={order.error} />}
+      <ul className="m-0 list-none p-0">
+        {refilings.data.slice(0, 5).map((r) => {
+          const open = r.state === "running" || r.state === "paused";
+          const give = (word: string) => order.mutate({ id: r.id, order: word });
+          return (
+            <li key={r.id} className="border-line border-t py-3">
+              <div className="flex flex-wrap items-baseline justify-between gap-x-5 gap-y-2">
+                <span className="min-w-0">
+                  <code className="text-[14px] break-words">{r.plan}</code>
+                  <span className="text-[14px] text-soft">
+                    {r.undoes && " (taking a move back)"}, {r.made_by}, <When at={r.began_at} />
+                  </span>
+                </span>
+                <span className="flex items-baseline gap-2">
+                  {refilingState(r)}
+                  {r.state === "running" && <Button onClick={() => give("pause")}>Pause</Button>}
+                  {r.state === "paused" && <Button onClick={() => give("resume")}>Go on</Button>}
+                  {open && <Button onClick={() => give("stop")}>Stop</Button>}
+                  {!open && r.moved > 0 && r === refilings.data[0] && <Button onClick={() => give("undo")}>Take it back</Button>}
+                </span>
+              </div>
+              {open && (
+                <div className="bg-line mt-2 h-2 overflow-hidden rounded" role="progressbar" aria-label="Looked at" aria-valuemin={0} aria-valuemax={r.total} aria-valuenow={r.looked}>
+                  <div className="bg-accent h-full" style={{ width: `${(100 * r.looked) / Math.max(r.total, 1)}%` }} />
+                </div>
+              )}
+            </li>
+          );
+        })}
+      </ul>
+    </div>
+  );
+}
+
+function refilingState(r: Refiling) {
+  if (r.state === "running") return <State tone="busy">{`${count(r.looked)} of ${count(r.total)}`}</State>;
+  if (r.state === "paused") return <State tone="look">{`paused at ${count(r.looked)} of ${count(r.total)}`}</State>;
+  if (r.failed > 0) return <State tone="look">{`${counted(r.failed, "file")} could not be moved`}</State>;
+  if (r.state === "stopped") return <State tone="quiet">{`stopped; ${count(r.moved)} moved`}</State>;
+  return <State tone="well">{`${count(r.moved)} moved`}</State>;
+}
+
+function LettingGo({ house }: { house: Household }) {
+  const change = useDo((clear_at: string) => ask("/api/household", "PATCH", { clear_at }), [keys.household]);
+  return (
+    <Section title="When a device may let go of its copies" lead="A full phone asks before it removes anything. The copy here is read from start to end each time, and this decides what else has to be true.">
+      <RadioGroup.Root value={house.clear_at} onValueChange={(v) => change.mutate(v)} aria-label="How deep">
+        <Choice value="home" title="At home">
+          The copy here is right. If the house burns down before it went offsite, the picture is gone.
+        </Choice>
+        <Choice value="offsite" title="Offsite">
+          And a store has confirmed a sealed copy.
+        </Choice>
+        <Choice value="proven" title="Proven">
+          And that copy was read back, opened, and found right lately. The safest.
+        </Choice>
+      </RadioGroup.Root>
+      {change.isError && <Fault failure={change.error} />}
+    </Section>
+  );
+}

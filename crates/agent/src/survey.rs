@@ -1,0 +1,118 @@
+//! Looking through the sources, before anything is hashed or sent.
+
+use std::time::{Duration, SystemTime};
+
+use ypogeion_core::Digest;
+
+use crate::{
+    cache::Snapshot,
+    home::Source,
+    scan::{Found, LeftOut, walk},
+};
+
+/// What one source holds.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct SourcePlan {
+    /// The source.
+    pub source: String,
+    /// Files that are to be backed up.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// Of these, new or changed.
+    pub new: u64,
+    /// Their bytes.
+    pub new_bytes: u64,
+    /// Left out by choice.
+    pub left_out: u64,
+}
+
+/// The sources, sorted by what is to be done with their files.
+#[derive(Default)]
+pub(crate) struct Looked {
+    pub checked: u64,
+    pub acknowledged: u64,
+    pub bytes: u64,
+    pub hashed: Vec<(Found, Digest)>,
+    pub unknown: Vec<Found>,
+    pub left_out: Vec<LeftOut>,
+    pub plan: Vec<SourcePlan>,
+    pub unsettled: u64,
+}
+
+/// Walks the sources and sorts what is there: acknowledged before, hashed before, unknown. `all`: nothing counts as
+/// acknowledged. `quiet`: what was written to within this time is left alone.
+pub(crate) fn look(sources: &[Source], snapshot: &Snapshot, all: bool, quiet: Option<Duration>) -> Looked {
+    let mut looked = Looked::default();
+    let now = SystemTime::now();
+    for source in sources {
+        let mut plan = SourcePlan { source: source.name.clone(), ..SourcePlan::default() };
+        let (mut unsettled, mut left_out) = (0, Vec::new());
+        walk(
+            source,
+            |file| {
+                plan.files += 1;
+                plan.bytes += file.stamp.size;
+                let known = snapshot.known(&file.key(), file.stamp);
+                if known.is_some_and(|k| k.acknowledged) && !all {
+                    looked.acknowledged += 1;
+                    return;
+                }
+                if quiet.is_some_and(|quiet| written_within(&file, quiet, now)) {
+                    unsettled += 1;
+                    return;
+                }
+                plan.new += 1;
+                plan.new_bytes += file.stamp.size;
+                match known {
+                    Some(known) => looked.hashed.push((file, known.digest)),
+                    None => looked.unknown.push(file),
+                }
+            },
+            |out| left_out.push(out),
+        );
+        plan.left_out = left_out.len() as u64;
+        looked.checked += plan.files + plan.left_out;
+        looked.bytes += plan.new_bytes;
+        looked.unsettled += unsettled;
+        looked.left_out.extend(left_out);
+        looked.plan.push(plan);
+    }
+    looked
+}
+
+/// Whether a file was written to just now. A time in the future says nothing.
+fn written_within(file: &Found, quiet: Duration, now: SystemTime) -> bool {
+    let modified = file.file_time().map(SystemTime::from);
+    modified.is_some_and(|m| now.duration_since(m).is_ok_and(|age| age < quiet))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+
+    use uuid::Uuid;
+    use ypogeion_core::DeviceId;
+
+    use super::*;
+    use crate::cache::Cache;
+
+    #[test]
+    fn what_was_acknowledged_is_passed_over_unless_all_is_asked_for() {
+        let folder = tempfile::tempdir().unwrap();
+        let pictures = folder.path().join("pictures");
+        fs::create_dir_all(&pictures).unwrap();
+        fs::write(pictures.join("a.jpg"), b"kite").unwrap();
+        fs::write(pictures.join("b.jpg"), b"weir").unwrap();
+        let sources = [Source::new("Pictures", &pictures)];
+        let device = DeviceId(Uuid::from_u128(1));
+        let cache = Cache::open(&folder.path().join("cache")).unwrap();
+        let stamp = crate::scan::stamp(&fs::metadata(pictures.join("a.jpg")).unwrap());
+        let key = pictures.join("a.jpg").to_string_lossy().into_owned();
+        cache.remember(device, &[(key, stamp, Digest::of(b"kite"), true)]).unwrap();
+        let looked = look(&sources, &cache.snapshot(device).unwrap(), false, None);
+        assert_eq!((looked.checked, looked.acknowledged, looked.hashed.len(), looked.unknown.len()), (2, 1, 0, 1));
+        let looked = look(&sources, &cache.snapshot(device).unwrap(), true, None);
+        assert_eq!((looked.acknowledged, looked.hashed.len(), looked.unknown.len(), looked.bytes), (0, 1, 1, 8));
+    }
+}

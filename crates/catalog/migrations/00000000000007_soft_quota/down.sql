@@ -1,0 +1,1 @@
+ALTER TABLE person DROP COLUMN soft_quota;
