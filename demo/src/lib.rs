@@ -45,6 +45,14 @@ pub struct DeviceScript {
     pub sources: &'static [&'static str],
 }
 
+/// A day in the life of a phone of each: whose it is, and what happens (see the stand-in phone for the format).
+pub const DAYS: [(&str, &str); 4] = [
+    ("Juno", include_str!("../days/juno.toml")),
+    ("Piet", include_str!("../days/piet.toml")),
+    ("Marisol", include_str!("../days/marisol.toml")),
+    ("Oma Liesl", include_str!("../days/oma-liesl.toml")),
+];
+
 /// The household's name.
 pub const HOUSEHOLD: &str = "Mill House";
 

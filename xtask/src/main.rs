@@ -43,7 +43,7 @@ fn main() -> ExitCode {
         Some("types") => types(false),
         _ => {
             eprintln!(
-                "cargo xtask demo [--walk-through [--report FILE]]   the demo household, or its whole story\n\
+                "cargo xtask demo [--day | --walk-through [--report FILE]]   the demo household, with a day of four phones, or its whole story\n\
                  cargo xtask test [FILTER]                           everything that must hold\n\
                  cargo xtask bench [--photos N]                      measured against this machine's limits\n\
                  cargo xtask screenshots                             the pictures in docs/screenshots\n\

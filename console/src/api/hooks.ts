@@ -18,6 +18,7 @@ export const keys = {
   record: ["work", "record"],
   household: ["library", "household"],
   refilings: ["library", "refilings"],
+  place: ["place"],
   coverage: (device: string) => ["devices", "coverage", device],
   clocks: (device: string) => ["devices", "clock", device],
 } as const;
@@ -48,6 +49,7 @@ export const useRecord = (enabled: boolean) =>
   useQuery<Schemas["RecordLine"][], Failure>({ queryKey: keys.record, queryFn: () => ask("/api/record"), enabled });
 
 export const useHousehold = () => useQuery<Schemas["Household"], Failure>({ queryKey: keys.household, queryFn: () => ask("/api/household") });
+export const usePlace = () => useQuery<Schemas["Place"], Failure>({ queryKey: keys.place, queryFn: () => ask("/api/place") });
 export const useRefilings = () => useQuery<Schemas["Refiling"][], Failure>({ queryKey: keys.refilings, queryFn: () => ask("/api/filing") });
 export const useCoverage = (device: string) =>
   useQuery<Schemas["DeviceCoverage"], Failure>({ queryKey: keys.coverage(device), queryFn: () => ask(`/api/devices/${device}/coverage`) });

@@ -553,6 +553,23 @@ export interface paths {
         patch: operations["change_person"];
         trace?: never;
     };
+    "/api/place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The library's place: how much room there is, and what is to be thought about. Tried out now. */
+        get: operations["show_place"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/record": {
         parameters: {
             query?: never;
@@ -1577,6 +1594,35 @@ export interface components {
              * @description Soft quota in bytes; 0 takes it away.
              */
             soft_quota?: number | null;
+        };
+        /** @description Where the library lives. */
+        Place: {
+            /** @description The folder on the server. */
+            folder: string;
+            /**
+             * Format: int64
+             * @description Bytes free on its disk.
+             */
+            free: number;
+            /**
+             * Format: int64
+             * @description Bytes that are always kept free.
+             */
+            reserve: number;
+            /**
+             * Format: int64
+             * @description Bytes of the disk.
+             */
+            total: number;
+            /** @description What is to be thought about, the gravest first. */
+            warnings: components["schemas"]["PlaceNote"][];
+        };
+        /** @description Something about a place. */
+        PlaceNote: {
+            /** @description It may cost pictures. */
+            grave: boolean;
+            /** @description What could happen, in plain words; begins small and has no full stop. */
+            sentence: string;
         };
         /** @description A plan to try out or to apply. */
         PlanChoice: {
@@ -2875,6 +2921,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Person"];
+                };
+            };
+        };
+    };
+    show_place: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Place"];
                 };
             };
         };

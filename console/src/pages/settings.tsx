@@ -2,8 +2,8 @@
 import { RadioGroup } from "radix-ui";
 import { useEffect, useState, type ReactNode } from "react";
 import { ask, type Schemas } from "../api/client";
-import { keys, useDo, useHousehold, useRefilings } from "../api/hooks";
-import { count, counted } from "../format";
+import { keys, useDo, useHousehold, usePlace, useRefilings } from "../api/hooks";
+import { count, counted, size } from "../format";
 import { Button, Dialog, Field, Page, State, When } from "../ui/parts";
 import { Fault, Waiting } from "../ui/states";
 
@@ -23,6 +23,7 @@ export function Settings() {
         <>
           <Filing house={house.data} />
           <LettingGo house={house.data} />
+          <LibraryPlace />
         </>
       )}
     </Page>
@@ -232,6 +233,38 @@ function LettingGo({ house }: { house: Household }) {
         </Choice>
       </RadioGroup.Root>
       {change.isError && <Fault failure={change.error} />}
+    </Section>
+  );
+}
+
+function LibraryPlace() {
+  const place = usePlace();
+  return (
+    <Section title="Where the library lives" lead="Tried out just now, by writing, reading and syncing a small file.">
+      {place.isPending ? (
+        <Waiting what="the disk" />
+      ) : place.isError ? (
+        <Fault failure={place.error} again={() => void place.refetch()} />
+      ) : (
+        <>
+          <p className="m-0">
+            <code className="text-[14.5px] break-words">{place.data.folder}</code>, {size(place.data.free)} free of {size(place.data.total)}; {size(place.data.reserve)} are always kept free.
+          </p>
+          {place.data.warnings.length === 0 ? (
+            <p className="mt-2 mb-0">
+              <State tone="well">Nothing speaks against it.</State>
+            </p>
+          ) : (
+            <ul className="m-0 mt-3 max-w-prose list-none space-y-2 p-0">
+              {place.data.warnings.map((w) => (
+                <li key={w.sentence} className={`border-l-4 py-0.5 pl-3 ${w.grave ? "border-ochre" : "border-line text-soft"}`}>
+                  {w.sentence.charAt(0).toUpperCase() + w.sentence.slice(1)}.
+                </li>
+              ))}
+            </ul>
+          )}
+        </>
+      )}
     </Section>
   );
 }

@@ -96,6 +96,8 @@ actions! {
     ShowHousehold = "show_household" => KEEPER,
     /// Change them.
     ChangeHousehold = "change_household" => KEEPER,
+    /// The library's place, tried out now.
+    ShowPlace = "show_place" => KEEPER,
     /// Say what a filing plan would do.
     PreviewFiling = "preview_filing" => KEEPER,
     /// File the library by another plan.

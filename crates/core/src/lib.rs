@@ -9,6 +9,7 @@
 //! * [`source`], [`condition`] – what of a device is backed up, and when it may send.
 //! * [`offer`] – what a device has, and what of it the server wants.
 //! * [`capture`], [`shot`], [`filing`] – when it was taken, what belongs to it, and where it is filed.
+//! * [`place`] – is this a good place for a library?
 //! * [`room`] – quota and reserve: is there room for it?
 //! * [`clearance`] – may a device remove its copy, and which ones would it like to?
 //! * [`layers`] – observations, and how deep an original has sunk because of them.
@@ -33,6 +34,7 @@ pub mod ledger;
 pub mod name;
 pub mod object;
 pub mod offer;
+pub mod place;
 pub mod retry;
 pub mod room;
 pub mod shot;

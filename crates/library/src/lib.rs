@@ -3,11 +3,13 @@
 //! * [`incoming`] takes bytes as they arrive, hashes them once while they stream by, and can go on after an interruption.
 //! * [`shelf`] publishes a finished file under its filed name without ever replacing one, reads it back, and tells how
 //!   much room there is.
+//! * [`place`] tries out what a disk can do before a library lives on it.
 //!
 //! The folder that a person sees holds members, years and months and nothing else; what this program needs beside it is
 //! in `.ypogeion/` below the same root, so that it is on the same file system.
 
 pub mod incoming;
+pub mod place;
 pub mod shelf;
 
 use std::{io, path::PathBuf};

@@ -19,6 +19,9 @@ pub struct Library {
     _lock: File,
 }
 
+/// A folder that others empty at the same time is made again this often.
+const MOST_TRIES: usize = 50;
+
 /// What came of publishing.
 #[derive(Debug, PartialEq, Eq)]
 pub enum Publish {
@@ -63,8 +66,7 @@ impl Library {
     pub fn publish(&self, part: &Finished, path: &FiledPath) -> Result<Publish, LibraryError> {
         let target = self.locate(path);
         let folder = target.parent().unwrap_or(&self.root);
-        self.make_folder(folder)?;
-        match rename_without_replacing(&part.path, &target) {
+        match self.in_folder(folder, &part.path, || rename_without_replacing(&part.path, &target))? {
             Ok(()) => {}
             Err(e) if e.kind() == io::ErrorKind::AlreadyExists => return Ok(Publish::NameTaken),
             Err(e) => return Err(failed("file", &target)(e)),
@@ -100,13 +102,12 @@ impl Library {
     pub fn link(&self, from: &FiledPath, to: &FiledPath) -> Result<Publish, LibraryError> {
         let (old, new) = (self.locate(from), self.locate(to));
         let folder = new.parent().unwrap_or(&self.root);
-        self.make_folder(folder)?;
-        let linked = match fs::hard_link(&old, &new) {
+        let linked = self.in_folder(folder, &old, || match fs::hard_link(&old, &new) {
             Err(e) if matches!(e.kind(), io::ErrorKind::Unsupported | io::ErrorKind::PermissionDenied) => {
                 rename_without_replacing(&old, &new)
             }
             other => other,
-        };
+        })?;
         match linked {
             Ok(()) => {}
             Err(e) if e.kind() == io::ErrorKind::AlreadyExists => return Ok(Publish::NameTaken),
@@ -143,6 +144,22 @@ impl Library {
     /// Whether a regular file is at this place.
     pub fn is_there(&self, path: &FiledPath) -> bool {
         fs::symlink_metadata(self.locate(path)).is_ok_and(|m| m.is_file())
+    }
+
+    /// Makes a folder and gives `source` a name in it. A file that leaves takes its empty folder with it, perhaps between the
+    /// two: then the folder is made again.
+    fn in_folder(&self, folder: &Path, source: &Path, give: impl Fn() -> io::Result<()>) -> Result<io::Result<()>, LibraryError> {
+        for _ in 0..MOST_TRIES {
+            match self.make_folder(folder) {
+                Err(LibraryError::Missing { .. }) => continue,
+                other => other?,
+            }
+            match give() {
+                Err(e) if e.kind() == io::ErrorKind::NotFound && source.exists() => {}
+                other => return Ok(other),
+            }
+        }
+        Ok(give())
     }
 
     fn make_folder(&self, folder: &Path) -> Result<(), LibraryError> {
@@ -301,6 +318,35 @@ mod tests {
         assert_eq!(library.reread(&new, Digest::of(b"weir")).unwrap().0, Outcome::Right);
         assert!(!folder.path().join("juno/2026/04").exists(), "empty folders go with their last file");
         assert!(folder.path().join("juno/2026").is_dir());
+    }
+
+    /// One thread files into a folder that another one empties, again and again.
+    #[test]
+    fn a_folder_that_is_emptied_meanwhile_is_made_again() {
+        let (_folder, library) = library();
+        let stay = path("juno/2026/05/stay.jpg");
+        library.publish(&part(&library, b"stay"), &stay).unwrap();
+        let (over, library) = (std::sync::atomic::AtomicBool::new(false), &library);
+        std::thread::scope(|threads| {
+            threads.spawn(|| {
+                while !over.load(std::sync::atomic::Ordering::Relaxed) {
+                    let passing = path("juno/2026/04/passing.jpg");
+                    library.link(&stay, &passing).unwrap();
+                    library.unlink(&passing, &stay).unwrap();
+                }
+            });
+            for n in 0..150 {
+                let place = path(&format!("juno/2026/04/{n}.jpg"));
+                let landed = library.publish(&part(library, format!("{n}").as_bytes()), &place);
+                let left = landed.and_then(|_| library.link(&place, &path(&format!("juno/2026/05/{n}.jpg"))));
+                let left = left.and_then(|_| library.unlink(&place, &path(&format!("juno/2026/05/{n}.jpg"))));
+                if left.is_err() {
+                    over.store(true, std::sync::atomic::Ordering::Relaxed);
+                }
+                left.unwrap();
+            }
+            over.store(true, std::sync::atomic::Ordering::Relaxed);
+        });
     }
 
     #[test]

@@ -2,7 +2,7 @@
 
 use std::{
     fs::File,
-    io::{BufReader, Read, Seek, SeekFrom},
+    io::{BufReader, Cursor, Read, Seek, SeekFrom},
     path::Path,
 };
 
@@ -10,7 +10,7 @@ use chrono::{NaiveDate, NaiveDateTime, NaiveTime, TimeDelta};
 use exif::{Context, Exif, In, Rational, Tag, Value};
 use ypogeion_core::{capture::Facts, kind::MediaKind};
 
-use crate::{heif, maker, preview, sniff, video, words, xmp};
+use crate::{embedded, heif, maker, preview, sniff, video, words, xmp};
 
 /// Reads the facts of the file at `path`, which its device called `name`.
 ///
@@ -72,6 +72,10 @@ fn fill(facts: &mut Facts, path: &Path, name: &str) -> Result<(), String> {
         Err(exif::Error::NotFound(_) | exif::Error::InvalidFormat(_) | exif::Error::BlankValue(_)) => {}
         Err(exif::Error::Io(_)) => problem = Some("it ends too early".to_owned()),
         Err(_) => problem = Some("its camera data is damaged".to_owned()),
+    }
+    if kind == MediaKind::Raw && facts.exif_original.is_none() {
+        // Some cameras keep what they know in the JPEG inside.
+        from_embedded(facts, &mut file);
     }
     if kind == MediaKind::Photo {
         match size_shown(path, media_type, facts.orientation) {
@@ -142,6 +146,28 @@ fn from_exif(facts: &mut Facts, exif: &Exif) {
     if let Some(Value::Byte(packet) | Value::Undefined(packet, _)) = packet {
         xmp::read(packet, facts);
     }
+}
+
+/// Fills what is not known yet from the JPEG inside a raw file.
+fn from_embedded(facts: &mut Facts, file: &mut (impl Read + Seek)) {
+    /// Camera data stand in front; the picture behind is of no interest here.
+    const HEAD: u64 = 1 << 20;
+    let mut head = Vec::new();
+    let read = embedded::find(file)
+        .and_then(|(at, length)| file.seek(SeekFrom::Start(at)).ok().map(|_| length.min(HEAD)))
+        .and_then(|length| file.take(length).read_to_end(&mut head).ok());
+    let Some(Ok(exif)) = read.map(|_| exif::Reader::new().read_from_container(&mut Cursor::new(head))) else { return };
+    let mut inside = Facts::default();
+    from_exif(&mut inside, &exif);
+    facts.exif_original = inside.exif_original;
+    facts.exif_offset_minutes = facts.exif_offset_minutes.or(inside.exif_offset_minutes);
+    facts.exif_gps = facts.exif_gps.or(inside.exif_gps);
+    facts.exif_digitized = facts.exif_digitized.or(inside.exif_digitized);
+    facts.camera = facts.camera.take().or(inside.camera);
+    facts.lens = facts.lens.take().or(inside.lens);
+    facts.exposure = facts.exposure.take().or(inside.exposure);
+    facts.place = facts.place.or(inside.place);
+    facts.orientation = facts.orientation.or(inside.orientation);
 }
 
 /// The XMP packet in a JPEG's head (APP1 with its own name). Only the head is walked: at most as many segments as fit before
@@ -251,6 +277,48 @@ mod tests {
     #[case("é", None)]
     fn offsets_are_read(#[case] text: &str, #[case] minutes: Option<i32>) {
         assert_eq!(offset_of(text), minutes);
+    }
+
+    /// A JPEG whose camera data say only when it was taken.
+    fn taken_at(time: &str) -> Vec<u8> {
+        let entry = |tag: u16, kind: u16, count: u32, value: u32| {
+            [&tag.to_le_bytes()[..], &kind.to_le_bytes(), &count.to_le_bytes(), &value.to_le_bytes()].concat()
+        };
+        let tiff = [
+            b"II*\0\x08\0\0\0\x01\0".as_slice(),
+            &entry(0x8769, 4, 1, 26),
+            &[0; 4],
+            b"\x01\0",
+            &entry(0x9003, 2, 20, 44),
+            &[0; 4],
+            time.as_bytes(),
+            b"\0",
+        ]
+        .concat();
+        let mut picture = Cursor::new(Vec::new());
+        let noise = image::RgbImage::from_fn(80, 60, |x, y| image::Rgb([(x * 3) as u8, (y * 4) as u8, (x ^ y) as u8]));
+        noise.write_to(&mut picture, image::ImageFormat::Jpeg).unwrap();
+        let length = (tiff.len() as u16 + 8).to_be_bytes();
+        [b"\xff\xd8\xff\xe1".as_slice(), &length, b"Exif\0\0", &tiff, &picture.into_inner()[2..]].concat()
+    }
+
+    #[test]
+    fn a_raw_file_that_says_nothing_itself_is_read_by_its_picture() {
+        let jpeg = taken_at("2008:08:06 15:21:56");
+        let mut raw = b"IIU\0\x08\0\0\0\x01\0".to_vec();
+        raw.extend(
+            [&0x002eu16.to_le_bytes()[..], &7u16.to_le_bytes(), &(jpeg.len() as u32).to_le_bytes(), &64u32.to_le_bytes()]
+                .concat(),
+        );
+        raw.resize(64, 0);
+        raw.extend(&jpeg);
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), raw).unwrap();
+        let facts = read(file.path(), "P1000123.RW2");
+        assert_eq!((facts.kind, facts.exif_original), (Some(MediaKind::Raw), Some("2008-08-06T15:21:56".parse().unwrap())));
+        // And a JPEG's own words beside its camera data.
+        std::fs::write(file.path(), &jpeg).unwrap();
+        assert_eq!(read(file.path(), "a.jpg").exif_original, Some("2008-08-06T15:21:56".parse().unwrap()));
     }
 
     #[rstest]

@@ -14,6 +14,7 @@ use reqwest::Method;
 use serde_json::json;
 use ypogeion_core::{Digest, words};
 use ypogeion_demo::scenes::Rng;
+use ypogeion_wire::device::{LARGEST_OFFER, OfferEntry};
 
 use crate::{
     Step,
@@ -24,6 +25,7 @@ use crate::{
 
 const PHOTO: usize = 3_000_000;
 const CONNECTIONS: usize = 4;
+const OFFERED: usize = 100_000;
 
 struct Row {
     what: &'static str,
@@ -103,11 +105,19 @@ pub async fn run(folder: &Path, photos: usize, tree: usize) -> Step<()> {
     println!("memory while 2 GB are received …");
     let memory = memory_of_a_large_file(folder, &house, &keeper).await?;
 
+    println!("an offer of {} digests …", words::count(OFFERED as u64));
+    let (seconds, more) = large_offer(&house, &keeper).await?;
+
     println!("\n{:34} {:>10} {:>10} {:>9}  goal", "row", "limit, s", "ours, s", "speed");
     for r in &rows {
         println!("{:34} {:>10.2} {:>10.2} {:>8.2}×  {}", r.what, r.limit, r.ours, r.limit / r.ours, r.goal);
     }
     println!("peak memory of the service while a 2 GB file was received: {} (goal: below 150 MB)", words::size(memory));
+    println!(
+        "an offer of {} digests: {seconds:.2} s, {} more memory (goal: 1 s, 50 MB)",
+        words::count(OFFERED as u64),
+        words::size(more)
+    );
     fs::remove_dir_all(&data)?;
     Ok(())
 }
@@ -350,17 +360,54 @@ async fn memory_of_a_large_file(folder: &Path, house: &House, keeper: &crate::ho
     fs::create_dir_all(&large)?;
     let file = fs::File::create(large.join("long.mp4"))?;
     file.set_len(2_000_000_000)?;
-    let pid = house.pid().ok_or("the service does not run")?;
-    // From here on, the peak counts anew.
-    fs::write(format!("/proc/{pid}/clear_refs"), "5")?;
+    forget_peak(house)?;
     let device = Device::new(&house.options.folder.join("large-device"));
     device.pair(&keeper.pairing("Juno").await?, "large", "computer", &[("large", &large)]).await?;
     let sent = device.json(&["backup"]).await?;
     if sent["counts"]["sent"] != 1 {
         return Err(format!("the large file was not sent: {sent}").into());
     }
+    fs::remove_dir_all(large)?;
+    peak(house)
+}
+
+/// From here on, the peak counts anew.
+fn forget_peak(house: &House) -> Step<()> {
+    let pid = house.pid().ok_or("the service does not run")?;
+    Ok(fs::write(format!("/proc/{pid}/clear_refs"), "5")?)
+}
+
+/// The most memory that the service has held since then, in bytes.
+fn peak(house: &House) -> Step<u64> {
+    let pid = house.pid().ok_or("the service does not run")?;
     let status = fs::read_to_string(format!("/proc/{pid}/status"))?;
     let peak = status.lines().find_map(|l| l.strip_prefix("VmHWM:")?.trim().split(' ').next()?.parse::<u64>().ok());
-    fs::remove_dir_all(large)?;
     Ok(peak.ok_or("the peak cannot be read")? * 1024)
+}
+
+/// A device offers a hundred thousand files that nobody has seen, in the largest batches there are. Seconds, and bytes of
+/// memory above what the service held before.
+async fn large_offer(house: &House, keeper: &crate::house::Console) -> Step<(f64, u64)> {
+    let device = Device::new(&house.options.folder.join("offering-device"));
+    device.pair(&keeper.pairing("Juno").await?, "offers", "computer", &[]).await?;
+    let client = ypogeion_agent::home::Home::open(device.folder())?.client()?;
+    let offers: Vec<Vec<OfferEntry>> = (0..OFFERED / LARGEST_OFFER)
+        .map(|batch| {
+            let entry = |n: usize| OfferEntry {
+                digest: Digest::of(format!("offered {n}").as_bytes()),
+                size: 1000,
+                name: format!("IMG_{n:06}.jpg"),
+                source: "Camera".into(),
+                file_time: None,
+            };
+            (batch * LARGEST_OFFER..(batch + 1) * LARGEST_OFFER).map(entry).collect()
+        })
+        .collect();
+    forget_peak(house)?;
+    let before = peak(house)?;
+    let began = Instant::now();
+    for entries in offers {
+        client.offer(entries).await?;
+    }
+    Ok((began.elapsed().as_secs_f64(), peak(house)?.saturating_sub(before)))
 }

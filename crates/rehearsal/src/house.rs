@@ -92,7 +92,9 @@ impl House {
         let password = folder.join("keeper.password");
         fs::write(&password, &options.keeper.1)?;
         let mut setup = command(&options, "setup")?;
-        setup.args(["--household", &options.name, "--keeper", &options.keeper.0, "--password-file"]).arg(&password);
+        setup
+            .args(["--accept-place", "--household", &options.name, "--keeper", &options.keeper.0, "--password-file"])
+            .arg(&password);
         let output = setup.output()?;
         if !output.status.success() {
             return Err(format!("setup failed: {}", String::from_utf8_lossy(&output.stderr)).into());

@@ -2,6 +2,7 @@
 //!
 //! * [`house`] starts a household: service, store, members; and drives them through the API as the console does.
 //! * [`device`] is one device with its own folder, driven through the client program.
+//! * [`pocket`] is a simulated phone with the real engine in it; [`day`] lets several live through a day.
 //! * [`browser`] is headless Chromium.
 //! * [`stage`] sets the demo household up; [`walk`] tells its whole story; [`bench`] measures.
 //!
@@ -9,6 +10,7 @@
 
 pub mod bench;
 pub mod browser;
+pub mod day;
 pub mod device;
 pub mod house;
 pub mod pocket;

@@ -1,10 +1,10 @@
 //! `ypogeion-rehearsal`: the demo, its walk-through, its pictures, and the benchmark. Called by `cargo xtask`.
 
-use std::{fs, path::PathBuf, process::ExitCode};
+use std::{fs, path::PathBuf, process::ExitCode, time::Duration};
 
 use clap::{Parser, Subcommand};
 use ypogeion_demo::{DEVICES, PEOPLE, Size};
-use ypogeion_rehearsal::{Step, bench, browser::Browser, stage, stage::Stage, walk};
+use ypogeion_rehearsal::{Step, bench, browser::Browser, day, stage, stage::Stage, walk};
 use ypogeion_standins::store::Faults;
 
 #[derive(Parser)]
@@ -19,7 +19,11 @@ struct Arguments {
 #[derive(Subcommand)]
 enum What {
     /// Start the demo and stay.
-    Demo,
+    Demo {
+        /// Let four phones live through a day first, faster than life.
+        #[arg(long)]
+        day: bool,
+    },
     /// Tell the whole story and compare every number.
     WalkThrough {
         /// Write the account as JSON, too.
@@ -69,11 +73,15 @@ async fn run(arguments: Arguments) -> Step<ExitCode> {
         }
     }
     match arguments.command {
-        What::Demo => {
+        What::Demo { day } => {
             let stage = Stage::raise(&live, &pictures, (8740, 8743), false).await?;
             stage.add_store().await?;
             println!("Mill House is running; its devices are sending …");
             stage.live().await?;
+            if day {
+                println!("\nA day in the house, an hour in less than a second:");
+                day::live(&stage.keeper, &live.join("phones"), Duration::from_millis(600), |line| println!("  {line}")).await?;
+            }
             println!("\n  Console   {}", stage.house.http);
             for person in &PEOPLE {
                 println!("  Sign in   {:<10}  {:<20}  ({})", person.name, person.password, person.role);

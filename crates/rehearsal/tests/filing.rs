@@ -8,7 +8,7 @@ use common::{Raw, World, library_files, metadata, world};
 use reqwest::Method;
 use serde_json::{Value, json};
 use ypogeion_core::Digest;
-use ypogeion_rehearsal::wait_for;
+use ypogeion_rehearsal::{Step, wait_for};
 
 /// Lands bytes with a name that tells their time.
 async fn land(raw: &Raw, source: &str, name: &str, bytes: &[u8]) -> String {
@@ -120,6 +120,15 @@ async fn a_re_filing_goes_on_after_kills_and_can_be_paused() {
     let state = w.keeper.ask(Method::GET, "api/filing", None).await.unwrap()[0]["state"].as_str().unwrap().to_owned();
     if state == "running" {
         order(&w, &id, "pause").await;
+        // A pause lets the moves that were taken together come to their end.
+        let looked = async || -> Step<Value> { Ok(w.keeper.ask(Method::GET, "api/filing", None).await?[0]["looked"].clone()) };
+        wait_for("the moves to rest", 30, async || {
+            let before = looked().await?;
+            tokio::time::sleep(std::time::Duration::from_millis(400)).await;
+            Ok((looked().await? == before).then_some(()))
+        })
+        .await
+        .unwrap();
         let _ = held(&w).await;
         order(&w, &id, "resume").await;
     }
@@ -162,7 +171,8 @@ async fn files_of_one_shot_are_shown_as_one_and_a_sidecar_tells_the_time() {
     // And it is filed where it belongs, by what the sidecar says.
     wait_for("the files to be in their place", 20, async || {
         let files = library_files(&w.house);
-        Ok(["R0001.DNG", "R0001.JPG", "R0001.xmp"].iter().all(|n| files.contains(&format!("juno/1999/07/{n}"))).then_some(()))
+        let there = ["R0001.DNG", "R0001.JPG", "R0001.xmp"].iter().all(|n| files.contains(&format!("juno/1999/07/{n}")));
+        Ok((there && files.len() == 4).then_some(()))
     })
     .await
     .unwrap();
@@ -206,7 +216,11 @@ async fn a_wrong_clock_is_put_right_for_a_range_and_that_can_be_taken_back() {
     }
     assert_eq!(at(&first).await["taken_local"], "2020-01-01T10:00:00");
     wait_for("the files to go back", 20, async || {
-        Ok(library_files(&w.house).contains(&"juno/2020/01/IMG_20200101_100000.jpg".to_owned()).then_some(()))
+        let files = library_files(&w.house);
+        let back =
+            ["IMG_20200101_100000.jpg", "IMG_20200101_110000.jpg"].iter().all(|n| files.contains(&format!("juno/2020/01/{n}")));
+        // The old name goes last.
+        Ok((back && files.len() == 3).then_some(()))
     })
     .await
     .unwrap();

@@ -298,3 +298,36 @@ async fn a_watching_computer_sends_what_is_whole_and_rests_while_paused() {
     watching.kill().unwrap();
     watching.wait().unwrap();
 }
+
+/// The demo's day: what each phone waits for is told, and at midnight everything that was taken is at home.
+#[tokio::test(flavor = "multi_thread")]
+async fn four_phones_live_through_the_demos_day() {
+    let w = world().await;
+    for (name, role) in [("Piet", "member"), ("Marisol", "member"), ("Oma Liesl", "guest")] {
+        let form = json!({ "name": name, "role": role, "password": "kites over the sea" });
+        w.keeper.ask(Method::POST, "api/people", Some(form)).await.unwrap();
+    }
+    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "clear_at": "home" }))).await.unwrap();
+    let mut told = Vec::new();
+    let phones =
+        ypogeion_rehearsal::day::live(&w.keeper, &w.folder.path().join("phones"), Duration::ZERO, |line| told.push(line))
+            .await
+            .unwrap();
+    let day = told.join("\n");
+    for expected in [
+        "Juno’s phone: waiting for Wi-Fi",
+        "Piet’s phone: waiting for the battery",
+        "Oma Liesl’s phone: waiting for a network",
+        "Marisol taps “back up now”",
+        "Marisol makes room: 2 files removed, 0 kept",
+        "Juno edits",
+    ] {
+        assert!(day.contains(expected), "{expected} is not in\n{day}");
+    }
+    for (name, pocket) in phones {
+        let last = pocket.back_up(true).await.unwrap();
+        assert_eq!((last.counts.sent, last.counts.failed), (0, 0), "{name}: nothing was left for midnight\n{day}");
+    }
+    // Three, a film, two received and an edited one; four and two films; five; five.
+    assert_eq!(w.keeper.overview().await.unwrap().home.count, 7 + 6 + 5 + 5);
+}

@@ -120,8 +120,22 @@ async fn setting_up_twice_changes_nothing_and_a_house_without_a_household_says_s
     assert_eq!(serve.status.code(), Some(2));
     assert!(String::from_utf8_lossy(&serve.stderr).contains("run \"ypogeiond setup\" first"));
     let password = w.folder.path().join("keeper.password");
-    let setup =
-        |name: &str| run(&["setup", "--household", name, "--keeper", "Juno", "--password-file", password.to_str().unwrap()]);
+    let words = |name: &str| {
+        ["setup", "--household", name, "--keeper", "Juno", "--password-file", password.to_str().unwrap()].map(str::to_owned)
+    };
+    let setup = |name: &str| {
+        let words = words(name);
+        run(&words.iter().map(String::as_str).chain(["--accept-place"]).collect::<Vec<_>>())
+    };
+    // A disk that has less than the reserve: said in words before anything is made, and only overruled on purpose.
+    let settings = format!("data_folder = {data:?}\nlibrary = {library:?}\n");
+    std::fs::write(&config, format!("{settings}reserve_gb = 900000\n")).unwrap();
+    let think = run(&words("Mill House").iter().map(String::as_str).collect::<Vec<_>>());
+    assert_eq!(think.status.code(), Some(2));
+    let said = String::from_utf8_lossy(&think.stderr).into_owned();
+    assert!(said.contains("are always kept free: nothing would be taken") && said.contains("--accept-place"), "{said}");
+    assert!(!data.join("household.key").exists());
+    std::fs::write(&config, settings).unwrap();
     assert_eq!(setup("Mill House").status.code(), Some(0));
     let key = std::fs::read(data.join("household.key")).unwrap();
     let again = setup("Another House");

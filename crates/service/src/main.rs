@@ -39,6 +39,9 @@ enum Command {
         /// A file with the keeper's password, at least ten characters.
         #[arg(long, value_name = "FILE")]
         password_file: PathBuf,
+        /// Use the library's place in spite of what is said about it.
+        #[arg(long)]
+        accept_place: bool,
     },
     /// Bring everything back from a store, with nothing but the recovery kit.
     Recover {
@@ -104,11 +107,19 @@ async fn run(arguments: Arguments) -> u8 {
             }
             Err(e) => usage(&e),
         },
-        Command::Setup { household, keeper, password_file } => match settings() {
-            Ok(settings) => match setup(&settings, &household, &keeper, &password_file).await {
+        Command::Setup { household, keeper, password_file, accept_place } => match settings() {
+            Ok(settings) => match setup(&settings, &household, &keeper, &password_file, accept_place).await {
                 Ok(SetUp::Made) => {
                     println!("{household} is set up, with {keeper} as its keeper. Start it with: ypogeiond serve");
                     exit::DONE
+                }
+                Ok(SetUp::ThinkAgain(warnings)) => {
+                    eprintln!("Nothing was set up. Think about {} first:", settings.library.display());
+                    for warning in warnings {
+                        eprintln!("  - {warning}.");
+                    }
+                    eprintln!("Name another folder as \"library\" in the settings, or say --accept-place.");
+                    exit::USAGE
                 }
                 Ok(SetUp::WasThere) => {
                     println!("A household is set up here already; nothing was changed.");

@@ -5,8 +5,11 @@ use std::{fs, io, path::Path};
 use chrono::Utc;
 use uuid::Uuid;
 use ypogeion_catalog::{CatalogError, people::Household};
-use ypogeion_core::object::NameKey;
-use ypogeion_library::Library;
+use ypogeion_core::{
+    object::NameKey,
+    place::{PlaceWarning, judge},
+};
+use ypogeion_library::{Library, place};
 use ypogeion_offsite::Identity;
 
 use crate::{
@@ -24,13 +27,28 @@ pub enum SetUp {
     Made,
     /// It was there already; nothing was changed.
     WasThere,
+    /// The library's place has to be thought about first; nothing was made.
+    ThinkAgain(Vec<PlaceWarning>),
 }
 
 /// Makes the household and its keeper.
-pub async fn setup(settings: &Settings, household: &str, keeper: &str, password_file: &Path) -> Result<SetUp, ServeError> {
+///
+/// The library's place is tried out first. `accept_place`: the keeper knows what is wrong with it.
+pub async fn setup(
+    settings: &Settings,
+    household: &str,
+    keeper: &str,
+    password_file: &Path,
+    accept_place: bool,
+) -> Result<SetUp, ServeError> {
     let password = fs::read_to_string(password_file).map_err(failed(format!("read {}", password_file.display())))?;
     let password = password.trim_end_matches(['\n', '\r']).to_owned();
     fs::create_dir_all(&settings.library).map_err(failed(format!("make the library {}", settings.library.display())))?;
+    let facts = place::probe(&settings.library).map_err(failed(format!("use the library {}", settings.library.display())))?;
+    let warnings = judge(&facts, settings.reserve);
+    if !accept_place && warnings.iter().any(|w| w.is_grave()) {
+        return Ok(SetUp::ThinkAgain(warnings));
+    }
     // Judged now, not when the first picture comes: can it be written, and does nobody else use it?
     drop(Library::open(&settings.library).map_err(failed(format!("open the library {}", settings.library.display())))?);
     let database = Database::open(settings).await?;

@@ -55,6 +55,30 @@ pub struct ReadyPlan {
     pub pattern: String,
 }
 
+/// Where the library lives.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Place {
+    /// The folder on the server.
+    pub folder: String,
+    /// Bytes free on its disk.
+    pub free: u64,
+    /// Bytes of the disk.
+    pub total: u64,
+    /// Bytes that are always kept free.
+    pub reserve: u64,
+    /// What is to be thought about, the gravest first.
+    pub warnings: Vec<PlaceNote>,
+}
+
+/// Something about a place.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PlaceNote {
+    /// It may cost pictures.
+    pub grave: bool,
+    /// What could happen, in plain words; begins small and has no full stop.
+    pub sentence: String,
+}
+
 /// Change the household's own rules. What is left out stays.
 #[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct HouseholdChange {

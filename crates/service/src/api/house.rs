@@ -2,10 +2,11 @@
 
 use actix_web::{HttpResponse, get, patch, web};
 use ypogeion_catalog::people::HouseRules;
-use ypogeion_core::{clearance::Depth, filing::FilingPlan};
+use ypogeion_core::{clearance::Depth, filing::FilingPlan, place::judge};
+use ypogeion_library::place;
 use ypogeion_wire::{
     overview::{HouseState, Overview},
-    people::{Household, HouseholdChange, ReadyPlan},
+    people::{Household, HouseholdChange, Place, PlaceNote, ReadyPlan},
 };
 
 use crate::{
@@ -87,4 +88,20 @@ pub async fn change_household(
         app.catalog.write_record(app.now(), &who, &format!("changed {}", changed.join(" and "))).await?;
     }
     Ok(web::Json(view(&rules, &app.household.name)))
+}
+
+/// The library's place: how much room there is, and what is to be thought about. Tried out now.
+#[utoipa::path(responses((status = 200, body = Place)))]
+#[get("/api/place")]
+pub async fn show_place(app: web::Data<App>) -> Answer<web::Json<Place>> {
+    let folder = app.settings.library.clone();
+    let facts = tokio::task::spawn_blocking(move || place::probe(&folder)).await??;
+    let warnings = judge(&facts, app.settings.reserve);
+    Ok(web::Json(Place {
+        folder: app.settings.library.display().to_string(),
+        free: facts.free,
+        total: facts.total,
+        reserve: app.settings.reserve,
+        warnings: warnings.into_iter().map(|w| PlaceNote { grave: w.is_grave(), sentence: w.to_string() }).collect(),
+    }))
 }

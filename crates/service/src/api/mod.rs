@@ -43,6 +43,7 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(session::sign_out)
         .service(house::show_household)
         .service(house::change_household)
+        .service(house::show_place)
         .service(filing::preview_filing)
         .service(filing::begin_refiling)
         .service(filing::list_refilings)
