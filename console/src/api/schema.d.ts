@@ -963,6 +963,11 @@ export interface components {
             complete_at?: string | null;
             /**
              * Format: int64
+             * @description What it has by its own word: counted in its sources, or named.
+             */
+            has: number;
+            /**
+             * Format: int64
              * @description Of these, at home.
              */
             home: number;
@@ -971,11 +976,6 @@ export interface components {
              * @description The device's id.
              */
             id: string;
-            /**
-             * Format: int64
-             * @description Files in its sources, as it said before hashing anything.
-             */
-            in_sources: number;
             /** @description `phone`, `tablet`, `computer` or `other`. */
             kind: string;
             /** @description As shown. */
@@ -1011,6 +1011,11 @@ export interface components {
             seen_at?: string | null;
             /** @description Whether a run is under way. */
             sending: boolean;
+            /**
+             * Format: int64
+             * @description How much of that is still to come.
+             */
+            to_come: number;
             /**
              * Format: int64
              * @description Of these, wanted and not here yet.

@@ -74,12 +74,10 @@ export function CoverageDialog({ device, onClose }: { device: Device; onClose: (
 }
 
 function Summary({ device: d }: { device: Device }) {
-  const has = Math.max(d.in_sources, d.offered);
-  if (has === 0) return <p className="mt-0 text-soft">It has not said yet what it has.</p>;
-  const rest = has - d.home;
+  if (d.has === 0) return <p className="mt-0 text-soft">It has not said yet what it has.</p>;
   return (
     <p className="mt-0 mb-0 text-[17px]">
-      {rest <= 0 ? <State tone="well">All {count(has)} are here.</State> : `${count(d.home)} of ${count(has)} are here, ${count(rest)} ${rest === 1 ? "is" : "are"} still to come.`}
+      {d.home >= d.has ? <State tone="well">All {count(d.has)} are here.</State> : `${count(d.home)} of ${count(d.has)} are here${d.to_come > 0 ? `, ${count(d.to_come)} ${d.to_come === 1 ? "is" : "are"} still to come` : ""}.`}
       {d.waiting_for && <span className="block text-[15px] text-soft">It does not send just now: {d.waiting_for}.</span>}
     </p>
   );

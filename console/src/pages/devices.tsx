@@ -54,10 +54,9 @@ export function Devices({ me }: { me: Me }) {
 function deviceState(d: Device) {
   if (d.revoked_at) return <State tone="quiet">revoked</State>;
   if (d.sending) return <State tone="busy">sending</State>;
-  const toCome = Math.max(d.waiting, d.in_sources - d.offered, 0);
-  if (d.waiting_for) return <State tone={toCome > 0 ? "look" : "quiet"}>{d.waiting_for}</State>;
-  if (toCome > 0) return <State tone="look">{count(toCome)} to send</State>;
-  if (d.offered === 0) return <State tone="quiet">nothing sent yet</State>;
+  if (d.waiting_for) return <State tone={d.to_come > 0 ? "look" : "quiet"}>{d.waiting_for}</State>;
+  if (d.to_come > 0) return <State tone="look">{count(d.to_come)} to send</State>;
+  if (d.has === 0) return <State tone="quiet">nothing sent yet</State>;
   return <State tone="well">all here</State>;
 }
 
@@ -97,11 +96,11 @@ function DeviceTable({ devices, keeper }: { devices: Device[]; keeper: boolean }
               </td>
               <td className={`${table.cell} whitespace-nowrap`}>
                 {deviceState(d)}
-                <span className={`numbers block text-[13.5px] text-soft sm:hidden ${Math.max(d.in_sources, d.offered) === 0 ? "hidden" : ""}`}>
-                  {count(d.home)} of {count(Math.max(d.in_sources, d.offered))} here
+                <span className={`numbers block text-[13.5px] text-soft sm:hidden ${d.has === 0 ? "hidden" : ""}`}>
+                  {count(d.home)} of {count(d.has)} here
                 </span>
               </td>
-              <td className={`${table.number} max-sm:hidden`}>{count(Math.max(d.in_sources, d.offered))}</td>
+              <td className={`${table.number} max-sm:hidden`}>{count(d.has)}</td>
               <td className={`${table.number} max-sm:hidden`}>{count(d.home)}</td>
               <td className={`${table.number} max-sm:hidden`}>{d.seen_at ? <When at={d.seen_at} /> : "never"}</td>
               <td className={`${table.number} max-md:hidden`}>{d.complete_at ? <When at={d.complete_at} /> : "none yet"}</td>

@@ -51,7 +51,7 @@ pub struct Watcher {
     pub server: Url,
     /// What the owner demands.
     pub conditions: Conditions,
-    /// When the last complete run began, by the device's clock.
+    /// When the last complete run before this one began, by the device's clock: a run that was due stays due while it runs.
     pub last: Option<NaiveDateTime>,
     /// Whether a person asked for this run.
     pub asked: bool,
@@ -80,14 +80,7 @@ impl Watcher {
             tokio::time::sleep(LOOK).await;
             let watcher = self.clone();
             // Resolving a name may block.
-            let Ok(mut now) = tokio::task::spawn_blocking(move || watcher.look()).await else { return };
-            // Once begun, a run is not ended because its hour of beginning has passed for the next one.
-            if let Gate::Held(waiting) = &mut now {
-                waiting.retain(|w| !matches!(w, Waiting::Schedule { .. }));
-                if waiting.is_empty() {
-                    now = Gate::Open;
-                }
-            }
+            let Ok(now) = tokio::task::spawn_blocking(move || watcher.look()).await else { return };
             gate.send_if_modified(|before| {
                 let changed = *before != now;
                 *before = now;

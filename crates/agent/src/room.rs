@@ -165,7 +165,7 @@ pub async fn make_room(
             account.entries.push(entry);
         }
         if let Some(clearance) = answer.clearance.filter(|_| !dry_run) {
-            // The files are gone whether the server hears of it or not; its next contact with this device settles it.
+            // The files are gone whether the server hears of it or not. If it does not, it goes on counting them as on this device.
             client.report_removed(clearance, &Removed { entries: removed }).await?;
         }
     }

@@ -2,14 +2,14 @@
 
 use chrono::{DateTime, NaiveDateTime, Utc};
 use diesel::{
-    QueryableByName, sql_query,
-    sql_types::{BigInt, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
+    OptionalExtension, QueryableByName, sql_query,
+    sql_types::{BigInt, Binary, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
 };
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use uuid::Uuid;
-use ypogeion_core::{OriginalId, filing::FiledPath};
+use ypogeion_core::{Digest, OriginalId, filing::FiledPath};
 
-use crate::{Catalog, CatalogError, Count, Keep, Result, evidence::HOME, unsigned};
+use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of, evidence::HOME, unsigned};
 
 /// A re-filing, and how far it has come.
 #[derive(Clone, Debug)]
@@ -47,7 +47,7 @@ pub struct ToFile {
     pub id: OriginalId,
     /// Where it is.
     pub path: String,
-    /// Where it was just being moved when something stopped that.
+    /// Another name that it may have beside its path, because a move was stopped.
     pub moving_to: Option<String>,
     /// Where it is to go, if that is not for the plan to say.
     pub wanted: Option<String>,
@@ -67,15 +67,17 @@ pub struct ToFile {
     pub kind: String,
 }
 
-/// An old name that may still be there.
+/// An original that has, or may have, another name beside its path.
 #[derive(Clone, Debug)]
-pub struct Leftover {
+pub struct Between {
     /// The original.
     pub id: OriginalId,
-    /// Where it was.
-    pub from: FiledPath,
+    /// What its bytes are.
+    pub digest: Digest,
     /// Where it is.
-    pub to: FiledPath,
+    pub path: FiledPath,
+    /// The name that it was being given, or that was being taken from it.
+    pub other: FiledPath,
 }
 
 #[derive(QueryableByName)]
@@ -133,13 +135,15 @@ struct ToFileRow {
 }
 
 #[derive(QueryableByName)]
-struct LeftoverRow {
+struct BetweenRow {
     #[diesel(sql_type = SqlUuid)]
     id: Uuid,
+    #[diesel(sql_type = Binary)]
+    digest: Vec<u8>,
     #[diesel(sql_type = Text)]
-    from_path: String,
+    path: String,
     #[diesel(sql_type = Text)]
-    to_path: String,
+    other: String,
 }
 
 const TO_FILE: &str =
@@ -285,7 +289,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let rows: Vec<ToFileRow> = sql_query(format!(
             "SELECT {TO_FILE}, m.wanted FROM refiling_move m JOIN original o ON o.id = m.original {JOINS}
-             WHERE m.refiling = $1 AND m.cleared_at IS NULL AND m.done_at IS NULL ORDER BY m.original LIMIT $2"
+             WHERE m.refiling = $1 AND m.done_at IS NULL ORDER BY m.original LIMIT $2"
         ))
         .bind::<SqlUuid, _>(refiling)
         .bind::<BigInt, _>(limit)
@@ -309,24 +313,56 @@ impl Catalog {
         Ok(rows.into_iter().map(ToFile::from).collect())
     }
 
-    /// An original is about to be given this path; or (`None`) is not any more.
-    pub async fn set_moving(&self, original: OriginalId, to: Option<&FiledPath>) -> Result<()> {
+    /// One original with what decides where it is filed.
+    pub async fn one_to_file(&self, id: OriginalId) -> Result<Option<ToFile>> {
+        let mut c = self.connection().await?;
+        let row: Option<ToFileRow> =
+            sql_query(format!("SELECT {TO_FILE}, NULL::text AS wanted FROM original o {JOINS} WHERE o.id = $1"))
+                .bind::<SqlUuid, _>(id.0)
+                .kept()
+                .get_result(&mut c)
+                .await
+                .optional()?;
+        Ok(row.map(ToFile::from))
+    }
+
+    /// An original is about to be given this name beside the one it has.
+    pub async fn set_moving(&self, original: OriginalId, to: &FiledPath) -> Result<()> {
         let mut c = self.connection().await?;
         sql_query("UPDATE original SET moving_to = $2 WHERE id = $1")
             .bind::<SqlUuid, _>(original.0)
-            .bind::<Nullable<Text>, _>(to.map(FiledPath::as_str))
+            .bind::<Text, _>(to.as_str())
             .kept()
             .execute(&mut c)
             .await?;
         Ok(())
     }
 
-    /// An original has its new path. The stores' ledgers are to say so, too.
-    pub async fn moved(&self, refiling: Option<Uuid>, original: OriginalId, to: &FiledPath, now: DateTime<Utc>) -> Result<()> {
+    /// An original has one name again. Not forced to the disk: looking again does no harm.
+    pub async fn old_name_gone(&self, original: OriginalId) -> Result<()> {
+        let mut c = self.soft_connection().await?;
+        sql_query("UPDATE original SET moving_to = NULL WHERE id = $1")
+            .bind::<SqlUuid, _>(original.0)
+            .kept()
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
+    /// An original has its new path; its old name is now the other one, until it is gone. The stores' ledgers are to say so,
+    /// too.
+    pub async fn moved(
+        &self,
+        refiling: Option<Uuid>,
+        original: OriginalId,
+        from: &FiledPath,
+        to: &FiledPath,
+        now: DateTime<Utc>,
+    ) -> Result<()> {
         let mut c = self.connection().await?;
         sql_query(
             "WITH here AS (
-                 UPDATE original SET path = $3, folded = $4, moving_to = NULL WHERE id = $2
+                 UPDATE original SET path = $3, folded = $4, moving_to = $7 WHERE id = $2
              ), said AS (
                  UPDATE standing SET listed = false WHERE original = $2 AND place <> $6
              )
@@ -338,17 +374,18 @@ impl Catalog {
         .bind::<Text, _>(to.folded())
         .bind::<Timestamptz, _>(now)
         .bind::<SqlUuid, _>(HOME)
+        .bind::<Text, _>(from.as_str())
         .kept()
         .execute(&mut c)
         .await?;
         Ok(())
     }
 
-    /// A move is over: its old name is gone, it was in its place already, or something was in the way.
-    pub async fn move_over(&self, refiling: Uuid, original: OriginalId, error: Option<&str>, now: DateTime<Utc>) -> Result<()> {
+    /// A move is done without moving: it was in its place already, or something was in the way.
+    pub async fn move_done(&self, refiling: Uuid, original: OriginalId, error: Option<&str>, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.soft_connection().await?;
         sql_query(
-            "UPDATE refiling_move SET done_at = coalesce(done_at, $4), to_path = coalesce(to_path, from_path), cleared_at = $4, error = $3
+            "UPDATE refiling_move SET done_at = coalesce(done_at, $4), to_path = coalesce(to_path, from_path), error = $3
              WHERE refiling = $1 AND original = $2",
         )
         .bind::<SqlUuid, _>(refiling)
@@ -361,49 +398,19 @@ impl Catalog {
         Ok(())
     }
 
-    /// Originals that something stopped between two paths: the old one, and the one they were being given.
-    pub async fn between_paths(&self) -> Result<Vec<Leftover>> {
+    /// Originals that may have another name beside their path, because a move was stopped.
+    pub async fn between_paths(&self) -> Result<Vec<Between>> {
         let mut c = self.connection().await?;
-        let rows: Vec<LeftoverRow> =
-            sql_query("SELECT id, path AS from_path, moving_to AS to_path FROM original WHERE moving_to IS NOT NULL ORDER BY id")
+        let rows: Vec<BetweenRow> =
+            sql_query("SELECT id, digest, path, moving_to AS other FROM original WHERE moving_to IS NOT NULL ORDER BY id")
                 .kept()
                 .load(&mut c)
                 .await?;
-        Ok(leftovers(rows))
+        // Both paths were written by this program; a row that does not parse is left to the repair check.
+        let between = |r: BetweenRow| {
+            let (path, other) = (FiledPath::parse(&r.path).ok()?, FiledPath::parse(&r.other).ok()?);
+            Some(Between { id: OriginalId(r.id), digest: digest_of(&r.digest), path, other })
+        };
+        Ok(rows.into_iter().filter_map(between).collect())
     }
-
-    /// Moves whose old name may still be there.
-    pub async fn uncleared_moves(&self, refiling: Uuid) -> Result<Vec<Leftover>> {
-        let mut c = self.connection().await?;
-        let rows: Vec<LeftoverRow> = sql_query(
-            "SELECT original AS id, from_path, to_path FROM refiling_move
-             WHERE refiling = $1 AND cleared_at IS NULL AND done_at IS NOT NULL AND to_path IS NOT NULL",
-        )
-        .bind::<SqlUuid, _>(refiling)
-        .kept()
-        .load(&mut c)
-        .await?;
-        Ok(leftovers(rows))
-    }
-
-    /// How many of a re-filing's moves are not over.
-    pub async fn moves_left(&self, refiling: Uuid) -> Result<u64> {
-        let mut c = self.connection().await?;
-        let row: Count = sql_query("SELECT count(*) AS n FROM refiling_move WHERE refiling = $1 AND cleared_at IS NULL")
-            .bind::<SqlUuid, _>(refiling)
-            .kept()
-            .get_result(&mut c)
-            .await?;
-        Ok(unsigned(row.n))
-    }
-}
-
-/// Both paths were written by this program; a row that does not parse is left to the repair check.
-fn leftovers(rows: Vec<LeftoverRow>) -> Vec<Leftover> {
-    rows.into_iter()
-        .filter_map(|r| {
-            let (from, to) = (FiledPath::parse(&r.from_path).ok()?, FiledPath::parse(&r.to_path).ok()?);
-            Some(Leftover { id: OriginalId(r.id), from, to })
-        })
-        .collect()
 }

@@ -14,7 +14,7 @@ use ypogeion_core::{
     DeviceId, OriginalId, PersonId,
     capture::{CaptureRule, Facts, Told, decide},
     kind::MediaKind,
-    shot::{Part, Piece, Shot, group},
+    shot::{Part, Piece, Shot, group, place_on_device},
 };
 
 use crate::{Catalog, CatalogError, Count, Keep, Result, devices::digest_of, originals::facts_of, unsigned};
@@ -125,20 +125,10 @@ struct CorrectionRow {
     undone_at: Option<DateTime<Utc>>,
 }
 
-/// The folder on the device and the bare name of an original: a name may hold folders of its own.
-pub fn place_on_device(source: &str, name: &str) -> (String, String) {
-    match name.rsplit_once('/') {
-        Some((below, bare)) => (format!("{source}/{below}"), bare.to_owned()),
-        None => (source.to_owned(), name.to_owned()),
-    }
-}
-
 impl PieceRow {
     fn piece(&self, facts: &Facts) -> Piece {
         let (folder, name) = place_on_device(&self.source, &self.name);
-        let rule = CaptureRule::from_word(&self.taken_rule);
-        // Only what the file itself says tells shots apart: names and file times are too coarse.
-        let own = rule.is_some_and(|r| (r.by_camera_clock() && r != CaptureRule::Name) || r == CaptureRule::GpsUtc);
+        let own = CaptureRule::from_word(&self.taken_rule).is_some_and(CaptureRule::is_of_the_file);
         Piece {
             id: OriginalId(self.id),
             digest: digest_of(&self.digest),
@@ -156,13 +146,13 @@ impl PieceRow {
 
 impl Catalog {
     /// Groups an original with everything that may belong to it, afresh. The same files make the same shots in whatever order
-    /// and however often this is called. Returns the originals whose time of capture changed because of a sidecar.
-    pub async fn regroup<Z: TimeZone + Sync>(&self, id: OriginalId, zone: &Z) -> Result<Vec<OriginalId>> {
+    /// and however often this is called. Where a sidecar tells the time, the files follow as work of their own.
+    pub async fn regroup<Z: TimeZone + Sync>(&self, id: OriginalId, zone: &Z, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         c.transaction(async |c| {
             let mut rows: Vec<PieceRow> =
                 sql_query(format!("{PIECE} WHERE o.id = $1")).bind::<SqlUuid, _>(id.0).kept().load(c).await?;
-            let Some(person) = owner(c, id).await? else { return Ok(Vec::new()) };
+            let Some(person) = owner(c, id).await? else { return Ok(()) };
             // One at a time for a member: two that see half of a shot each would undo each other's work.
             sql_query("SELECT pg_advisory_xact_lock(hashtextextended($1, 7))")
                 .bind::<Text, _>(person.to_string())
@@ -180,9 +170,11 @@ impl Catalog {
             let pieces: Vec<Piece> = rows.iter().zip(&facts).map(|(r, f)| r.piece(f)).collect();
             let shots = group(&pieces);
             keep_shots(c, &rows, &shots).await?;
-            tell_times(c, &rows, &facts, &shots, zone).await
+            tell_times(c, &rows, &facts, &shots, zone, now).await
         })
-        .await
+        .await?;
+        self.work_added();
+        Ok(())
     }
 
     /// The files of one shot, the one that stands for it first.
@@ -400,9 +392,9 @@ async fn tell_times<Z: TimeZone>(
     facts: &[Facts],
     shots: &[Shot],
     zone: &Z,
-) -> Result<Vec<OriginalId>> {
+    now: DateTime<Utc>,
+) -> Result<()> {
     let place = |id: OriginalId| rows.iter().position(|r| r.id == id.0);
-    let mut changed = Vec::new();
     for shot in shots.iter().filter(|s| s.parts.len() > 1) {
         let words: Option<Told> =
             shot.parts.iter().filter(|(_, p)| *p == Part::Sidecar).find_map(|(id, _)| place(*id).and_then(|i| facts[i].told));
@@ -414,17 +406,21 @@ async fn tell_times<Z: TimeZone>(
             }
             let captured = decide(&facts[i], Some(words), &row.name, row.file_time, row.landed_at, zone);
             if captured.rule == CaptureRule::Sidecar && (captured.at != row.taken_at || captured.rule.word() != row.taken_rule) {
-                sql_query("UPDATE original SET taken_at = $2, taken_local = $3, taken_rule = $4 WHERE id = $1")
-                    .bind::<SqlUuid, _>(row.id)
-                    .bind::<Timestamptz, _>(captured.at)
-                    .bind::<Timestamp, _>(captured.local)
-                    .bind::<Text, _>(captured.rule.word())
-                    .kept()
-                    .execute(c)
-                    .await?;
-                changed.push(OriginalId(row.id));
+                sql_query(
+                    "WITH told AS (
+                         UPDATE original SET taken_at = $2, taken_local = $3, taken_rule = $4 WHERE id = $1 RETURNING id
+                     ) INSERT INTO job (kind, key, priority, due) SELECT 'refile', id, 4, $5 FROM told ON CONFLICT DO NOTHING",
+                )
+                .bind::<SqlUuid, _>(row.id)
+                .bind::<Timestamptz, _>(captured.at)
+                .bind::<Timestamp, _>(captured.local)
+                .bind::<Text, _>(captured.rule.word())
+                .bind::<Timestamptz, _>(now)
+                .kept()
+                .execute(c)
+                .await?;
             }
         }
     }
-    Ok(changed)
+    Ok(())
 }

@@ -16,9 +16,7 @@ use ypogeion_core::{
     shot::{self, Part},
 };
 
-use crate::{
-    Catalog, CatalogError, Count, Keep, Result, devices::digest_of, evidence::HOME, shots::place_on_device, signed, unsigned,
-};
+use crate::{Catalog, CatalogError, Count, Keep, Result, devices::digest_of, evidence::HOME, signed, unsigned};
 
 /// An upload.
 #[derive(Clone, Debug)]
@@ -331,15 +329,9 @@ impl Catalog {
         let seen = Observation { place: Place::Home, act: Act::Landed, at: *at, digest: Some(*digest), outcome: Outcome::Right };
         let standing = Standing::after(None, &seen, *digest);
         let kind = facts.kind.unwrap_or_else(|| MediaKind::from_extension(&upload.name));
-        let (folder, bare) = place_on_device(&upload.source, &upload.name);
+        let (folder, bare) = shot::place_on_device(&upload.source, &upload.name);
         let shot_key = shot::key(Some(upload.device), &folder, &bare);
-        let part = match kind {
-            MediaKind::Photo => Part::Still,
-            MediaKind::Video => Part::Video,
-            MediaKind::Raw => Part::Raw,
-            MediaKind::Sidecar => Part::Sidecar,
-            MediaKind::Other => Part::Other,
-        };
+        let part = Part::of_kind(kind);
         let facts_json = serde_json::to_value(facts).expect("facts are text and numbers");
         let mut c = self.connection().await?;
         let row: Option<LandedRow> = sql_query(

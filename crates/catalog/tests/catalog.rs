@@ -6,6 +6,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use uuid::Uuid;
 use ypogeion_catalog::{
     Catalog, CatalogError,
+    clearances::Cleared,
     cluster::{self, Cluster, Durability},
     devices::{NewDevice, Sighting},
     people::{Household, Person},
@@ -16,8 +17,10 @@ use ypogeion_catalog::{
 use ypogeion_core::{
     DeviceId, Digest, OriginalId, PersonId, RunId, StoreId, UploadId,
     access::Role,
-    capture::{CaptureRule, Captured, Facts},
+    capture::{CaptureRule, Captured, Facts, Told},
+    clearance::{Depth, Evidence},
     filing::FiledPath,
+    kind::MediaKind,
     kit::StoreAddress,
     layers::{Act, Observation, Outcome, Place},
     ledger::ObjectRecord,
@@ -77,13 +80,17 @@ async fn pair(catalog: &Catalog, person: PersonId, code: &[u8], token: &[u8], no
 
 impl World {
     async fn land(&self, bytes: &[u8], path: &str) -> Option<OriginalId> {
+        self.land_as("a.jpg", &Facts::default(), bytes, path).await
+    }
+
+    async fn land_as(&self, name: &str, facts: &Facts, bytes: &[u8], path: &str) -> Option<OriginalId> {
         let upload = Upload {
             id: UploadId(Uuid::now_v7()),
             device: self.device,
             person: self.person,
             length: bytes.len() as u64,
             digest: None,
-            name: "a.jpg".into(),
+            name: name.into(),
             source: "Camera".into(),
             file_time: None,
             expires_at: self.now + TimeDelta::days(1),
@@ -98,7 +105,7 @@ impl World {
             id: OriginalId(Uuid::now_v7()),
             digest: Digest::of(bytes),
             path: &FiledPath::parse(path).unwrap(),
-            facts: &Facts::default(),
+            facts,
             captured: Captured { at: self.now, local: self.now.naive_utc(), rule: CaptureRule::Received },
             at: self.now,
         };
@@ -347,4 +354,103 @@ async fn a_cluster_left_running_is_used_again_and_kept_across_a_restart() {
         catalog.create_household(&catalog.household().await.unwrap().unwrap(), w.now).await,
         Err(CatalogError::Taken)
     ));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_most_urgent_work_is_taken_first_and_what_is_due_later_not_at_all() {
+    let w = world().await;
+    let store = w.add_store().await;
+    let first = w.land(b"first", "juno/a.jpg").await.unwrap();
+    let object = ObjectRecord { name: "o".into(), size: 9, sha256: Digest::of(b"sealed") };
+    let next_month = w.now + TimeDelta::days(30);
+    w.catalog.confirm(store, Digest::of(b"first"), &object, w.now, (next_month, next_month)).await.unwrap();
+    w.land(b"second", "juno/b.jpg").await.unwrap();
+    w.catalog.send_again(store, Digest::of(b"first"), w.now).await.unwrap();
+    let take = async |kind, at| w.catalog.take_work(kind, Uuid::from_u128(1), at, TimeDelta::minutes(1), 10).await.unwrap();
+    assert!(take(Kind::Prove, w.now).await.is_empty());
+    assert_eq!(w.catalog.next_due(Kind::Prove, w.now).await.unwrap(), Some(next_month));
+    assert_eq!(take(Kind::Prove, next_month).await.iter().map(|j| j.key).collect::<Vec<_>>(), [first.0]);
+    assert_eq!(take(Kind::Replicate, w.now).await.len(), 2);
+    assert_eq!(w.catalog.next_due(Kind::Replicate, w.now).await.unwrap(), None, "both are in somebody's hands");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_move_keeps_its_other_name_until_that_is_gone() {
+    let w = world().await;
+    let id = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
+    let (old, new) = (FiledPath::parse("juno/2026/04/a.jpg").unwrap(), FiledPath::parse("juno/2026/a.jpg").unwrap());
+    let between = async || {
+        let all = w.catalog.between_paths().await.unwrap();
+        all.first().map(|b| (b.path.as_str().to_owned(), b.other.as_str().to_owned(), b.digest == Digest::of(b"kite")))
+    };
+    let refiling = Uuid::now_v7();
+    w.catalog.begin_refiling(refiling, "%Y/{name}", None, "Juno", w.now).await.unwrap();
+    let second = w.catalog.begin_refiling(Uuid::now_v7(), "{name}", None, "Juno", w.now).await;
+    assert!(matches!(second, Err(CatalogError::Taken)), "one at a time");
+    assert_eq!(w.catalog.next_moves(refiling, 10).await.unwrap().len(), 1);
+    w.catalog.set_moving(id, &new).await.unwrap();
+    assert_eq!(between().await, Some((old.as_str().into(), new.as_str().into(), true)), "the path counts until the move is said");
+    w.catalog.moved(Some(refiling), id, &old, &new, w.now).await.unwrap();
+    assert_eq!(between().await, Some((new.as_str().into(), old.as_str().into(), true)), "and then the old name is the other one");
+    w.catalog.old_name_gone(id).await.unwrap();
+    assert_eq!(between().await, None);
+    assert!(w.catalog.next_moves(refiling, 10).await.unwrap().is_empty());
+    let told = w.catalog.refilings(Some(refiling), 1).await.unwrap().pop().unwrap();
+    assert_eq!((told.total, told.looked, told.moved, told.failed), (1, 1, 1, 0));
+    assert!(w.catalog.set_refiling_state(refiling, &["running"], "done", w.now).await.unwrap());
+    // Taking it back knows where it was.
+    let back = Uuid::now_v7();
+    w.catalog.begin_refiling(back, "%Y/%m/{name}", Some(refiling), "Juno", w.now).await.unwrap();
+    assert_eq!(w.catalog.next_moves(back, 10).await.unwrap()[0].wanted.as_deref(), Some(old.as_str()));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_sidecar_tells_the_time_and_the_file_is_to_follow() {
+    let w = world().await;
+    let told = Told { local: "1999-07-04T09:30:00".parse().unwrap(), offset_minutes: Some(120) };
+    let words = Facts { kind: Some(MediaKind::Sidecar), told: Some(told), ..Facts::default() };
+    w.land_as("R1.xmp", &words, b"words", "juno/R1.xmp").await.unwrap();
+    let picture = w.land_as("R1.jpg", &Facts::default(), b"picture", "juno/R1.jpg").await.unwrap();
+    let lonely = w.land_as("R2.jpg", &Facts::default(), b"lonely", "juno/R2.jpg").await.unwrap();
+    let take = async |kind| w.catalog.take_work(kind, Uuid::from_u128(1), w.now, TimeDelta::minutes(1), 10).await.unwrap();
+    let group: Vec<Uuid> = take(Kind::Group).await.iter().map(|j| j.key).collect();
+    assert_eq!(group, [picture.0], "only what has company is looked at");
+    for _ in 0..2 {
+        w.catalog.regroup(picture, &Utc, w.now).await.unwrap();
+    }
+    let row = w.catalog.original(picture, None).await.unwrap();
+    assert_eq!((row.taken_rule.as_str(), row.taken_at.to_rfc3339().as_str()), ("sidecar", "1999-07-04T07:30:00+00:00"));
+    assert_eq!(take(Kind::Refile).await.iter().map(|j| j.key).collect::<Vec<_>>(), [picture.0]);
+    let parts: Vec<String> = w.catalog.parts_of(picture).await.unwrap().into_iter().map(|p| p.part).collect();
+    assert_eq!(parts, ["still", "sidecar"]);
+    assert_eq!(w.catalog.parts_of(lonely).await.unwrap().len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_clearance_is_used_once_and_only_for_what_it_names() {
+    let w = world().await;
+    let kite = w.land(b"kite", "juno/a.jpg").await.unwrap();
+    let seen = |name: &str, bytes: &[u8]| Sighting {
+        source: "Camera".into(),
+        name: name.into(),
+        digest: Digest::of(bytes),
+        size: 4,
+        file_time: None,
+        refused: None,
+    };
+    w.catalog.note_sightings(w.device, &[seen("a.jpg", b"kite"), seen("b.jpg", b"kite")], w.now).await.unwrap();
+    let evidence = Evidence { home_read_at: w.now, store: None, offsite_since: None, proven_at: None, demanded: Depth::Home };
+    let cleared =
+        Cleared { original: kite, digest: Digest::of(b"kite"), source: "Camera".into(), name: "a.jpg".into(), evidence };
+    let (id, until) = (Uuid::now_v7(), w.now + TimeDelta::minutes(10));
+    w.catalog.give_clearance(id, w.device, "nonce", (w.now, until), std::slice::from_ref(&cleared)).await.unwrap();
+    let again = w.catalog.give_clearance(Uuid::now_v7(), w.device, "nonce", (w.now, until), &[cleared]).await;
+    assert!(matches!(again, Err(CatalogError::Taken)), "a nonce is for one question");
+    let both = [("Camera", "a.jpg", Digest::of(b"kite")), ("Camera", "b.jpg", Digest::of(b"kite"))];
+    let other = pair(&w.catalog, w.person, b"second", b"second token", w.now).await;
+    assert!(matches!(w.catalog.use_clearance(id, other, &both, w.now).await, Err(CatalogError::NotFound)));
+    assert_eq!(w.catalog.use_clearance(id, w.device, &both, w.now).await.unwrap(), 1, "what it did not name is not noted");
+    assert!(matches!(w.catalog.use_clearance(id, w.device, &both, w.now).await, Err(CatalogError::NotFound)));
+    let items = w.catalog.items(w.device, None, 10).await.unwrap();
+    assert_eq!(items.iter().map(|i| i.name.as_str()).collect::<Vec<_>>(), ["b.jpg"], "the other one is still on the device");
 }

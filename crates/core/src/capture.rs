@@ -182,6 +182,21 @@ impl CaptureRule {
         }
     }
 
+    /// Whether the file itself says when it was taken, to the second. Names, words and file times are too coarse to tell one
+    /// press of the shutter from the next.
+    pub fn is_of_the_file(self) -> bool {
+        matches!(
+            self,
+            Self::ExifOffset
+                | Self::ExifGps
+                | Self::ExifLocal
+                | Self::QuicktimeLocal
+                | Self::VideoUtc
+                | Self::GpsUtc
+                | Self::ExifDigitized
+        )
+    }
+
     /// Whether the time came from the camera's own clock, which may have been wrong. What satellites, people and other
     /// machines say is not corrected with it.
     pub fn by_camera_clock(self) -> bool {
@@ -413,6 +428,7 @@ mod tests {
         assert!(CaptureRule::ExifOffset.confidence() > CaptureRule::ExifLocal.confidence());
         assert!(CaptureRule::Name.confidence() > CaptureRule::FileTime.confidence());
         assert!(!CaptureRule::GpsUtc.by_camera_clock() && CaptureRule::ExifLocal.by_camera_clock());
+        assert!(CaptureRule::GpsUtc.is_of_the_file() && !CaptureRule::Name.is_of_the_file());
     }
 
     #[rstest]

@@ -94,6 +94,17 @@ impl fmt::Display for OriginalName {
     }
 }
 
+/// The name of a source, as clean as that of an original; sources may be folders in folders, and may have no name at all.
+///
+/// ```
+/// use ypogeion_core::name::source_name;
+/// assert_eq!(source_name("Camera\n"), "Camera_");
+/// assert_eq!(source_name("  "), "");
+/// ```
+pub fn source_name(reported: &str) -> String {
+    if reported.trim().is_empty() { String::new() } else { OriginalName::from_device(reported).into() }
+}
+
 /// `name` with a number before its extension: `IMG_0001.JPG`, 2 → `IMG_0001 (2).JPG`.
 pub fn numbered(name: &str, number: u32) -> String {
     let (stem, extension) = split(name);

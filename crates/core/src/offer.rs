@@ -42,9 +42,24 @@ pub fn answer_all(sizes: &[u64], known: &[bool], mut room: Room) -> Vec<Answer> 
         .collect()
 }
 
+/// What a device has by its own word, and how much of that is still to come home. `in_sources`: files that it counted before
+/// hashing; `named`: files that it named with their hashes; `waiting`: of those, wanted and not here.
+pub fn coverage(in_sources: u64, named: u64, waiting: u64) -> (u64, u64) {
+    // What was counted and not named yet cannot be here; what was named long ago may have left the sources.
+    (in_sources.max(named), waiting.max(in_sources.saturating_sub(named)))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_was_counted_and_not_named_is_still_to_come() {
+        assert_eq!(coverage(5000, 200, 0), (5000, 4800));
+        assert_eq!(coverage(38, 38, 31), (38, 31));
+        assert_eq!(coverage(0, 40, 2), (40, 2), "a client that counts nothing beforehand");
+        assert_eq!(coverage(10, 40, 0), (40, 0));
+    }
 
     #[test]
     fn what_is_wanted_fits_together() {

@@ -74,6 +74,17 @@ impl Part {
     pub const ALL: [Part; 8] =
         [Self::Edited, Self::Still, Self::Compatible, Self::Video, Self::Raw, Self::Motion, Self::Other, Self::Sidecar];
 
+    /// What a file is to a shot that is it alone.
+    pub fn of_kind(kind: MediaKind) -> Self {
+        match kind {
+            MediaKind::Photo => Self::Still,
+            MediaKind::Video => Self::Video,
+            MediaKind::Raw => Self::Raw,
+            MediaKind::Sidecar => Self::Sidecar,
+            MediaKind::Other => Self::Other,
+        }
+    }
+
     /// The word in database, ledger and API.
     pub fn word(self) -> &'static str {
         match self {
@@ -105,6 +116,14 @@ impl Shot {
     /// The file that stands for the shot.
     pub fn lead(&self) -> OriginalId {
         self.parts[0].0
+    }
+}
+
+/// The folder on the device and the bare name of an original: a name may hold folders of its own.
+pub fn place_on_device(source: &str, name: &str) -> (String, String) {
+    match name.rsplit_once('/') {
+        Some((below, bare)) => (format!("{source}/{below}"), bare.to_owned()),
+        None => (source.to_owned(), name.to_owned()),
     }
 }
 
@@ -202,12 +221,8 @@ fn shot_of(pieces: &[Piece], named: &[Named], set: &[usize]) -> Shot {
     let part = |i: usize| match pieces[i].kind {
         MediaKind::Photo | MediaKind::Video if named[i].edited && set.len() > 1 => Part::Edited,
         MediaKind::Photo if high && !is_high_efficiency(&pieces[i]) => Part::Compatible,
-        MediaKind::Photo => Part::Still,
-        MediaKind::Raw => Part::Raw,
         MediaKind::Video if still => Part::Motion,
-        MediaKind::Video => Part::Video,
-        MediaKind::Sidecar => Part::Sidecar,
-        MediaKind::Other => Part::Other,
+        kind => Part::of_kind(kind),
     };
     let mut parts: Vec<(Part, Digest, OriginalId)> = set.iter().map(|&i| (part(i), pieces[i].digest, pieces[i].id)).collect();
     parts.sort();

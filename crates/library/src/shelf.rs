@@ -7,10 +7,10 @@ use std::{
     path::{Path, PathBuf},
 };
 
-use rustix::fs::{CWD, RenameFlags, renameat_with, statvfs};
+use rustix::fs::{CWD, RenameFlags, renameat_with};
 use ypogeion_core::{Digest, Hasher, OriginalId, filing::FiledPath, layers::Outcome};
 
-use crate::{Finished, Incoming, LibraryError, OWN_FOLDER, failed};
+use crate::{Finished, Incoming, LibraryError, OWN_FOLDER, failed, place::room};
 
 /// A library on the home disk, held by this process alone.
 pub struct Library {
@@ -57,8 +57,7 @@ impl Library {
 
     /// Bytes free for this user on the library's file system.
     pub fn free(&self) -> Result<u64, LibraryError> {
-        let stat = statvfs(&self.root).map_err(|e| failed("ask for the room of", &self.root)(e.into()))?;
-        Ok(stat.f_bavail.saturating_mul(stat.f_frsize))
+        Ok(room(&self.root)?.0)
     }
 
     /// Gives a sealed part its filed name, never replacing anything, and syncs every folder that changed. When this

@@ -8,7 +8,7 @@ use common::{Raw, World, library_files, metadata, world};
 use reqwest::Method;
 use serde_json::{Value, json};
 use ypogeion_core::Digest;
-use ypogeion_rehearsal::{Step, wait_for};
+use ypogeion_rehearsal::wait_for;
 
 /// Lands bytes with a name that tells their time.
 async fn land(raw: &Raw, source: &str, name: &str, bytes: &[u8]) -> String {
@@ -120,12 +120,10 @@ async fn a_re_filing_goes_on_after_kills_and_can_be_paused() {
     let state = w.keeper.ask(Method::GET, "api/filing", None).await.unwrap()[0]["state"].as_str().unwrap().to_owned();
     if state == "running" {
         order(&w, &id, "pause").await;
-        // A pause lets the moves that were taken together come to their end.
-        let looked = async || -> Step<Value> { Ok(w.keeper.ask(Method::GET, "api/filing", None).await?[0]["looked"].clone()) };
+        // A pause lets the moves that were taken together come to their end; then the work is no more.
         wait_for("the moves to rest", 30, async || {
-            let before = looked().await?;
-            tokio::time::sleep(std::time::Duration::from_millis(400)).await;
-            Ok((looked().await? == before).then_some(()))
+            let work = w.keeper.ask(Method::GET, "api/work", None).await?;
+            Ok(work["kinds"].as_array().is_some_and(|kinds| kinds.iter().all(|k| k["kind"] != "refile")).then_some(()))
         })
         .await
         .unwrap();

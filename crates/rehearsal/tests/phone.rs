@@ -204,7 +204,7 @@ async fn number_against_number_and_the_list_of_the_difference() {
     p.phone.join(Network::Mobile, false);
     p.back_up(false).await.unwrap();
     let d = device(&w).await;
-    assert_eq!((&d["in_sources"], &d["home"], &d["partial"]), (&json!(2), &json!(1), &json!(true)));
+    assert_eq!((&d["has"], &d["home"], &d["partial"]), (&json!(2), &json!(1), &json!(true)));
     let id = d["id"].as_str().unwrap();
     let coverage = w.keeper.ask(Method::GET, &format!("api/devices/{id}/coverage"), None).await.unwrap();
     let source = &coverage["sources"][0];

@@ -31,6 +31,7 @@ use ypogeion_wire::{problem::ProblemType, work::LiveEvent};
 
 use crate::{
     app::{App, Reserved},
+    at_home::look_at,
     failure::{Answer, Failure, chain},
     tus,
 };
@@ -49,7 +50,7 @@ pub async fn land(app: &Arc<App>, upload: &Upload, part: Finished) -> Answer<Ori
         ));
     }
     match app.catalog.original_of(upload.person, part.digest).await {
-        Ok((id, path)) => return already_here(app, upload, part, id, &path).await,
+        Ok((id, path)) => return already_here(app, upload, part, id, path).await,
         Err(CatalogError::NotFound) => {}
         Err(e) => return Err(e.into()),
     }
@@ -127,15 +128,16 @@ async fn commit(
 
 /// The member has these bytes. Believed only after looking: if the copy at home was seen damaged, or is not there as it
 /// should be, this one takes its place.
-async fn already_here(app: &Arc<App>, upload: &Upload, part: Finished, id: OriginalId, path: &FiledPath) -> Answer<OriginalId> {
+async fn already_here(app: &Arc<App>, upload: &Upload, part: Finished, id: OriginalId, path: FiledPath) -> Answer<OriginalId> {
     let digest = part.digest;
     let known_good = app.catalog.standings(id).await?.iter().any(|(place, s)| *place == Place::Home && s.good);
-    let (library, place) = (Arc::clone(&app.library), path.clone());
     let length = part.length;
-    let there = tokio::task::spawn_blocking(move || {
-        library.open_original(&place).is_ok_and(|f| f.metadata().is_ok_and(|m| m.len() == length))
-    });
-    if !(there.await? && known_good) {
+    let (there, path) = look_at(app, id, path, move |library, path| {
+        let whole = library.open_original(path).is_ok_and(|f| f.metadata().is_ok_and(|m| m.len() == length));
+        Ok(whole.then_some(()))
+    })
+    .await?;
+    if there.is_none() || !known_good {
         let row = app.catalog.original(id, None).await?;
         let captured = Captured { at: row.taken_at, local: row.taken_local, rule: capture::CaptureRule::Received };
         let part = seal(part, captured).await?;

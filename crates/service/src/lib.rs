@@ -7,10 +7,12 @@
 //! * [`failure`] – every answer that is not what was asked for.
 //! * [`landing`] – how bytes become an original; [`tus`] – the upload protocol in front of it.
 //! * [`api`] – the routes; [`overview`] – the numbers behind the section through the ground.
+//! * [`at_home`] – looking at a copy at home, wherever a re-filing has put it by now.
 //! * [`work`] – background work.
 
 pub mod api;
 pub mod app;
+pub mod at_home;
 pub mod caller;
 pub mod failure;
 pub mod landing;

@@ -4,6 +4,7 @@ use ypogeion_catalog::{devices::DeviceView, numbers, stores::StoreRow};
 use ypogeion_core::{
     PersonId,
     headline::{self, DeviceNow, House, HouseState, StoreNow, headline},
+    offer::coverage,
 };
 use ypogeion_wire::{
     offsite::Store,
@@ -23,6 +24,7 @@ fn plain(a: numbers::Amount) -> headline::Amount {
 
 /// A device for the wire.
 pub fn device(view: DeviceView) -> Device {
+    let (has, to_come) = coverage(view.in_sources, view.offered, view.waiting);
     Device {
         id: view.id,
         person: view.person,
@@ -39,7 +41,8 @@ pub fn device(view: DeviceView) -> Device {
         waiting: view.waiting,
         waiting_bytes: view.waiting_bytes,
         sending: view.sending,
-        in_sources: view.in_sources,
+        has,
+        to_come,
         partial: view.partial,
         waiting_for: view.waiting_for,
     }

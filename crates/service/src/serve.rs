@@ -152,8 +152,8 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
         me,
     }));
     let freed = app.catalog.free_leases(me).await.map_err(failed("take up the background work"))?;
-    landing::settle(&app).await.map_err(failed("settle interrupted uploads"))?;
     work::refile::settle(&app).await.map_err(failed("settle interrupted moves"))?;
+    landing::settle(&app).await.map_err(failed("settle interrupted uploads"))?;
     let tasks = work::start(&app);
 
     let shared = web::Data::from(Arc::clone(&app));

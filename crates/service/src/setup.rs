@@ -44,9 +44,11 @@ pub async fn setup(
     let password = fs::read_to_string(password_file).map_err(failed(format!("read {}", password_file.display())))?;
     let password = password.trim_end_matches(['\n', '\r']).to_owned();
     fs::create_dir_all(&settings.library).map_err(failed(format!("make the library {}", settings.library.display())))?;
+    // A household that is there already was asked when it was made.
+    let is_new = !settings.key_file().exists();
     let facts = place::probe(&settings.library).map_err(failed(format!("use the library {}", settings.library.display())))?;
     let warnings = judge(&facts, settings.reserve);
-    if !accept_place && warnings.iter().any(|w| w.is_grave()) {
+    if is_new && !accept_place && warnings.iter().any(|w| w.is_grave()) {
         return Ok(SetUp::ThinkAgain(warnings));
     }
     // Judged now, not when the first picture comes: can it be written, and does nobody else use it?

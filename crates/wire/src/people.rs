@@ -177,8 +177,10 @@ pub struct Device {
     pub waiting_bytes: u64,
     /// Whether a run is under way.
     pub sending: bool,
-    /// Files in its sources, as it said before hashing anything.
-    pub in_sources: u64,
+    /// What it has by its own word: counted in its sources, or named.
+    pub has: u64,
+    /// How much of that is still to come.
+    pub to_come: u64,
     /// Whether it is only partly covered: by its owner's choice, or because it is shown a selection only.
     pub partial: bool,
     /// Why it does not send just now, in words that complete a sentence.

@@ -14,7 +14,7 @@ ALTER TABLE original
     ADD COLUMN part       text NOT NULL DEFAULT 'still',
     -- The correction of its device's clock that was applied to it.
     ADD COLUMN correction uuid,
-    -- The path it is just being given. While this is set, the file may be at either place, or at both.
+    -- Another name that the file may have: one that it is just being given, or an old one that is just being taken away.
     ADD COLUMN moving_to  text;
 UPDATE original SET shot = id;
 ALTER TABLE original ALTER COLUMN shot SET NOT NULL;
@@ -61,9 +61,7 @@ CREATE TABLE refiling_move (
     -- Known once its row says so. Where a plan puts it may depend on what else has its name by then.
     to_path   text,
     done_at   timestamptz,
-    -- When nothing of it was left at the old place any more.
-    cleared_at timestamptz,
     error     text,
     PRIMARY KEY (refiling, original)
 );
-CREATE INDEX refiling_move_waiting ON refiling_move (refiling, original) WHERE cleared_at IS NULL;
+CREATE INDEX refiling_move_waiting ON refiling_move (refiling, original) WHERE done_at IS NULL;

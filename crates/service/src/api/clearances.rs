@@ -12,6 +12,7 @@ use ypogeion_core::{
     Digest, OriginalName,
     clearance::{self, Depth, Evidence, HOLDS_FOR, HomeReading, Keep},
     layers::{Act, Observation, Outcome, Place},
+    name::source_name,
 };
 use ypogeion_wire::{
     clearance::{ClearanceAnswer, ClearanceEntry, ClearanceRequest, Clearances, LARGEST_CLEARANCE, MOST_BYTES_CLEARED, Removed},
@@ -21,9 +22,9 @@ use ypogeion_wire::{
 
 use crate::{
     app::App,
+    at_home::look_at,
     caller::Caller,
     failure::{Answer, Failure, chain},
-    tus::metadata::source_name,
 };
 
 /// Asks which of its copies this device may remove. The copies at home are read now; the answer holds for ten minutes.
@@ -126,18 +127,15 @@ async fn look(app: &Arc<App>, asked: &Asked, demanded: Depth) -> Answer<Result<E
     Ok(clearance::decide(digest, &read, &standings, demanded, app.now(), app.settings.offsite.proven_for))
 }
 
-/// Reads the copy at home. What is not there may just have been given another name: then it is read there.
-async fn reread(app: &Arc<App>, asked: &Asked) -> Answer<(Outcome, Option<Digest>)> {
-    let mut path = asked.path.clone();
-    loop {
-        let (library, place, digest) = (Arc::clone(&app.library), path.clone(), asked.digest);
-        let read = tokio::task::spawn_blocking(move || library.reread(&place, digest)).await??;
-        let now = app.catalog.original(asked.id, None).await?.path;
-        if read.0 != Outcome::Missing || now == path {
-            return Ok(read);
-        }
-        path = now;
-    }
+/// Reads the copy at home from start to end.
+async fn reread(app: &App, asked: &Asked) -> Answer<(Outcome, Option<Digest>)> {
+    let digest = asked.digest;
+    let (read, _) = look_at(app, asked.id, asked.path.clone(), move |library, path| {
+        let read = library.reread(path, digest)?;
+        Ok((read.0 != Outcome::Missing).then_some(read))
+    })
+    .await?;
+    Ok(read.unwrap_or((Outcome::Missing, None)))
 }
 
 /// What was removed with a clearance. Said once; a clearance that was used, or is another device's, is gone.

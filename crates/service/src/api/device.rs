@@ -13,6 +13,7 @@ use ypogeion_catalog::{
 use ypogeion_core::{
     OriginalName, RunId,
     layers::Layer,
+    name::source_name,
     offer::{Answer as Said, answer_all},
 };
 use ypogeion_wire::{
@@ -83,7 +84,7 @@ pub async fn offer(app: web::Data<App>, caller: Caller, body: web::Json<Offer>) 
         .into_iter()
         .zip(&answers)
         .map(|(e, answer)| Sighting {
-            source: tus::metadata::source_name(&e.source),
+            source: source_name(&e.source),
             name: OriginalName::from_device(&e.name).into(),
             digest: e.digest,
             size: e.size,
@@ -168,7 +169,7 @@ pub async fn report_inventory(app: web::Data<App>, caller: Caller, body: web::Js
         let told: Vec<SourceTold> = sources
             .iter()
             .map(|s| SourceTold {
-                name: tus::metadata::source_name(&s.name),
+                name: source_name(&s.name),
                 files: s.files,
                 bytes: s.bytes,
                 left_out: s.left_out,
@@ -220,7 +221,7 @@ pub async fn report_run(
         .filter(|e| matches!(e.outcome.as_str(), "sent" | "present" | "skipped" | "failed"))
         .map(|e| Entry {
             name: OriginalName::from_device(&e.name).into(),
-            source: tus::metadata::source_name(&e.source),
+            source: source_name(&e.source),
             outcome: e.outcome.clone(),
             reason: e.reason.as_deref().map(plain),
             size: e.size,

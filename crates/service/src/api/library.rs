@@ -13,9 +13,9 @@ use uuid::Uuid;
 use ypogeion_core::{
     OriginalId,
     capture::CaptureRule,
-    filing::FiledPath,
     layers::{self, Layer, Place},
 };
+use ypogeion_library::LibraryError;
 use ypogeion_wire::{
     original::{Evidence, Month, Original, OriginalCard, Originals, ShotPart},
     problem::ProblemType,
@@ -23,6 +23,7 @@ use ypogeion_wire::{
 
 use crate::{
     app::App,
+    at_home::look_at,
     caller::Caller,
     failure::{Answer, Failure},
 };
@@ -202,18 +203,16 @@ pub async fn download_original(
     id: web::Path<Uuid>,
     query: web::Query<DownloadQuery>,
 ) -> Answer<HttpResponse> {
-    let mut row = app.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
-    let open = async |path: &FiledPath| {
-        let (library, path) = (app.library.clone(), path.clone());
-        tokio::task::spawn_blocking(move || library.open_original(&path)).await
+    let row = app.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
+    let (file, path) = look_at(&app, row.id, row.path, |library, path| match library.open_original(path) {
+        Err(LibraryError::Missing { .. }) => Ok(None),
+        other => other.map(Some),
+    })
+    .await?;
+    let file = match file {
+        Some(file) => file,
+        None => return Err(LibraryError::Missing { what: "open", path: app.library.locate(&path) }.into()),
     };
-    let mut file = open(&row.path).await?;
-    if file.is_err() {
-        // It may have been given another name a moment ago.
-        row = app.catalog.original(row.id, None).await?;
-        file = open(&row.path).await?;
-    }
-    let file = file?;
     // Only what a browser shows as a picture or plays is shown; everything else is handed over as a file, never run.
     let media_type = row
         .facts
@@ -222,7 +221,7 @@ pub async fn download_original(
         .and_then(|t| t.parse::<mime_guess::Mime>().ok())
         .unwrap_or(mime_guess::mime::APPLICATION_OCTET_STREAM);
     let shown = query.look && matches!(media_type.type_().as_str(), "image" | "video");
-    let name = row.path.as_str().rsplit('/').next().unwrap_or("original").to_owned();
+    let name = path.as_str().rsplit('/').next().unwrap_or("original").to_owned();
     let disposition = ContentDisposition {
         disposition: if shown { DispositionType::Inline } else { DispositionType::Attachment },
         parameters: vec![DispositionParam::FilenameExt(ExtendedValue {
@@ -231,7 +230,7 @@ pub async fn download_original(
             value: name.into_bytes(),
         })],
     };
-    let file = NamedFile::from_file(file, row.path.as_str()).map_err(|_| Failure::not_found())?;
+    let file = NamedFile::from_file(file, path.as_str()).map_err(|_| Failure::not_found())?;
     let mut response =
         file.set_content_type(media_type).set_content_disposition(disposition).prefer_utf8(false).into_response(&request);
     let headers = response.headers_mut();

@@ -8,7 +8,7 @@ use std::collections::HashMap;
 
 use chrono::{DateTime, Utc};
 use data_encoding::BASE64;
-use ypogeion_core::{Digest, OriginalName};
+use ypogeion_core::{Digest, OriginalName, name::source_name};
 
 use crate::failure::{Answer, Failure};
 
@@ -62,11 +62,6 @@ impl Metadata {
 fn moment(text: &str) -> Option<DateTime<Utc>> {
     let millis = || text.parse().ok().and_then(DateTime::from_timestamp_millis);
     DateTime::parse_from_rfc3339(text).ok().map(|t| t.to_utc()).or_else(millis)
-}
-
-/// The name of a source, as clean as that of an original; sources may be folders in folders.
-pub fn source_name(reported: &str) -> String {
-    if reported.trim().is_empty() { String::new() } else { OriginalName::from_device(reported).into() }
 }
 
 #[cfg(test)]

@@ -6,19 +6,22 @@
 //! |---|---|---|
 //! | write the new path down | the old name | old path, moving to the new one |
 //! | give the file its new name | both names of one file | the same |
-//! | commit | both names | new path; the move is done |
-//! | take the old name away | the new name | the move is over |
+//! | commit | both names | new path; the other name is the old one |
+//! | take the old name away | the new name | the same |
+//! | forget the old name | the new name | new path |
 //!
-//! At every instant the path in the catalogue is there and has the right bytes (I1, I2), and a name too many is known by the
-//! move it belongs to (I3). [`settle`] puts right what a kill left between two paths, before any request is answered.
+//! At every instant the path in the catalogue is there and has the right bytes (I1, I2), and a name too many is written down
+//! beside it (I3). So whatever a kill left, [`settle`] puts it right in one way, before any request is answered: the path counts,
+//! and the other name goes.
 
 use std::sync::Arc;
 
 use ypogeion_catalog::{refilings::ToFile, work::Job};
 use ypogeion_core::{
-    OriginalId, OriginalName,
+    Digest, OriginalId, OriginalName,
     filing::{Filed, FiledPath, FilingPlan},
     kind::MediaKind,
+    layers::Outcome,
 };
 use ypogeion_library::Publish;
 use ypogeion_wire::work::LiveEvent;
@@ -56,7 +59,6 @@ pub(super) async fn refile(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     let Ok(plan) = FilingPlan::parse(&refiling.plan) else {
         return Ok(Ended::GivenUp("the filing plan cannot be used any more".to_owned()));
     };
-    clear_old_names(app, job).await?;
     loop {
         let state = app.catalog.refilings(Some(job.key), 1).await?.pop().map_or_else(String::new, |r| r.state);
         if state != "running" {
@@ -71,7 +73,7 @@ pub(super) async fn refile(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             if let Err(e) = move_one(app, &plan, &of, Some(job.key)).await {
                 // One file that cannot be moved stays where it is, and keeps no other from going.
                 tracing::warn!(path = of.path, error = %chain(&e), "a file could not be filed by the new plan");
-                app.catalog.move_over(job.key, of.id, Some(&chain(&e)), app.now()).await?;
+                app.catalog.move_done(job.key, of.id, Some(&chain(&e)), app.now()).await?;
             }
         }
         app.live.changed(&[LiveEvent::Library]);
@@ -93,29 +95,20 @@ async fn list_anew(app: &Arc<App>) -> Answer<()> {
     Ok(())
 }
 
-async fn clear_old_names(app: &Arc<App>, job: &Job) -> Answer<()> {
-    for left in app.catalog.uncleared_moves(job.key).await? {
-        if left.from != left.to {
-            unlink(app, &left.from, &left.to).await?;
-        }
-        app.catalog.move_over(job.key, left.id, None, app.now()).await?;
-    }
-    Ok(())
-}
-
 /// Files one original where the household's plan puts it now, because its time of capture changed.
-pub async fn put_in_place(app: &Arc<App>, id: OriginalId) -> Answer<()> {
+async fn put_in_place(app: &Arc<App>, id: OriginalId) -> Answer<()> {
     let plan = app.catalog.house_rules().await?.filing;
-    // The page after the id before this one begins with it.
-    let before = OriginalId(uuid::Uuid::from_u128(id.0.as_u128().saturating_sub(1)));
-    let page = app.catalog.to_file(Some(before), 1).await?;
-    let Some(of) = page.into_iter().find(|of| of.id == id) else { return Ok(()) };
+    let Some(of) = app.catalog.one_to_file(id).await? else { return Ok(()) };
     move_one(app, &plan, &of, None).await?;
     list_anew(app).await
 }
 
 async fn move_one(app: &Arc<App>, plan: &FilingPlan, of: &ToFile, refiling: Option<uuid::Uuid>) -> Answer<()> {
     let Ok(from) = FiledPath::parse(&of.path) else { return Ok(()) };
+    if let Some(other) = of.moving_to.as_deref().and_then(|p| FiledPath::parse(p).ok()) {
+        // An earlier move could not take its old name away.
+        unlink(app, &other, &from).await?;
+    }
     let name = OriginalName::from_device(&of.name);
     let place = filed(of, &name);
     let wanted = of.wanted.as_deref().and_then(|w| FiledPath::parse(w).ok());
@@ -126,14 +119,15 @@ async fn move_one(app: &Arc<App>, plan: &FilingPlan, of: &ToFile, refiling: Opti
     if !in_place {
         let choices = wanted.into_iter().chain(plan.places(&place));
         if let Some((to, _reserved)) = give_name(app, of, &from, choices).await? {
-            app.catalog.moved(refiling, of.id, &to, app.now()).await?;
+            app.catalog.moved(refiling, of.id, &from, &to, app.now()).await?;
             unlink(app, &from, &to).await?;
+            return Ok(app.catalog.old_name_gone(of.id).await?);
         }
     }
-    if let Some(refiling) = refiling {
-        app.catalog.move_over(refiling, of.id, None, app.now()).await?;
+    match refiling {
+        Some(refiling) => Ok(app.catalog.move_done(refiling, of.id, None, app.now()).await?),
+        None => Ok(()),
     }
-    Ok(())
 }
 
 /// Gives a file the first free name of `choices` beside the one it has. `None`: its present name came first.
@@ -151,7 +145,7 @@ async fn give_name(
         let taken = app.catalog.taken_paths(&some).await?;
         for to in some {
             if to == *from {
-                app.catalog.set_moving(of.id, None).await?;
+                app.catalog.old_name_gone(of.id).await?;
                 return Ok(None);
             }
             // A name that differs in case alone is this very file where case does not count; it is not worth a detour.
@@ -159,7 +153,7 @@ async fn give_name(
                 continue;
             }
             let Some(reserved) = app.reserve(to.folded()) else { continue };
-            app.catalog.set_moving(of.id, Some(&to)).await?;
+            app.catalog.set_moving(of.id, &to).await?;
             let (library, old, new) = (Arc::clone(&app.library), from.clone(), to.clone());
             if tokio::task::spawn_blocking(move || library.link(&old, &new)).await?? == Publish::Done {
                 return Ok(Some((to, reserved)));
@@ -173,17 +167,28 @@ async fn unlink(app: &Arc<App>, extra: &FiledPath, kept: &FiledPath) -> Answer<(
     Ok(tokio::task::spawn_blocking(move || library.unlink(&extra, &kept)).await??)
 }
 
-/// Puts right what a kill left between two paths. Run at the start, before any request is answered.
+/// Whether the bytes of an original are at this place. Read to the end: it is about to count as theirs.
+async fn holds(app: &Arc<App>, path: &FiledPath, digest: Digest) -> Answer<bool> {
+    let (library, path) = (Arc::clone(&app.library), path.clone());
+    let (outcome, _) = tokio::task::spawn_blocking(move || library.reread(&path, digest)).await??;
+    Ok(outcome == Outcome::Right)
+}
+
+/// Puts right what a kill left between two paths. Run at the start, before any request is answered and before uploads are
+/// settled: a name too many must not be taken for a file that has just arrived.
 pub async fn settle(app: &Arc<App>) -> Answer<()> {
-    for left in app.catalog.between_paths().await? {
-        if app.library.is_there(&left.from) {
-            // The new name is taken back if it was given; the re-filing gives it again.
-            unlink(app, &left.to, &left.from).await?;
-            app.catalog.set_moving(left.id, None).await?;
-        } else if app.library.is_there(&left.to) {
+    for between in app.catalog.between_paths().await? {
+        if app.library.is_there(&between.path) {
+            // A new name that was given goes, and the re-filing gives it again; or an old one that was to go anyway.
+            unlink(app, &between.other, &between.path).await?;
+        } else if holds(app, &between.other, between.digest).await? {
             // A file system without second names: the file has the new one only.
-            app.catalog.moved(None, left.id, &left.to, app.now()).await?;
+            app.catalog.moved(None, between.id, &between.path, &between.other, app.now()).await?;
+        } else {
+            // It is at neither: a loss, which is not settled by forgetting where it might be.
+            continue;
         }
+        app.catalog.old_name_gone(between.id).await?;
     }
     Ok(())
 }

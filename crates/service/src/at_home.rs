@@ -1,0 +1,31 @@
+//! Looking at an original's copy at home, wherever it is by now.
+//!
+//! A re-filing may give a file another name between the moment its path was read from the catalogue and the moment it is opened.
+//! The catalogue says the new path before the old name goes, so asking it again after a vain look is decisive.
+
+use std::sync::Arc;
+
+use ypogeion_core::{OriginalId, filing::FiledPath};
+use ypogeion_library::{Library, LibraryError};
+
+use crate::{app::App, failure::Answer};
+
+/// Looks at the copy: `look` says `None` where nothing is. Returns what it saw, and the path at which it is or should be.
+pub async fn look_at<T: Send + 'static>(
+    app: &App,
+    id: OriginalId,
+    mut path: FiledPath,
+    look: impl Fn(&Library, &FiledPath) -> Result<Option<T>, LibraryError> + Clone + Send + 'static,
+) -> Answer<(Option<T>, FiledPath)> {
+    loop {
+        let (library, place, look) = (Arc::clone(&app.library), path.clone(), look.clone());
+        if let Some(seen) = tokio::task::spawn_blocking(move || look(&library, &place)).await?? {
+            return Ok((Some(seen), path));
+        }
+        let now = app.catalog.original(id, None).await?.path;
+        if now == path {
+            return Ok((None, path));
+        }
+        path = now;
+    }
+}
