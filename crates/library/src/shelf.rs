@@ -86,14 +86,14 @@ impl Library {
             other => other.map_err(failed("set aside", &from))?,
         }
         sync_folder(&folder)?;
-        from.parent().map_or(Ok(()), sync_folder)
+        from.parent().map_or(Ok(()), sync_what_is_left)
     }
 
     /// Takes a file back that was published a moment ago and never acknowledged, because the same bytes are filed already.
     pub fn unpublish(&self, path: &FiledPath) -> Result<(), LibraryError> {
         let place = self.locate(path);
         fs::remove_file(&place).map_err(failed("remove", &place))?;
-        place.parent().map_or(Ok(()), sync_folder)
+        place.parent().map_or(Ok(()), sync_what_is_left)
     }
 
     /// Gives a filed original a second name, never replacing anything. Both names are there when this returns
@@ -130,14 +130,14 @@ impl Library {
         fs::remove_file(&place).map_err(failed("take the old name from", &place))?;
         let mut folder = place.parent();
         while let Some(here) = folder.filter(|f| f.parent().is_some_and(|p| p != self.root && *f != self.root)) {
-            sync_folder(here)?;
-            // Fails while anything is left in it, which is what is wanted.
-            if fs::remove_dir(here).is_err() {
-                return Ok(());
+            sync_what_is_left(here)?;
+            match fs::remove_dir(here) {
+                // Gone: another file that left has taken it just now.
+                Err(e) if e.kind() != io::ErrorKind::NotFound => return Ok(()),
+                _ => folder = here.parent(),
             }
-            folder = here.parent();
         }
-        folder.map_or(Ok(()), sync_folder)
+        folder.map_or(Ok(()), sync_what_is_left)
     }
 
     /// Whether a regular file is at this place.
@@ -248,6 +248,15 @@ fn rename_without_replacing(from: &Path, to: &Path) -> io::Result<()> {
 
 fn sync_folder(folder: &Path) -> Result<(), LibraryError> {
     File::open(folder).and_then(|f| f.sync_all()).map_err(failed("sync", folder))
+}
+
+/// Syncs a folder that lost a file. An empty folder may be taken away by anyone at any time: then nothing is left to sync in
+/// it, and who took it away syncs the one above.
+fn sync_what_is_left(folder: &Path) -> Result<(), LibraryError> {
+    match sync_folder(folder) {
+        Err(LibraryError::Missing { .. }) => Ok(()),
+        other => other,
+    }
 }
 
 #[cfg(test)]
