@@ -150,7 +150,11 @@ export interface paths {
         /** The devices: all of them for the keeper, one's own for everybody else. */
         get: operations["list_devices"];
         put?: never;
-        post?: never;
+        /**
+         * Gives a program its password: one that speaks WebDAV or tus and knows nothing of pairing codes. It is a device of its own from
+         *     then on, and may what every device may.
+         */
+        post: operations["connect_program"];
         delete?: never;
         options?: never;
         head?: never;
@@ -743,6 +747,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/dav/{path}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists and reads a device's folders (WebDAV: GET, HEAD, OPTIONS, PROPFIND). */
+        get: operations["read_folder"];
+        /** Puts files into a device's folders (WebDAV: PUT, MKCOL, MOVE, COPY, PROPPATCH, LOCK, UNLOCK). DELETE is refused. */
+        put: operations["write_folder"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/tus/": {
         parameters: {
             query?: never;
@@ -911,6 +933,26 @@ export interface components {
             holds_seconds: number;
             /** @description The nonce of the request. */
             nonce: string;
+        };
+        /** @description What to type into such a program. The password is shown once; the server keeps only its hash. */
+        Connected: {
+            /** @description SHA-256 of the service's certificate, for programs that show what they are about to trust. */
+            certificate?: string | null;
+            /**
+             * Format: uuid
+             * @description The device that the program is here.
+             */
+            device: string;
+            /** @description Address for programs that know folders (WebDAV). */
+            folders: string;
+            /** @description Its name here. */
+            name: string;
+            /** @description The password. */
+            password: string;
+            /** @description Address for resumable uploads (tus 1.0). The password goes along as a bearer token. */
+            uploads: string;
+            /** @description User name, for programs that ask for one. */
+            user: string;
         };
         /** @description A correction of a device's clock. */
         Correction: {
@@ -1278,6 +1320,11 @@ export interface components {
             quota?: number | null;
             /** @description `member` or `guest`. */
             role: string;
+        };
+        /** @description Let a program send that speaks an open protocol and cannot be paired with a code. */
+        NewProgram: {
+            /** @description What to call it, such as the program and the device it runs on. At most 60 characters. */
+            name: string;
         };
         /** @description Add a store, or give one new keys. */
         NewStore: {
@@ -2312,6 +2359,29 @@ export interface operations {
             };
         };
     };
+    connect_program: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProgram"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Connected"];
+                };
+            };
+        };
+    };
     rename_device: {
         parameters: {
             query?: never;
@@ -3221,6 +3291,58 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Retried"];
                 };
+            };
+        };
+    };
+    read_folder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": number[];
+                };
+            };
+            207: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    write_folder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": number[];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -338,6 +338,25 @@ impl Catalog {
         row.map(|r| PersonId(r.id)).ok_or(CatalogError::NotFound)
     }
 
+    /// Adds a device without a pairing code: its person, signed in, was handed its token.
+    pub async fn add_device(&self, person: PersonId, device: &NewDevice<'_>, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query(
+            "INSERT INTO device (id, person, name, kind, token_hash, client, paired_at) VALUES ($1, $2, $3, $4, $5, $6, $7)",
+        )
+        .bind::<SqlUuid, _>(device.id.0)
+        .bind::<SqlUuid, _>(person.0)
+        .bind::<Text, _>(device.name)
+        .bind::<Text, _>(device.kind)
+        .bind::<Binary, _>(device.token_hash)
+        .bind::<Text, _>(device.client)
+        .bind::<Timestamptz, _>(now)
+        .kept()
+        .execute(&mut c)
+        .await?;
+        Ok(())
+    }
+
     /// The device with that token, revoked or not. Notes the contact, at most once a minute.
     pub async fn device_by_token(&self, token_hash: &[u8], now: DateTime<Utc>) -> Result<DeviceCaller> {
         let mut c = self.connection().await?;

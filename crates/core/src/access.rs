@@ -120,6 +120,8 @@ actions! {
     RenameDevice = "rename_device" => PEOPLE,
     /// Revoke a device of one's own (the keeper: any).
     RevokeDevice = "revoke_device" => PEOPLE,
+    /// Give a program of one's own its password: one that knows only an address and a password.
+    ConnectProgram = "connect_program" => PEOPLE,
     /// Make a pairing code for oneself (the keeper: for anybody).
     CreatePairing = "create_pairing" => PEOPLE,
     /// Has the code been used?
@@ -182,6 +184,10 @@ actions! {
     AppendUpload = "append_upload" => DEVICE,
     /// End an upload that is not complete (tus).
     EndUpload = "end_upload" => DEVICE,
+    /// List and read a device's own folders (WebDAV).
+    ReadFolder = "read_folder" => DEVICE,
+    /// Put files into them. Nothing in the library is replaced or removed by it.
+    WriteFolder = "write_folder" => DEVICE,
 }
 
 /// May this role do that?

@@ -46,17 +46,27 @@ pub enum NoRoom {
 impl Room {
     /// Says whether `needed` more bytes fit.
     pub fn check(&self, needed: u64) -> Result<(), NoRoom> {
-        if let Some(quota) = self.quota {
-            let left = quota.saturating_sub(self.used).saturating_sub(self.promised);
-            if needed > left {
-                return Err(NoRoom::OverQuota { needed, left, quota });
-            }
+        if let Some((left, quota)) = self.left_of_quota().filter(|(left, _)| needed > *left) {
+            return Err(NoRoom::OverQuota { needed, left, quota });
         }
-        let left = self.free.saturating_sub(self.reserve).saturating_sub(self.promised);
+        let left = self.left_on_disk();
         if needed > left {
             return Err(NoRoom::DiskFull { needed, left });
         }
         Ok(())
+    }
+
+    /// The most that would fit, in bytes.
+    pub fn left(&self) -> u64 {
+        self.left_of_quota().map_or(u64::MAX, |(left, _)| left).min(self.left_on_disk())
+    }
+
+    fn left_of_quota(&self) -> Option<(u64, u64)> {
+        self.quota.map(|quota| (quota.saturating_sub(self.used).saturating_sub(self.promised), quota))
+    }
+
+    fn left_on_disk(&self) -> u64 {
+        self.free.saturating_sub(self.reserve).saturating_sub(self.promised)
     }
 }
 

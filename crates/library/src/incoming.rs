@@ -103,11 +103,19 @@ impl Incoming {
             None => 0,
         };
         if sure < length {
-            let file = OpenOptions::new().write(true).open(&path).map_err(failed("open", &path))?;
-            file.set_len(sure).and_then(|()| file.sync_all()).map_err(failed("shorten", &path))?;
-            self.write_mark(id, sure);
+            self.shorten(id, sure)?;
         }
         Ok(Part { id, length: sure })
+    }
+
+    /// Cuts a part off at `length`: what comes after it is sent again. Nobody may be writing to it.
+    pub fn shorten(&self, id: UploadId, length: u64) -> Result<(), LibraryError> {
+        let path = self.path(id);
+        let file = OpenOptions::new().write(true).open(&path).map_err(failed("open", &path))?;
+        self.lock().remove(&id);
+        file.set_len(length).and_then(|()| file.sync_all()).map_err(failed("shorten", &path))?;
+        self.write_mark(id, length);
+        Ok(())
     }
 
     /// Starts writing at `offset`, which must be the part's length.

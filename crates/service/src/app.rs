@@ -17,7 +17,7 @@ use ypogeion_library::Library;
 use ypogeion_media::worker::Pool;
 use ypogeion_offsite::{Identity, Replica, Store, layout::ReplicaError};
 
-use crate::{live::Live, security::Limiter, settings::Settings};
+use crate::{dav::locks::Locks, live::Live, security::Limiter, settings::Settings};
 
 /// The shared state.
 pub struct App {
@@ -47,6 +47,8 @@ pub struct App {
     pub me: Uuid,
     /// Uploads that are being written to.
     pub busy: Busy,
+    /// Locks on files in devices' folders.
+    pub locks: Locks,
     /// Filed names that were chosen and are not in the catalogue yet.
     pub reserved: Mutex<HashSet<String>>,
     /// Told when work or reading begins, so that whoever looks after leases and children sleeps while there is none.
@@ -101,6 +103,7 @@ impl App {
             address: parts.address,
             me: parts.me,
             busy: Busy::default(),
+            locks: Locks::default(),
             reserved: Mutex::default(),
             stirred: Notify::new(),
             wake: Kind::ALL.into_iter().map(|k| (k, Notify::new())).collect(),

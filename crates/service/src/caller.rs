@@ -11,6 +11,7 @@ use actix_web::{
     middleware::Next,
     web,
 };
+use data_encoding::BASE64;
 use ypogeion_catalog::{CatalogError, devices::DeviceCaller, people::Person};
 use ypogeion_core::{
     PersonId,
@@ -20,6 +21,7 @@ use ypogeion_wire::{CONSOLE_HEADER, problem::ProblemType};
 
 use crate::{
     app::App,
+    dav,
     failure::{Answer, Failure},
     security,
 };
@@ -119,8 +121,12 @@ async fn admit(app: &App, request: &HttpRequest, action: Action) -> Answer<Calle
     Ok(caller)
 }
 
-/// The action behind a route, by the API's own document.
+/// The action behind a route, by the API's own document; behind folders, by whether the method only looks (the document knows
+/// no methods of WebDAV).
 fn action_of(method: &Method, pattern: &str) -> Option<Action> {
+    if pattern.starts_with(dav::PREFIX) {
+        return Some(if dav::only_looks(method) { Action::ReadFolder } else { Action::WriteFolder });
+    }
     static ROUTES: LazyLock<HashMap<(String, String), Action>> = LazyLock::new(|| {
         let document = serde_json::to_value(crate::api::document()).unwrap_or_default();
         let operation = |id: &str| Action::ALL.iter().copied().find(|a| a.operation() == id);
@@ -146,9 +152,36 @@ impl FromRequest for Caller {
     }
 }
 
+/// The device's token that a request brings: as a bearer, or, for folders, as the password of Basic (RFC 7617). A browser
+/// sends Basic by itself wherever it was asked for it once, so nothing else takes it.
+fn token(request: &HttpRequest) -> Answer<Option<String>> {
+    let Some(said) = request.headers().get("authorization").and_then(|v| v.to_str().ok()) else { return Ok(None) };
+    let (scheme, value) = said.split_once(' ').unwrap_or((said, ""));
+    if scheme.eq_ignore_ascii_case("bearer") {
+        return Ok(Some(value.trim().to_owned()));
+    }
+    if !scheme.eq_ignore_ascii_case("basic") || !is_folder(request.path()) {
+        return Ok(None);
+    }
+    let here = request.peer_addr().is_some_and(|a| a.ip().is_loopback());
+    if !here && !request.app_config().secure() {
+        return Err(Failure::new(
+            ProblemType::NotAllowed,
+            "A password is taken only over https. Use the address that begins with https, and revoke this device: its password was sent in the clear.",
+        ));
+    }
+    let decoded = BASE64.decode(value.trim().as_bytes()).ok().and_then(|b| String::from_utf8(b).ok());
+    // The name may be anything: the password alone says which device this is.
+    Ok(decoded.and_then(|d| d.split_once(':').map(|(_, password)| password.to_owned())))
+}
+
+/// Whether a path is one of the folders.
+pub fn is_folder(path: &str) -> bool {
+    path.strip_prefix(dav::PREFIX).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+}
+
 async fn recognise(app: &App, request: &HttpRequest) -> Answer<Caller> {
-    let bearer = request.headers().get("authorization").and_then(|v| v.to_str().ok()).and_then(|v| v.strip_prefix("Bearer "));
-    if let Some(token) = bearer {
+    if let Some(token) = token(request)? {
         return match app.catalog.device_by_token(security::hash(token.trim()).as_bytes(), app.now()).await {
             Ok(device) if device.revoked => Err(Failure::new(
                 ProblemType::DeviceRevoked,

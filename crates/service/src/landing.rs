@@ -17,6 +17,7 @@ use chrono::Local;
 use uuid::Uuid;
 use ypogeion_catalog::{
     CatalogError,
+    devices::Sighting,
     uploads::{Landing, Upload},
 };
 use ypogeion_core::{
@@ -49,6 +50,11 @@ pub async fn land(app: &Arc<App>, upload: &Upload, part: Finished) -> Answer<Ori
             format!("What arrived has the hash {}, and {expected} was announced. Send it again.", part.digest),
         ));
     }
+    if upload.digest.is_none() {
+        // A program that announced nothing: what it has is known only now. Counted before it lands, so that a kill between
+        // the two leaves something that is still to come, not something that is here and was never counted.
+        note(app, upload, part.digest).await?;
+    }
     match app.catalog.original_of(upload.person, part.digest).await {
         Ok((id, path)) => return already_here(app, upload, part, id, path).await,
         Err(CatalogError::NotFound) => {}
@@ -70,6 +76,19 @@ pub async fn land(app: &Arc<App>, upload: &Upload, part: Finished) -> Answer<Ori
     };
     let (path, _reserved) = file(app, upload.id, &part, filing.plan.places(&of)).await?;
     commit(app, upload, part.digest, &path, &facts, captured).await
+}
+
+/// Counts a file among what its device says it has.
+pub async fn note(app: &App, upload: &Upload, digest: Digest) -> Answer<()> {
+    let seen = Sighting {
+        source: upload.source.clone(),
+        name: upload.name.clone(),
+        digest,
+        size: upload.length,
+        file_time: upload.file_time,
+        refused: None,
+    };
+    Ok(app.catalog.note_sightings(upload.device, &[seen], app.now()).await?)
 }
 
 /// Gives the part the first free name.

@@ -5,7 +5,7 @@
 //! * [`serve`] – start and stop; [`app`] – what everything shares; [`live`] – what listeners are told.
 //! * [`caller`], [`security`], [`tls`] – who is asking, and how that is known.
 //! * [`failure`] – every answer that is not what was asked for.
-//! * [`landing`] – how bytes become an original; [`tus`] – the upload protocol in front of it.
+//! * [`landing`] – how bytes become an original; [`tus`] and [`dav`] – the protocols in front of it.
 //! * [`api`] – the routes; [`overview`] – the numbers behind the section through the ground.
 //! * [`at_home`] – looking at a copy at home, wherever a re-filing has put it by now.
 //! * [`work`] – background work.
@@ -14,6 +14,7 @@ pub mod api;
 pub mod app;
 pub mod at_home;
 pub mod caller;
+pub mod dav;
 pub mod failure;
 pub mod landing;
 pub mod live;

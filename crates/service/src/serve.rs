@@ -12,7 +12,10 @@ use actix_web::{
     App as WebApp, HttpServer,
     body::MessageBody,
     dev::{ServiceRequest, ServiceResponse},
-    http::header::{HeaderName, HeaderValue},
+    http::{
+        StatusCode,
+        header::{HeaderName, HeaderValue, WWW_AUTHENTICATE},
+    },
     middleware::{Next, from_fn},
     web,
 };
@@ -31,7 +34,7 @@ use ypogeion_wire::REQUEST_ID_HEADER;
 use crate::{
     api,
     app::{App, Parts},
-    caller,
+    caller, dav,
     failure::Failure,
     landing,
     settings::{Listen, Settings},
@@ -160,6 +163,7 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
     let mut server = HttpServer::new(move || {
         let (web_app, _) = WebApp::new().into_utoipa_app().app_data(shared.clone()).configure(api::routes).split_for_parts();
         web_app
+            .service(dav::resource())
             .app_data(
                 web::JsonConfig::default()
                     .limit(8 << 20)
@@ -214,10 +218,15 @@ async fn finish_headers(
     if uploads {
         tus::override_method(&mut request);
     }
+    let folders = caller::is_folder(request.path());
     let mut response = next.call(request).await?;
+    let response_is_for_strangers = response.status() == StatusCode::UNAUTHORIZED;
     let headers = response.headers_mut();
     if uploads {
         tus::mark(headers);
+    }
+    if folders && response_is_for_strangers {
+        headers.insert(WWW_AUTHENTICATE, HeaderValue::from_static("Basic realm=\"Ypogeion\", charset=\"UTF-8\""));
     }
     if let Some(id) = id.and_then(|i| HeaderValue::from_str(&i).ok()) {
         headers.insert(HeaderName::from_static(REQUEST_ID_HEADER), id);

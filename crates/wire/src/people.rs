@@ -286,6 +286,33 @@ pub struct ClaimPairing {
     pub client: String,
 }
 
+/// Let a program send that speaks an open protocol and cannot be paired with a code.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewProgram {
+    /// What to call it, such as the program and the device it runs on. At most 60 characters.
+    pub name: String,
+}
+
+/// What to type into such a program. The password is shown once; the server keeps only its hash.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct Connected {
+    /// The device that the program is here.
+    #[schema(value_type = Uuid)]
+    pub device: DeviceId,
+    /// Its name here.
+    pub name: String,
+    /// Address for programs that know folders (WebDAV).
+    pub folders: String,
+    /// Address for resumable uploads (tus 1.0). The password goes along as a bearer token.
+    pub uploads: String,
+    /// User name, for programs that ask for one.
+    pub user: String,
+    /// The password.
+    pub password: String,
+    /// SHA-256 of the service's certificate, for programs that show what they are about to trust.
+    pub certificate: Option<String>,
+}
+
 /// A device's own credential. Shown once; the server keeps only its hash.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct Claimed {

@@ -7,7 +7,10 @@ use ypogeion_catalog::{CatalogError, devices::NewDevice};
 use ypogeion_core::{DeviceId, OriginalName, access::Role};
 use ypogeion_wire::{
     pairing::{PairingAddress, normalise_code},
-    people::{ClaimPairing, Claimed, Device, DeviceChange, DeviceCoverage, MissingFile, NewPairing, Pairing, SourceCoverage},
+    people::{
+        ClaimPairing, Claimed, Connected, Device, DeviceChange, DeviceCoverage, MissingFile, NewPairing, NewProgram, Pairing,
+        SourceCoverage,
+    },
     problem::ProblemType,
     work::LiveEvent,
 };
@@ -132,6 +135,39 @@ pub async fn claim_pairing(app: web::Data<App>, request: HttpRequest, body: web:
     }))
 }
 
+/// Gives a program its password: one that speaks WebDAV or tus and knows nothing of pairing codes. It is a device of its own from
+/// then on, and may what every device may.
+#[utoipa::path(responses((status = 201, body = Connected)))]
+#[post("/api/devices")]
+pub async fn connect_program(app: web::Data<App>, caller: Caller, body: web::Json<NewProgram>) -> Answer<HttpResponse> {
+    let person = caller.person()?;
+    let name = device_name(&body.name)?;
+    let (id, token) = (DeviceId(Uuid::now_v7()), security::token());
+    let hash = security::hash(&token);
+    let device = NewDevice { id, name: name.as_str(), kind: "program", client: "", token_hash: hash.as_bytes() };
+    app.catalog.add_device(person.id, &device, app.now()).await?;
+    app.catalog.write_record(app.now(), &person.name, &format!("connected {}", name.as_str())).await?;
+    app.live.changed(&[LiveEvent::Devices]);
+    let at = |path: &str| app.address.join(path).map_err(|_| Failure::bad("This service's own address is not usable."));
+    Ok(HttpResponse::Created().json(Connected {
+        device: id,
+        name: name.into(),
+        folders: at("dav/")?.to_string(),
+        uploads: at("tus/")?.to_string(),
+        user: person.folder.clone(),
+        password: token,
+        certificate: (app.address.scheme() == "https").then(|| app.certificate.to_string()),
+    }))
+}
+
+fn device_name(text: &str) -> Answer<OriginalName> {
+    let name = OriginalName::from_device(text.trim());
+    if text.trim().is_empty() || name.as_str().chars().count() > 60 {
+        return Err(Failure::bad("A device's name has 1 to 60 characters."));
+    }
+    Ok(name)
+}
+
 /// The devices: all of them for the keeper, one's own for everybody else.
 #[utoipa::path(responses((status = 200, body = Vec<Device>)))]
 #[get("/api/devices")]
@@ -179,10 +215,7 @@ pub async fn rename_device(
     id: web::Path<Uuid>,
     body: web::Json<DeviceChange>,
 ) -> Answer<HttpResponse> {
-    let name = OriginalName::from_device(body.name.trim());
-    if name.as_str().chars().count() > 60 {
-        return Err(Failure::bad("A device's name has at most 60 characters."));
-    }
+    let name = device_name(&body.name)?;
     app.catalog.rename_device(DeviceId(*id), caller.scope()?, name.as_str()).await?;
     app.live.changed(&[LiveEvent::Devices]);
     Ok(HttpResponse::NoContent().finish())

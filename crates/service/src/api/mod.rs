@@ -22,11 +22,12 @@ use utoipa::OpenApi;
 use utoipa_actix_web::{AppExt, service_config::ServiceConfig};
 use ypogeion_wire::{problem::Problem, work::LiveEvent};
 
-use crate::tus;
+use crate::{dav, tus};
 
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Ypogeion", description = "The API of a household's server. Errors are problem documents (RFC 9457)."),
+    paths(dav::read_folder, dav::write_folder),
     components(schemas(Problem, ypogeion_wire::problem::ProblemType, LiveEvent))
 )]
 struct Document;
@@ -55,6 +56,7 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(people::add_person)
         .service(people::change_person)
         .service(devices::claim_pairing)
+        .service(devices::connect_program)
         .service(devices::create_pairing)
         .service(devices::show_pairing)
         .service(devices::withdraw_pairing)

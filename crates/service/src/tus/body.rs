@@ -7,8 +7,9 @@ use chrono::{DateTime, Utc};
 use data_encoding::BASE64;
 use futures_util::StreamExt;
 use ring::digest::{Context, SHA1_FOR_LEGACY_USE_ONLY, SHA256};
-use tokio::sync::mpsc;
+use tokio::{sync::mpsc, task::JoinHandle};
 use ypogeion_catalog::uploads::Upload;
+use ypogeion_core::UploadId;
 use ypogeion_library::{Finished, LibraryError, PartWriter};
 use ypogeion_wire::problem::ProblemType;
 
@@ -38,37 +39,25 @@ pub async fn append(
     mut body: web::Payload,
     writing: Writing,
 ) -> Answer<Taken> {
-    let (incoming, id, room) = (app.library.incoming().clone(), upload.id, upload.length - start);
-    let (sender, receiver) = mpsc::channel::<web::Bytes>(16);
-    let (length, partial) = (upload.length, upload.is_partial());
-    // The right to write goes with the writing: it is given back when the disk is done, not when the request is dropped.
-    let disk = tokio::task::spawn_blocking(move || {
-        let result = take(incoming.writer(id, start)?, receiver, checksum, length, partial);
-        drop(writing);
-        result
-    });
-    let (mut came, mut trouble) = (0u64, None);
+    let whole = (!upload.is_partial()).then_some(upload.length);
+    let mut intake = Intake::begin(app, upload.id, start, upload.length, whole, checksum, writing);
+    let mut trouble = None;
     while let Some(chunk) = body.next().await {
-        match chunk {
-            Ok(chunk) => {
-                came += chunk.len() as u64;
-                if came > room {
-                    trouble = Some(Failure::new(ProblemType::TooLarge, "More bytes came than the upload was created for."));
-                    break;
-                }
-                if sender.send(chunk).await.is_err() {
-                    break; // The disk failed; its side says why.
-                }
-            }
+        let taken = match chunk {
+            Ok(chunk) => intake.take(chunk).await,
             // The connection broke. Nobody hears the answer, and what came is kept.
+            Err(e) => Err(Failure::bad(format!("The connection broke off: {e}."))),
+        };
+        match taken {
+            Ok(true) => {}
+            Ok(false) => break, // The disk failed; its side says why.
             Err(e) => {
-                trouble = Some(Failure::bad(format!("The connection broke off: {e}.")));
+                trouble = Some(e);
                 break;
             }
         }
     }
-    drop(sender);
-    match disk.await?? {
+    match intake.end().await? {
         Written::Paused { offset } => {
             let expires_at = app.now() + app.settings.upload_life;
             app.catalog.extend_upload(upload.id, expires_at).await?;
@@ -82,14 +71,72 @@ pub async fn append(
             // Landing goes on even if the device hangs up now: it is nearly done, and the device will ask.
             let (app, landed) = (Arc::clone(app), upload.clone());
             let original = tokio::spawn(async move { landing::land(&app, &landed, *part).await }).await??;
-            trouble.map_or(Ok(Taken { offset: length, original: Some(original), expires_at: upload.expires_at }), Err)
+            trouble.map_or(Ok(Taken { offset: upload.length, original: Some(original), expires_at: upload.expires_at }), Err)
         }
     }
 }
 
-enum Written {
-    Paused { offset: u64 },
+/// Bytes on their way from a connection to a part, hashed and written by a thread of their own.
+pub struct Intake {
+    sender: mpsc::Sender<web::Bytes>,
+    disk: JoinHandle<Result<Written, LibraryError>>,
+    came: u64,
+    room: u64,
+}
+
+impl Intake {
+    /// Begins to write at `start`. More than `most` bytes in all are refused; with `whole` bytes the part is finished.
+    pub fn begin(
+        app: &App,
+        id: UploadId,
+        start: u64,
+        most: u64,
+        whole: Option<u64>,
+        checksum: Option<Checksum>,
+        writing: Writing,
+    ) -> Self {
+        let incoming = app.library.incoming().clone();
+        let (sender, receiver) = mpsc::channel::<web::Bytes>(16);
+        // The right to write goes with the writing: it is given back when the disk is done, not when the request is dropped.
+        let disk = tokio::task::spawn_blocking(move || {
+            let result = incoming.writer(id, start).and_then(|writer| take(writer, receiver, checksum, whole));
+            drop(writing);
+            result
+        });
+        Intake { sender, disk, came: 0, room: most - start }
+    }
+
+    /// Bytes taken since the beginning.
+    pub fn came(&self) -> u64 {
+        self.came
+    }
+
+    /// Takes some bytes. `false`: the disk failed, and [`Self::end`] says why.
+    pub async fn take(&mut self, chunk: web::Bytes) -> Answer<bool> {
+        if self.came + chunk.len() as u64 > self.room {
+            return Err(Failure::new(ProblemType::TooLarge, "More bytes came than the upload was created for."));
+        }
+        self.came += chunk.len() as u64;
+        Ok(self.sender.send(chunk).await.is_ok())
+    }
+
+    /// No more bytes come.
+    pub async fn end(self) -> Answer<Written> {
+        drop(self.sender);
+        Ok(self.disk.await??)
+    }
+}
+
+/// What became of a part when no more bytes came.
+pub enum Written {
+    /// It is not complete.
+    Paused {
+        /// Bytes that are there.
+        offset: u64,
+    },
+    /// What came was not what its checksum said, and was taken back.
     WrongChecksum,
+    /// It is complete.
     Finished(Box<Finished>),
 }
 
@@ -97,8 +144,7 @@ fn take(
     mut writer: PartWriter,
     mut chunks: mpsc::Receiver<web::Bytes>,
     mut checksum: Option<Checksum>,
-    length: u64,
-    partial: bool,
+    whole: Option<u64>,
 ) -> Result<Written, LibraryError> {
     while let Some(chunk) = chunks.blocking_recv() {
         if let Err(e) = writer.write(&chunk) {
@@ -114,7 +160,7 @@ fn take(
         writer.take_back()?;
         return Ok(Written::WrongChecksum);
     }
-    if writer.at() == length && !partial {
+    if whole == Some(writer.at()) {
         return Ok(Written::Finished(Box::new(writer.finish())));
     }
     Ok(Written::Paused { offset: writer.pause()?.length })

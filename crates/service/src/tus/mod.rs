@@ -24,10 +24,7 @@ use actix_web::{
 };
 use chrono::{DateTime, Utc};
 use uuid::Uuid;
-use ypogeion_catalog::{
-    devices::{DeviceCaller, Sighting},
-    uploads::Upload,
-};
+use ypogeion_catalog::{devices::DeviceCaller, uploads::Upload};
 use ypogeion_core::{UploadId, room::Room};
 use ypogeion_library::LibraryError;
 use ypogeion_wire::problem::ProblemType;
@@ -50,7 +47,7 @@ const EXTENSIONS: &str = "creation,creation-with-upload,checksum,termination,exp
 const CHECKSUMS: &str = "sha256,sha1";
 const BODY: &str = "application/offset+octet-stream";
 /// No file of a household is larger; a length beyond this is a mistake. 16 TiB, the limit of ext4.
-const LARGEST: u64 = 16 << 40;
+pub const LARGEST: u64 = 16 << 40;
 /// The response header that names the original, once it has landed.
 const ORIGINAL: HeaderName = HeaderName::from_static("ypogeion-original");
 
@@ -178,16 +175,11 @@ async fn begin(app: &App, device: &DeviceCaller, request: &HttpRequest, length: 
 
 /// A device that did not offer a file first is counted against what it sends.
 async fn count(app: &App, upload: &Upload) -> Answer<()> {
-    let Some(digest) = upload.digest else { return Ok(()) };
-    let seen = Sighting {
-        source: upload.source.clone(),
-        name: upload.name.clone(),
-        digest,
-        size: upload.length,
-        file_time: upload.file_time,
-        refused: None,
-    };
-    Ok(app.catalog.note_sightings(upload.device, &[seen], app.now()).await?)
+    match upload.digest {
+        Some(digest) => landing::note(app, upload, digest).await,
+        // Known when it has come.
+        None => Ok(()),
+    }
 }
 
 /// How far is an upload?
@@ -282,7 +274,8 @@ pub async fn end_upload(app: web::Data<App>, caller: Caller, request: HttpReques
     Ok(HttpResponse::NoContent().finish())
 }
 
-fn busy() -> Failure {
+/// Somebody else is writing to it.
+pub fn busy() -> Failure {
     Failure::new(ProblemType::UploadBusy, "Another request is writing to this upload; try again in a moment.")
 }
 

@@ -1,0 +1,341 @@
+//! The tree of folders that a program sees which knows files and folders only (WebDAV). One tree for each device.
+//!
+//! An entry names an original; it is not one. Renaming, copying and replacing entries changes what the program sees, and no
+//! original is touched by it. What the device says it has ([`crate::devices::Sighting`]) follows the entries.
+
+use chrono::{DateTime, TimeDelta, Utc};
+use diesel::{
+    OptionalExtension, QueryableByName, sql_query,
+    sql_types::{Array, BigInt, Binary, Bool, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+};
+use diesel_async::{AsyncConnection, RunQueryDsl};
+use uuid::Uuid;
+use ypogeion_core::{DeviceId, Digest, OriginalId, UploadId, name::source_name, shot};
+
+use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of, unsigned};
+
+/// A folder or a file in a device's tree.
+#[derive(Clone, Debug)]
+pub struct Entry {
+    /// From the root, without a slash at either end.
+    pub path: String,
+    /// A folder.
+    pub folder: bool,
+    /// What the file is; nothing for an empty one.
+    pub original: Option<OriginalId>,
+    /// The original's hash.
+    pub digest: Option<Digest>,
+    /// Its bytes.
+    pub size: u64,
+    /// The upload that is to become it.
+    pub upload: Option<UploadId>,
+    /// When it was made.
+    pub made_at: DateTime<Utc>,
+    /// When it last changed.
+    pub changed_at: DateTime<Utc>,
+    /// Properties as their program left them here.
+    pub properties: serde_json::Value,
+}
+
+#[derive(QueryableByName)]
+struct EntryRow {
+    #[diesel(sql_type = Text)]
+    path: String,
+    #[diesel(sql_type = Bool)]
+    folder: bool,
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    original: Option<Uuid>,
+    #[diesel(sql_type = Nullable<Binary>)]
+    digest: Option<Vec<u8>>,
+    #[diesel(sql_type = BigInt)]
+    size: i64,
+    #[diesel(sql_type = Nullable<SqlUuid>)]
+    upload: Option<Uuid>,
+    #[diesel(sql_type = Timestamptz)]
+    made_at: DateTime<Utc>,
+    #[diesel(sql_type = Timestamptz)]
+    changed_at: DateTime<Utc>,
+    #[diesel(sql_type = Jsonb)]
+    properties: serde_json::Value,
+}
+
+impl From<EntryRow> for Entry {
+    fn from(r: EntryRow) -> Self {
+        Entry {
+            path: r.path,
+            folder: r.folder,
+            original: r.original.map(OriginalId),
+            digest: r.digest.map(|d| digest_of(&d)),
+            size: unsigned(r.size),
+            upload: r.upload.map(UploadId),
+            made_at: r.made_at,
+            changed_at: r.changed_at,
+            properties: r.properties,
+        }
+    }
+}
+
+const ENTRY: &str =
+    "SELECT e.path, e.folder, e.original, o.digest, coalesce(o.size, 0) AS size, e.upload, e.made_at, e.changed_at,
+    e.properties FROM folder_entry e LEFT JOIN original o ON o.id = e.original";
+
+/// A file that is given its final name this soon after it came takes that name in the library, too: many programs send under a
+/// working name. Later, a name in the library is nobody's to change by way of a device.
+const WORKING_NAME: TimeDelta = TimeDelta::hours(1);
+
+/// The folder that a path is in; the root is empty.
+pub fn parent_of(path: &str) -> &str {
+    path.rsplit_once('/').map_or("", |(parent, _)| parent)
+}
+
+/// What a device says of a file in its tree: the folder is the source, as it is for every other program.
+pub fn source_and_name(path: &str) -> (String, String) {
+    let (parent, name) = path.rsplit_once('/').unwrap_or(("", path));
+    (source_name(parent), ypogeion_core::OriginalName::from_device(name).into())
+}
+
+impl Catalog {
+    /// One entry.
+    pub async fn folder_entry(&self, device: DeviceId, path: &str) -> Result<Option<Entry>> {
+        let mut c = self.connection().await?;
+        let row: Option<EntryRow> = sql_query(format!("{ENTRY} WHERE e.device = $1 AND e.path = $2"))
+            .bind::<SqlUuid, _>(device.0)
+            .bind::<Text, _>(path)
+            .kept()
+            .get_result(&mut c)
+            .await
+            .optional()?;
+        Ok(row.map(Entry::from))
+    }
+
+    /// The entries of a folder by path, after `after`.
+    pub async fn folder_entries(&self, device: DeviceId, parent: &str, after: &str, limit: i64) -> Result<Vec<Entry>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<EntryRow> =
+            sql_query(format!("{ENTRY} WHERE e.device = $1 AND e.parent = $2 AND e.path > $3 ORDER BY e.path LIMIT $4"))
+                .bind::<SqlUuid, _>(device.0)
+                .bind::<Text, _>(parent)
+                .bind::<Text, _>(after)
+                .bind::<BigInt, _>(limit)
+                .kept()
+                .load(&mut c)
+                .await?;
+        Ok(rows.into_iter().map(Entry::from).collect())
+    }
+
+    /// Makes a folder, or an empty file.
+    ///
+    /// # Errors
+    /// [`CatalogError::Taken`] if something has that name.
+    pub async fn add_folder_entry(&self, device: DeviceId, path: &str, folder: bool, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        let n = sql_query(
+            "INSERT INTO folder_entry (device, path, parent, folder, made_at, changed_at) VALUES ($1, $2, $3, $4, $5, $5)
+             ON CONFLICT DO NOTHING",
+        )
+        .bind::<SqlUuid, _>(device.0)
+        .bind::<Text, _>(path)
+        .bind::<Text, _>(parent_of(path))
+        .bind::<Bool, _>(folder)
+        .bind::<Timestamptz, _>(now)
+        .kept()
+        .execute(&mut c)
+        .await?;
+        if n == 0 { Err(CatalogError::Taken) } else { Ok(()) }
+    }
+
+    /// Says what a file in the tree is now: an original, an upload that is not complete, or nothing yet. What it was before
+    /// stays in the library.
+    ///
+    /// # Errors
+    /// [`CatalogError::Taken`] if a folder has that name.
+    pub async fn set_folder_file(
+        &self,
+        device: DeviceId,
+        path: &str,
+        original: Option<OriginalId>,
+        upload: Option<UploadId>,
+        now: DateTime<Utc>,
+    ) -> Result<()> {
+        let mut c = self.connection().await?;
+        let n = sql_query(
+            "INSERT INTO folder_entry (device, path, parent, folder, original, upload, made_at, changed_at)
+             VALUES ($1, $2, $3, false, $4, $5, $6, $6)
+             ON CONFLICT (device, path) DO UPDATE SET upload = excluded.upload, changed_at = excluded.changed_at,
+                 -- The version before is shown until the new one is complete.
+                 original = CASE WHEN excluded.upload IS NULL THEN excluded.original ELSE folder_entry.original END
+             WHERE NOT folder_entry.folder",
+        )
+        .bind::<SqlUuid, _>(device.0)
+        .bind::<Text, _>(path)
+        .bind::<Text, _>(parent_of(path))
+        .bind::<Nullable<SqlUuid>, _>(original.map(|o| o.0))
+        .bind::<Nullable<SqlUuid>, _>(upload.map(|u| u.0))
+        .bind::<Timestamptz, _>(now)
+        .kept()
+        .execute(&mut c)
+        .await?;
+        if n == 0 { Err(CatalogError::Taken) } else { Ok(()) }
+    }
+
+    /// Takes an entry out of the tree because another one takes its place. Folders go only when nothing is in them.
+    pub async fn forget_folder_entry(&self, device: DeviceId, path: &str) -> Result<bool> {
+        let mut c = self.connection().await?;
+        let n = sql_query(
+            "DELETE FROM folder_entry e WHERE e.device = $1 AND e.path = $2
+             AND NOT EXISTS (SELECT 1 FROM folder_entry i WHERE i.device = $1 AND i.parent = $2)",
+        )
+        .bind::<SqlUuid, _>(device.0)
+        .bind::<Text, _>(path)
+        .kept()
+        .execute(&mut c)
+        .await?;
+        Ok(n > 0)
+    }
+
+    /// Gives a file's original a second entry.
+    pub async fn copy_folder_file(&self, device: DeviceId, from: &str, to: &str, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        let n = sql_query(
+            "INSERT INTO folder_entry (device, path, parent, folder, original, made_at, changed_at, properties)
+             SELECT device, $3, $4, false, original, $5, changed_at, properties FROM folder_entry
+             WHERE device = $1 AND path = $2 AND NOT folder
+             ON CONFLICT (device, path) DO UPDATE SET original = excluded.original, upload = NULL, changed_at = excluded.changed_at,
+                 properties = excluded.properties WHERE NOT folder_entry.folder",
+        )
+        .bind::<SqlUuid, _>(device.0)
+        .bind::<Text, _>(from)
+        .bind::<Text, _>(to)
+        .bind::<Text, _>(parent_of(to))
+        .bind::<Timestamptz, _>(now)
+        .kept()
+        .execute(&mut c)
+        .await?;
+        if n == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
+    }
+
+    /// Keeps a program's properties of an entry.
+    pub async fn set_folder_properties(&self, device: DeviceId, path: &str, properties: &serde_json::Value) -> Result<()> {
+        let mut c = self.connection().await?;
+        let n = sql_query("UPDATE folder_entry SET properties = $3 WHERE device = $1 AND path = $2")
+            .bind::<SqlUuid, _>(device.0)
+            .bind::<Text, _>(path)
+            .bind::<Jsonb, _>(properties)
+            .kept()
+            .execute(&mut c)
+            .await?;
+        if n == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
+    }
+
+    /// Gives an entry, and everything in it, another place in the tree.
+    ///
+    /// What the device says it has is renamed with it. A file that came within the last hour takes its new name in the library,
+    /// too, by way of background work.
+    ///
+    /// # Errors
+    /// [`CatalogError::Taken`] if something has that name, [`CatalogError::NotFound`] if nothing had the old one.
+    pub async fn move_folder_entry(&self, device: DeviceId, from: &str, to: &str, now: DateTime<Utc>) -> Result<()> {
+        #[derive(QueryableByName)]
+        struct Moved {
+            #[diesel(sql_type = Text)]
+            path: String,
+            #[diesel(sql_type = Nullable<SqlUuid>)]
+            original: Option<Uuid>,
+        }
+        let mut c = self.connection().await?;
+        c.transaction(async |c| {
+            let moved: Vec<Moved> = sql_query(
+                "UPDATE folder_entry SET path = $3 || substr(path, char_length($2) + 1),
+                     parent = CASE WHEN path = $2 THEN $4 ELSE $3 || substr(parent, char_length($2) + 1) END
+                 WHERE device = $1 AND (path = $2 OR starts_with(path, $2 || '/')) RETURNING path, original",
+            )
+            .bind::<SqlUuid, _>(device.0)
+            .bind::<Text, _>(from)
+            .bind::<Text, _>(to)
+            .bind::<Text, _>(parent_of(to))
+            .kept()
+            .load(c)
+            .await?;
+            if moved.is_empty() {
+                return Err(CatalogError::NotFound);
+            }
+            let files: Vec<&Moved> = moved.iter().filter(|m| m.original.is_some()).collect();
+            let new: Vec<(String, String)> = files.iter().map(|m| source_and_name(&m.path)).collect();
+            let old: Vec<(String, String)> =
+                files.iter().map(|m| source_and_name(&format!("{from}{}", &m.path[to.len()..]))).collect();
+            let keys: Vec<String> = new
+                .iter()
+                .map(|(source, name)| {
+                    let (folder, bare) = shot::place_on_device(source, name);
+                    shot::key(Some(device), &folder, &bare)
+                })
+                .collect();
+            let texts = |of: &[(String, String)], first: bool| -> Vec<String> {
+                of.iter().map(|(s, n)| if first { s.clone() } else { n.clone() }).collect()
+            };
+            // A name that was said before and is not in the tree any more gives way.
+            sql_query(
+                "DELETE FROM sighting s USING unnest($2, $3) AS u (source, name)
+                 WHERE s.device = $1 AND s.source = u.source AND s.name = u.name",
+            )
+            .bind::<SqlUuid, _>(device.0)
+            .bind::<Array<Text>, _>(texts(&new, true))
+            .bind::<Array<Text>, _>(texts(&new, false))
+            .kept()
+            .execute(c)
+            .await?;
+            sql_query(
+                "UPDATE sighting s SET source = u.source, name = u.name FROM unnest($2, $3, $4, $5) AS u (was_in, was, source, name)
+                 WHERE s.device = $1 AND s.source = u.was_in AND s.name = u.was",
+            )
+            .bind::<SqlUuid, _>(device.0)
+            .bind::<Array<Text>, _>(texts(&old, true))
+            .bind::<Array<Text>, _>(texts(&old, false))
+            .bind::<Array<Text>, _>(texts(&new, true))
+            .bind::<Array<Text>, _>(texts(&new, false))
+            .kept()
+            .execute(c)
+            .await?;
+            sql_query(
+                "WITH right_now AS (
+                     UPDATE original o SET name = u.name, source = u.source, shot_key = u.shot_key
+                     FROM unnest($2, $3, $4, $5, $6) AS u (id, was, source, name, shot_key)
+                     WHERE o.id = u.id AND o.device = $1 AND o.name = u.was AND o.landed_at > $8 RETURNING o.id
+                 ), shots AS (
+                     INSERT INTO job (kind, key, priority, due) SELECT 'group', id, 18, $7 FROM right_now ON CONFLICT DO NOTHING
+                 ) INSERT INTO job (kind, key, priority, due) SELECT 'refile', id, 4, $7 FROM right_now ON CONFLICT DO NOTHING",
+            )
+            .bind::<SqlUuid, _>(device.0)
+            .bind::<Array<SqlUuid>, _>(files.iter().filter_map(|m| m.original).collect::<Vec<_>>())
+            .bind::<Array<Text>, _>(texts(&old, false))
+            .bind::<Array<Text>, _>(texts(&new, true))
+            .bind::<Array<Text>, _>(texts(&new, false))
+            .bind::<Array<Text>, _>(keys)
+            .bind::<Timestamptz, _>(now)
+            .bind::<Timestamptz, _>(now - WORKING_NAME)
+            .kept()
+            .execute(c)
+            .await?;
+            Ok::<_, CatalogError>(())
+        })
+        .await?;
+        self.work_added();
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("a.jpg", "", "", "a.jpg")]
+    #[case("DCIM/Camera/a.jpg", "DCIM/Camera", "DCIM/Camera", "a.jpg")]
+    fn a_path_says_where_a_file_is_from(#[case] path: &str, #[case] parent: &str, #[case] source: &str, #[case] name: &str) {
+        assert_eq!(parent_of(path), parent);
+        let said = source_and_name(path);
+        assert_eq!((said.0.as_str(), said.1.as_str()), (source, name));
+    }
+}

@@ -1,0 +1,153 @@
+//! Folders for programs that know nothing else: WebDAV class 1 and 2 (RFC 4918).
+//!
+//! * This module has the door: who may, what is refused, and answers in words. [`view`] is a device's tree of folders, [`file`]
+//!   a file in it while it is written or read, and [`locks`] keeps programs from writing over each other's work.
+//!
+//! The protocol itself is the `dav-server` library's. Beneath it lies the same landing as for every other way in: a file is
+//! acknowledged once it is an original. The tree only names originals, so whatever a program does to it, nothing is lost:
+//!
+//! | request | what happens |
+//! |---|---|
+//! | PUT on a new name | the bytes land, and the name points to the original |
+//! | PUT on a name that is there | the same; the version before stays in the library |
+//! | PUT with `Content-Range` | pieces, from the first to the last; the file lands with its last byte |
+//! | MOVE, COPY | names change; within an hour of its arrival a file takes its new name in the library, too |
+//! | DELETE | refused: a device cannot take back what the household has |
+
+pub mod file;
+pub mod locks;
+pub mod view;
+
+use std::{convert::Infallible, sync::Arc};
+
+use actix_web::{
+    HttpRequest, HttpResponse, Resource, Responder,
+    body::{BoxBody, SizedStream},
+    http::{
+        Method, StatusCode,
+        header::{CONTENT_LENGTH, CONTENT_SECURITY_POLICY, HeaderName, HeaderValue},
+    },
+    web,
+};
+use dav_server::{
+    DavHandler, DavMethodSet,
+    actix::{DavRequest, DavResponse},
+};
+use futures_util::stream;
+use ypogeion_wire::problem::ProblemType;
+
+use self::view::{Piece, View};
+use crate::{
+    app::App,
+    caller::Caller,
+    failure::{Answer, Failure},
+};
+
+/// Where the folders are.
+pub const PREFIX: &str = "/dav";
+
+/// The methods that are answered. DELETE is answered here, in words; PATCH has no meaning for a file that is never changed.
+const METHODS: [&str; 12] =
+    ["OPTIONS", "GET", "HEAD", "PUT", "PROPFIND", "PROPPATCH", "MKCOL", "COPY", "MOVE", "LOCK", "UNLOCK", "DELETE"];
+
+/// The folders, as a resource of the service.
+pub fn resource() -> Resource {
+    web::resource(["/dav", "/dav/{path:.*}"])
+        .route(web::get().to(read_folder))
+        .route(web::head().to(read_folder))
+        .route(web::method(propfind()).to(read_folder))
+        .route(web::method(Method::OPTIONS).to(read_folder))
+        .default_service(web::to(write_folder))
+}
+
+fn propfind() -> Method {
+    Method::from_bytes(b"PROPFIND").expect("a method's name")
+}
+
+/// Whether a method only looks.
+pub fn only_looks(method: &Method) -> bool {
+    matches!(method.as_str(), "GET" | "HEAD" | "OPTIONS" | "PROPFIND")
+}
+
+/// Lists and reads a device's folders (WebDAV: GET, HEAD, OPTIONS, PROPFIND).
+#[utoipa::path(get, path = "/dav/{path}", responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = 207)))]
+pub async fn read_folder(app: web::Data<App>, caller: Caller, request: HttpRequest, dav: DavRequest) -> Answer<HttpResponse> {
+    serve(app, caller, request, dav).await
+}
+
+/// Puts files into a device's folders (WebDAV: PUT, MKCOL, MOVE, COPY, PROPPATCH, LOCK, UNLOCK). DELETE is refused.
+#[utoipa::path(put, path = "/dav/{path}", request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 201), (status = 204)))]
+pub async fn write_folder(app: web::Data<App>, caller: Caller, request: HttpRequest, dav: DavRequest) -> Answer<HttpResponse> {
+    if request.method() == Method::DELETE {
+        return Err(Failure::new(
+            ProblemType::NotAllowed,
+            "A device cannot delete what the household has. It stays here whatever happens to the copy on the device.",
+        ));
+    }
+    serve(app, caller, request, dav).await
+}
+
+async fn serve(app: web::Data<App>, caller: Caller, request: HttpRequest, dav: DavRequest) -> Answer<HttpResponse> {
+    let device = caller.device()?.clone();
+    let app = app.into_inner();
+    let piece = piece(&request)?;
+    let view = View::new(Arc::clone(&app), device.clone(), piece, request.method().as_str() == "LOCK");
+    let methods = DavMethodSet::from_vec(METHODS.to_vec()).unwrap_or(DavMethodSet::WEBDAV_RO);
+    let handler = DavHandler::builder()
+        .strip_prefix(PREFIX)
+        .filesystem(Box::new(view.clone()))
+        .locksystem(app.locks.of(device.id))
+        .methods(methods)
+        .read_buf_size(256 << 10)
+        .build_handler();
+    let answered = handler.handle(dav.request).await;
+    if let Some(trouble) = view.trouble().filter(|_| answered.status().as_u16() >= 400) {
+        return Err(trouble);
+    }
+    let mut response = DavResponse(answered).respond_to(&request);
+    if response.status() == StatusCode::NOT_IMPLEMENTED && request.method() == propfind() {
+        // A listing of everything below: refused with the standard's own status (RFC 4918, section 9.1).
+        *response.status_mut() = StatusCode::FORBIDDEN;
+    }
+    if request.method() == Method::HEAD {
+        response = with_length(response);
+    }
+    let headers = response.headers_mut();
+    if headers.contains_key("dav") {
+        headers.insert(HeaderName::from_static("dav"), HeaderValue::from_static("1, 2"));
+        headers.remove("ms-author-via");
+    }
+    if let Some(digest) = view.digest().and_then(|d| HeaderValue::from_str(&format!("sha-256=:{}:", d.to_base64())).ok()) {
+        headers.insert(HeaderName::from_static("repr-digest"), digest);
+    }
+    // A page that somebody put here is a file, and not a page of this service.
+    headers.insert(CONTENT_SECURITY_POLICY, HeaderValue::from_static("sandbox; default-src 'none'"));
+    Ok(response)
+}
+
+/// An answer to HEAD tells the length of what GET would hand over; an empty body would have it tell zero.
+fn with_length(response: HttpResponse) -> HttpResponse {
+    let length = response.headers().get(CONTENT_LENGTH).and_then(|v| v.to_str().ok()).and_then(|v| v.parse().ok());
+    match length {
+        Some(length) => {
+            response.map_body(|_, _| BoxBody::new(SizedStream::new(length, stream::empty::<Result<_, Infallible>>())))
+        }
+        None => response,
+    }
+}
+
+/// The piece that a PUT with `Content-Range: bytes FIRST-LAST/WHOLE` carries (RFC 9110, section 14.5).
+fn piece(request: &HttpRequest) -> Answer<Option<Piece>> {
+    let Some(value) = request.headers().get("content-range") else { return Ok(None) };
+    let read = value.to_str().ok().and_then(|v| {
+        let (range, whole) = v.trim().strip_prefix("bytes ")?.split_once('/')?;
+        let (first, last) = range.split_once('-')?;
+        let (start, last, whole) = (first.parse().ok()?, last.parse::<u64>().ok()?, whole.parse().ok()?);
+        (start <= last && last < whole).then_some(Piece { start, whole })
+    });
+    read.map(Some).ok_or_else(|| {
+        Failure::bad(
+            "The header Content-Range must be \"bytes FIRST-LAST/WHOLE\", in whole numbers, with the length of the whole file.",
+        )
+    })
+}
