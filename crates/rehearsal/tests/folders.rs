@@ -71,6 +71,10 @@ impl Program {
     }
 }
 
+fn tag_of(bytes: &[u8]) -> String {
+    format!("\"{}\"", &Digest::of(bytes).to_string()[..32])
+}
+
 async fn wait_until(what: &str, holds: impl Fn() -> bool) {
     wait_for(what, 20, async || Ok(holds().then_some(()))).await.unwrap();
 }
@@ -86,7 +90,7 @@ async fn a_program_puts_pictures_into_folders_and_reads_them_back() {
     assert_eq!(p.send("MKCOL", "Camera", &[], b"").await.status, 201);
     assert_eq!(p.send("MKCOL", "Camera", &[], b"").await.status, 405);
     let put = p.send("PUT", "Camera/IMG_20260412_101530.jpg", &[], b"kite").await;
-    assert_eq!((put.status, put.header("etag")), (201, format!("\"{}\"", Digest::of(b"kite")).as_str()));
+    assert_eq!((put.status, put.header("etag")), (201, tag_of(b"kite").as_str()));
     assert_eq!(library_files(&w.house), ["juno/2026/04/IMG_20260412_101530.jpg"]);
     // In the standard's own words, and as every other download.
     let got = p.send("GET", "Camera/IMG_20260412_101530.jpg", &[], b"").await;
@@ -203,6 +207,8 @@ async fn a_lock_keeps_others_from_writing() {
     assert_eq!(p.put("a.jpg", b"kite").await, 423);
     assert_eq!(p.send("LOCK", "a.jpg", &[("Content-Type", "application/xml")], body).await.status, 423);
     let held = format!("({token})");
+    assert_eq!(p.send("PUT", "a.jpg", &[("If", &format!("({token} [\"some"))], b"kite").await.status, 400, "cut off");
+    assert_eq!(p.send("PUT", "a.jpg", &[("If", "(Not <DAV:no-lock>)")], b"kite").await.status, 423);
     assert_eq!(p.send("PUT", "a.jpg", &[("If", &held)], b"kite").await.status, 204);
     let away = p.at("b.jpg");
     assert_eq!(p.send("MOVE", "a.jpg", &[("Destination", &away)], b"").await.status, 423);
@@ -217,12 +223,14 @@ async fn properties_are_kept_for_their_program() {
     let p = program(&w).await;
     p.put("a.jpg", b"kite").await;
     let set = r#"<?xml version="1.0"?><D:propertyupdate xmlns:D="DAV:" xmlns:x="urn:example"><D:set><D:prop><x:mark>☂ &amp; more</x:mark></D:prop></D:set></D:propertyupdate>"#;
-    let ask = r#"<?xml version="1.0"?><D:propfind xmlns:D="DAV:" xmlns:x="urn:example"><D:prop><x:mark/><D:getetag/></D:prop></D:propfind>"#;
+    let ask = r#"<?xml version="1.0"?><D:propfind xmlns:D="DAV:" xmlns:x="urn:example"><D:prop><x:mark/><D:getetag/><x:gone/></D:prop></D:propfind>"#;
     let said = p.send("PROPPATCH", "a.jpg", &[], set.as_bytes()).await;
     assert!(said.status == 207 && said.body.contains("200 OK"), "{}", said.body);
     p.send("MOVE", "a.jpg", &[("Destination", &p.at("b.jpg"))], b"").await;
     let kept = p.send("PROPFIND", "b.jpg", &[("Depth", "0")], ask.as_bytes()).await;
-    assert!(kept.body.contains("☂ &amp; more") && kept.body.contains(&Digest::of(b"kite").to_string()), "{}", kept.body);
+    assert_eq!(kept.body.matches("☂").count(), 1, "{}", kept.body);
+    assert!(kept.body.contains("<p:gone xmlns:p=\"urn:example\"/>") && kept.body.contains("404 Not Found"), "{}", kept.body);
+    assert!(kept.body.contains("☂ &amp; more") && kept.body.contains(&tag_of(b"kite").replace('"', "&quot;")), "{}", kept.body);
     let too_much = set.replace("☂", &"x".repeat(70_000));
     assert!(p.send("PROPPATCH", "b.jpg", &[], too_much.as_bytes()).await.status >= 400);
     let bomb = r#"<?xml version="1.0"?><!DOCTYPE a [<!ENTITY b "bbbbbbbbbb"><!ENTITY c "&b;&b;&b;&b;&b;&b;&b;&b;&b;&b;"><!ENTITY d "&c;&c;&c;&c;&c;&c;&c;&c;&c;&c;"><!ENTITY e "&d;&d;&d;&d;&d;&d;&d;&d;&d;&d;"><!ENTITY f "&e;&e;&e;&e;&e;&e;&e;&e;&e;&e;"><!ENTITY g "&f;&f;&f;&f;&f;&f;&f;&f;&f;&f;"><!ENTITY h "&g;&g;&g;&g;&g;&g;&g;&g;&g;&g;">]><D:propertyupdate xmlns:D="DAV:"><D:set><D:prop><x>&h;&h;&h;</x></D:prop></D:set></D:propertyupdate>"#;

@@ -94,16 +94,16 @@ impl Writing {
     async fn begin(&self) -> Answer<State> {
         let app = self.view.app();
         let incoming = app.library.incoming();
-        if let Some(piece) = self.view.piece() {
-            if let Some((upload, stands)) = self.begun(piece).await? {
-                let writing = app.busy.take(upload.id).ok_or_else(busy)?;
-                if piece.start < stands {
-                    // A piece that came before and is sent again, because its answer was lost.
-                    incoming.shorten(upload.id, piece.start)?;
-                }
-                let intake = Intake::begin(app, upload.id, piece.start, piece.whole, Some(piece.whole), None, writing);
-                return Ok(State::Taking(intake, Box::new(upload), true));
+        if let Some(piece) = self.view.piece()
+            && let Some((upload, stands)) = self.begun(piece).await?
+        {
+            let writing = app.busy.take(upload.id).ok_or_else(busy)?;
+            if piece.start < stands {
+                // A piece that came before and is sent again, because its answer was lost.
+                incoming.shorten(upload.id, piece.start)?;
             }
+            let intake = Intake::begin(app, upload.id, piece.start, piece.whole, Some(piece.whole), None, writing);
+            return Ok(State::Taking(intake, Box::new(upload), true));
         }
         if let Some(given_up) = self.there.as_ref().and_then(|e| e.upload) {
             // The file is sent afresh; what had come of it before was never acknowledged.

@@ -1,7 +1,8 @@
 //! Folders for programs that know nothing else: WebDAV class 1 and 2 (RFC 4918).
 //!
 //! * This module has the door: who may, what is refused, and answers in words. [`view`] is a device's tree of folders, [`file`]
-//!   a file in it while it is written or read, and [`locks`] keeps programs from writing over each other's work.
+//!   a file in it while it is written or read, [`listing`] tells what is in it, and [`locks`] keeps programs from writing over
+//!   each other's work.
 //!
 //! The protocol itself is the `dav-server` library's. Beneath it lies the same landing as for every other way in: a file is
 //! acknowledged once it is an original. The tree only names originals, so whatever a program does to it, nothing is lost:
@@ -15,16 +16,17 @@
 //! | DELETE | refused: a device cannot take back what the household has |
 
 pub mod file;
+pub mod listing;
 pub mod locks;
 pub mod view;
 
-use std::{convert::Infallible, sync::Arc};
+use std::{convert::Infallible, panic::AssertUnwindSafe, sync::Arc};
 
 use actix_web::{
     HttpRequest, HttpResponse, Resource, Responder,
     body::{BoxBody, SizedStream},
     http::{
-        Method, StatusCode,
+        Method,
         header::{CONTENT_LENGTH, CONTENT_SECURITY_POLICY, HeaderName, HeaderValue},
     },
     web,
@@ -32,8 +34,9 @@ use actix_web::{
 use dav_server::{
     DavHandler, DavMethodSet,
     actix::{DavRequest, DavResponse},
+    davpath::DavPath,
 };
-use futures_util::stream;
+use futures_util::{FutureExt, stream};
 use ypogeion_wire::problem::ProblemType;
 
 use self::view::{Piece, View};
@@ -55,7 +58,7 @@ pub fn resource() -> Resource {
     web::resource(["/dav", "/dav/{path:.*}"])
         .route(web::get().to(read_folder))
         .route(web::head().to(read_folder))
-        .route(web::method(propfind()).to(read_folder))
+        .route(web::method(propfind()).to(list_folder))
         .route(web::method(Method::OPTIONS).to(read_folder))
         .default_service(web::to(write_folder))
 }
@@ -87,6 +90,21 @@ pub async fn write_folder(app: web::Data<App>, caller: Caller, request: HttpRequ
     serve(app, caller, request, dav).await
 }
 
+/// What is in a folder.
+async fn list_folder(app: web::Data<App>, caller: Caller, request: HttpRequest, body: web::Bytes) -> Answer<HttpResponse> {
+    let device = caller.device()?.clone();
+    let deep = match request.headers().get("depth").map(HeaderValue::as_bytes) {
+        Some(b"0") => false,
+        Some(b"1") => true,
+        _ => return Ok(listing::too_deep()),
+    };
+    let path = DavPath::new(request.path()).and_then(|mut p| p.set_prefix(PREFIX).map(|()| p));
+    let path = path.map_err(|_| Failure::bad("This address is not one of a folder or a file."))?;
+    let locks = app.locks.of(device.id);
+    let view = View::new(app.into_inner(), device, None, false);
+    listing::list(view, locks, path, deep, &body).await
+}
+
 async fn serve(app: web::Data<App>, caller: Caller, request: HttpRequest, dav: DavRequest) -> Answer<HttpResponse> {
     let device = caller.device()?.clone();
     let app = app.into_inner();
@@ -100,15 +118,13 @@ async fn serve(app: web::Data<App>, caller: Caller, request: HttpRequest, dav: D
         .methods(methods)
         .read_buf_size(256 << 10)
         .build_handler();
-    let answered = handler.handle(dav.request).await;
+    // The library has been seen to stumble over headers that end in the middle. That is the sender's mistake, and theirs alone.
+    let answered = AssertUnwindSafe(handler.handle(dav.request)).catch_unwind().await;
+    let answered = answered.map_err(|_| Failure::bad("A header or the body of this request is not understood."))?;
     if let Some(trouble) = view.trouble().filter(|_| answered.status().as_u16() >= 400) {
         return Err(trouble);
     }
     let mut response = DavResponse(answered).respond_to(&request);
-    if response.status() == StatusCode::NOT_IMPLEMENTED && request.method() == propfind() {
-        // A listing of everything below: refused with the standard's own status (RFC 4918, section 9.1).
-        *response.status_mut() = StatusCode::FORBIDDEN;
-    }
     if request.method() == Method::HEAD {
         response = with_length(response);
     }

@@ -13,7 +13,7 @@ use dav_server::{
         ReadDirMeta,
     },
 };
-use futures_util::{StreamExt, stream};
+use futures_util::{Stream, StreamExt, stream};
 use serde::{Deserialize, Serialize};
 use ypogeion_catalog::{CatalogError, devices::DeviceCaller, folder_view::Entry};
 use ypogeion_core::Digest;
@@ -104,7 +104,8 @@ impl View {
         error
     }
 
-    fn place(&self, path: &DavPath) -> FsResult<String> {
+    /// The place in the tree that a path means.
+    pub fn place(&self, path: &DavPath) -> FsResult<String> {
         let text = std::str::from_utf8(path.as_bytes())
             .map_err(|_| self.failed(Failure::new(ProblemType::NotAllowed, "Names are written in UTF-8 here.")))?;
         let place = text.trim_matches('/');
@@ -120,6 +121,30 @@ impl View {
             return Err(FsError::NotFound);
         }
         Ok(place.to_owned())
+    }
+
+    /// The entry at a place; `None` for the root, which is always there and is no entry.
+    pub async fn entry(&self, place: &str) -> FsResult<Option<Entry>> {
+        if place.is_empty() { Ok(None) } else { self.find(place).await.map(Some) }
+    }
+
+    /// What is in a folder, read a page at a time.
+    pub fn entries(&self, place: String) -> impl Stream<Item = FsResult<Entry>> + Send + 'static {
+        let view = self.clone();
+        let pages = stream::unfold(Some(String::new()), move |after| {
+            let (view, place) = (view.clone(), place.clone());
+            async move {
+                let page = view.app().catalog.folder_entries(view.device().id, &place, &after?, PAGE).await;
+                let page: Vec<FsResult<Entry>> = match page {
+                    Ok(page) => page.into_iter().map(Ok).collect(),
+                    Err(e) => vec![Err(view.failed(e))],
+                };
+                let last = page.last().filter(|_| page.len() == PAGE as usize).and_then(|l| l.as_ref().ok());
+                let next = last.map(|e| e.path.clone());
+                Some((stream::iter(page), next))
+            }
+        });
+        pages.flatten()
     }
 
     async fn find(&self, place: &str) -> FsResult<Entry> {
@@ -195,9 +220,11 @@ impl View {
 
 /// A property as it is kept.
 #[derive(Debug, Serialize, Deserialize)]
-struct Kept {
-    name: String,
-    namespace: Option<String>,
+pub struct Kept {
+    /// Its name.
+    pub name: String,
+    /// The namespace of the name.
+    pub namespace: Option<String>,
     prefix: Option<String>,
     xml: String,
 }
@@ -213,21 +240,21 @@ impl Kept {
         })
     }
 
+    /// The whole element, as it was sent.
+    pub fn element(&self) -> &str {
+        match self.xml.trim_start().strip_prefix("<?xml") {
+            Some(rest) => rest.split_once("?>").map_or("", |(_, element)| element.trim_start()),
+            None => &self.xml,
+        }
+    }
+
     fn is(&self, property: &DavProp) -> bool {
         self.name == property.name && self.namespace == property.namespace
     }
-
-    fn property(self, with_content: bool) -> DavProp {
-        DavProp {
-            name: self.name,
-            namespace: self.namespace,
-            prefix: self.prefix,
-            xml: with_content.then(|| self.xml.into_bytes()),
-        }
-    }
 }
 
-fn kept_properties(entry: &Entry) -> Vec<Kept> {
+/// The properties that programs left at an entry.
+pub fn kept_properties(entry: &Entry) -> Vec<Kept> {
     serde_json::from_value(entry.properties.clone()).unwrap_or_default()
 }
 
@@ -238,7 +265,7 @@ pub struct Meta {
     pub folder: bool,
     /// Bytes.
     pub length: u64,
-    /// The hash of a complete file. It is its entity tag, so a program can tell whether it has the same bytes.
+    /// The hash of a complete file. Its entity tag is made from it, so it changes when the bytes do and at no other time.
     pub digest: Option<Digest>,
     /// When it was made.
     pub made: SystemTime,
@@ -266,7 +293,8 @@ impl DavMetaData for Meta {
     fn etag(&self) -> Option<String> {
         let since = self.changed.duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
         Some(match self.digest {
-            Some(digest) => digest.to_string(),
+            // Half of it says as much, and programs exist that cut longer tags off.
+            Some(digest) => digest.to_string()[..32].to_owned(),
             None => format!("{}-{}", self.length, since.as_micros()),
         })
     }
@@ -328,27 +356,12 @@ impl DavFileSystem for View {
             self.has_folder(&place).await?;
             let skip = if place.is_empty() { 0 } else { place.len() + 1 };
             let view = self.clone();
-            let pages = stream::unfold(Some(String::new()), move |after| {
-                let (view, place) = (view.clone(), place.clone());
-                async move {
-                    let after = after?;
-                    let page = view.app().catalog.folder_entries(view.device().id, &place, &after, PAGE).await;
-                    let next =
-                        page.as_ref().ok().filter(|p| p.len() == PAGE as usize).and_then(|p| p.last()).map(|e| e.path.clone());
-                    let listed: Vec<FsResult<Box<dyn DavDirEntry>>> = match page {
-                        Ok(page) => page
-                            .iter()
-                            .map(|e| {
-                                Ok(Box::new(Listed { name: e.path[skip..].to_owned(), meta: view.meta(e) })
-                                    as Box<dyn DavDirEntry>)
-                            })
-                            .collect(),
-                        Err(e) => vec![Err(view.failed(e))],
-                    };
-                    Some((stream::iter(listed), next))
-                }
+            let listed = self.entries(place).map(move |entry| {
+                let entry = entry?;
+                let (name, meta) = (entry.path[skip..].to_owned(), view.meta(&entry));
+                Ok(Box::new(Listed { name, meta }) as Box<dyn DavDirEntry>)
             });
-            Ok(Box::pin(pages.flatten()) as FsStream<Box<dyn DavDirEntry>>)
+            Ok(Box::pin(listed) as FsStream<Box<dyn DavDirEntry>>)
         })
     }
 
@@ -427,21 +440,6 @@ impl DavFileSystem for View {
         patch: Vec<(bool, DavProp)>,
     ) -> FsFuture<'a, Vec<(http::StatusCode, DavProp)>> {
         Box::pin(async move { self.change_properties(&self.place(path)?, patch).await })
-    }
-
-    fn get_props<'a>(&'a self, path: &'a DavPath, do_content: bool) -> FsFuture<'a, Vec<DavProp>> {
-        Box::pin(async move {
-            let entry = self.find(&self.place(path)?).await?;
-            Ok(kept_properties(&entry).into_iter().map(|k| k.property(do_content)).collect())
-        })
-    }
-
-    fn get_prop<'a>(&'a self, path: &'a DavPath, prop: DavProp) -> FsFuture<'a, Vec<u8>> {
-        Box::pin(async move {
-            let entry = self.find(&self.place(path)?).await?;
-            let kept = kept_properties(&entry).into_iter().find(|k| k.is(&prop));
-            kept.map(|k| k.xml.into_bytes()).ok_or(FsError::NotFound)
-        })
     }
 
     fn get_quota(&'_ self) -> FsFuture<'_, (u64, Option<u64>)> {
