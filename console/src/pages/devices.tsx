@@ -7,6 +7,7 @@ import { keys, useDevices, useDo, usePeople } from "../api/hooks";
 import { count, counted, size, until } from "../format";
 import { Button, Dialog, Field, Page, State, When, table } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
+import { ConnectDialog } from "./connect";
 import { CoverageDialog } from "./coverage";
 
 type Person = Schemas["Person"];
@@ -16,6 +17,7 @@ export function Devices({ me }: { me: Me }) {
   const devices = useDevices();
   const people = usePeople(keeper);
   const [pairing, setPairing] = useState(false);
+  const [connecting, setConnecting] = useState(false);
   const [adding, setAdding] = useState(false);
   return (
     <Page
@@ -45,7 +47,18 @@ export function Devices({ me }: { me: Me }) {
         <DeviceTable devices={devices.data} keeper={keeper} />
       )}
       {keeper && people.data && <PeopleTable people={people.data} />}
-      {pairing && <PairDialog me={me} people={people.data ?? []} onClose={() => setPairing(false)} />}
+      {pairing && (
+        <PairDialog
+          me={me}
+          people={people.data ?? []}
+          onClose={() => setPairing(false)}
+          onProgram={() => {
+            setPairing(false);
+            setConnecting(true);
+          }}
+        />
+      )}
+      {connecting && <ConnectDialog onClose={() => setConnecting(false)} />}
       {adding && <AddDialog onClose={() => setAdding(false)} />}
     </Page>
   );
@@ -279,7 +292,7 @@ function AddDialog({ onClose }: { onClose: () => void }) {
   );
 }
 
-function PairDialog({ me, people, onClose }: { me: Me; people: Person[]; onClose: () => void }) {
+function PairDialog({ me, people, onClose, onProgram }: { me: Me; people: Person[]; onClose: () => void; onProgram: () => void }) {
   const [pairing, setPairing] = useState<Schemas["Pairing"]>();
   const create = useDo((person: string) => ask<Schemas["Pairing"]>("/api/pairings", "POST", { person }), []);
   const others = people.filter((p) => p.id !== me.id);
@@ -289,8 +302,11 @@ function PairDialog({ me, people, onClose }: { me: Me; people: Person[]; onClose
     if (single) forWhom(me.id);
     // eslint-disable-next-line react-hooks/exhaustive-deps -- once, when there is nothing to choose
   }, [single]);
-  const close = () => {
+  const withdraw = () => {
     if (pairing?.state === "waiting") void ask(`/api/pairings/${pairing.id}`, "DELETE").catch(() => undefined);
+  };
+  const close = () => {
+    withdraw();
     onClose();
   };
   return (
@@ -311,6 +327,19 @@ function PairDialog({ me, people, onClose }: { me: Me; people: Person[]; onClose
           <p className="mt-2 mb-0 text-[14px] text-soft">Somebody who is not in this list is a new person: add them first.</p>
         </div>
       )}
+      <p className="border-line mt-4 mb-0 border-t pt-3 text-[14px] text-soft">
+        A camera, or a program that sends by WebDAV or tus?{" "}
+        <button
+          type="button"
+          className="rounded border-0 bg-transparent p-0 font-semibold text-ink underline decoration-line underline-offset-4 hover:decoration-ink"
+          onClick={() => {
+            withdraw();
+            onProgram();
+          }}
+        >
+          Connect it with a password
+        </button>
+      </p>
     </Dialog>
   );
 }

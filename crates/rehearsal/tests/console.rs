@@ -187,3 +187,29 @@ async fn a_keeper_sees_what_a_filing_plan_does_before_and_can_take_it_back() {
     .await
     .unwrap();
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_program_is_connected_with_a_password_of_its_own() {
+    let w = world().await;
+    let browser = Browser::start(1280, 800).await.unwrap();
+    browser.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
+    browser.click("Devices").await.unwrap();
+    browser.wait_for_text("No device is paired yet").await.unwrap();
+    browser.click("Pair a device").await.unwrap();
+    browser.click("Connect it with a password").await.unwrap();
+    browser.wait("[role=dialog] form input").await.unwrap();
+    browser.page.find(Locator::Css("[role=dialog] form input")).await.unwrap().send_keys("Scanner").await.unwrap();
+    browser.click("Make its password").await.unwrap();
+    browser.wait_for_text("Scanner can send now").await.unwrap();
+    let values = "return [...document.querySelectorAll('[role=dialog] dd')].map(e => e.textContent)";
+    let shown = browser.page.execute(values, vec![]).await.unwrap();
+    let shown: Vec<&str> = shown.as_array().unwrap().iter().filter_map(|v| v.as_str()).collect();
+    assert!(shown[0].starts_with("https://") && shown[0].ends_with("/dav/"), "{shown:?}");
+    let http = reqwest::Client::builder().no_proxy().build().unwrap();
+    let at = w.house.http.join("dav/scan.jpg").unwrap();
+    let sent = http.put(at).basic_auth(shown[2], Some(shown[3])).body("a letter").send().await.unwrap();
+    assert_eq!(sent.status(), 201);
+    browser.click("It is typed in").await.unwrap();
+    browser.wait_for_text("Scanner").await.unwrap();
+    browser.wait_for_text("all here").await.unwrap();
+}
