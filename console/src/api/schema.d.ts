@@ -4,6 +4,75 @@
  */
 
 export interface paths {
+    "/api/adoptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The last adoptions, newest first. */
+        get: operations["list_adoptions"];
+        put?: never;
+        /** Looks through a folder or an archive, in the background, and makes a plan. Nothing is taken by it. */
+        post: operations["plan_adoption"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/adoptions/places": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What may be adopted: folders and archives below the folders that the settings name, one level at a time. */
+        get: operations["list_adoptable"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/adoptions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Begins a plan, pauses it, lets it go on, stops it, or tries again what failed. What was taken stays. */
+        patch: operations["change_adoption"];
+        trace?: never;
+    };
+    "/api/adoptions/{id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Files of an adoption with one outcome, two hundred at a time. */
+        get: operations["list_adopted"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/device": {
         parameters: {
             query?: never;
@@ -806,6 +875,98 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description A folder or archive that may be adopted. */
+        AdoptablePlace: {
+            /** @description Whether it is an archive and not a folder. */
+            archive: boolean;
+            /** @description Its name. */
+            name: string;
+            /** @description Its whole path on the server. */
+            path: string;
+        };
+        /** @description What can be adopted: what is in one folder of the server. */
+        AdoptablePlaces: {
+            /** @description The folder above, if it may be adopted, too. */
+            above?: string | null;
+            /** @description The folder that was looked into; empty for the list of folders that the settings name. */
+            folder: string;
+            /** @description There is more in it than is listed. */
+            more: boolean;
+            /** @description What is in it. */
+            places: components["schemas"]["AdoptablePlace"][];
+        };
+        /** @description A file of an adoption. */
+        AdoptedFile: {
+            /** @description The archive that it is in; empty outside of one. */
+            archive: string;
+            /** @description Where in the folder or archive. */
+            path: string;
+            /** @description Why. */
+            reason?: string | null;
+            /**
+             * Format: int64
+             * @description Bytes.
+             */
+            size: number;
+        };
+        /** @description An adoption, and how far it has come. */
+        Adoption: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            began_at: string;
+            /** @description Copied into the library. */
+            copied: components["schemas"]["Tally"];
+            /**
+             * Format: date-time
+             * @description When it ended.
+             */
+            ended_at?: string | null;
+            /** @description Files of any sort are taken. */
+            everything: boolean;
+            /** @description Could not be taken. */
+            failed: components["schemas"]["Tally"];
+            /** @description To be taken. */
+            files: components["schemas"]["Tally"];
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /** @description They stay where they are. */
+            in_place: boolean;
+            /** @description Of these, here already as far as the plan could tell. */
+            known: components["schemas"]["Tally"];
+            /** @description Left where they are. */
+            left_out: components["schemas"]["Tally"];
+            /** @description Who began it. */
+            made_by: string;
+            /** @description The folder or archive on the server. */
+            path: string;
+            /** @description Whose originals they become. */
+            person_name: string;
+            /** @description Pointed to from the library. */
+            pointed: components["schemas"]["Tally"];
+            /** @description Here already when it came to them. */
+            present: components["schemas"]["Tally"];
+            /** @description Why it does not go on by itself, and what to do. */
+            problem?: string | null;
+            /**
+             * Format: int64
+             * @description Bytes that the member's quota and the home disk have room for now.
+             */
+            room: number;
+            /** @description `looking`, `planned`, `running`, `paused`, `done` or `stopped`. */
+            state: string;
+            /** @description Of these, still waiting. */
+            waiting: components["schemas"]["Tally"];
+        };
+        /** @description What is to happen with an adoption. */
+        AdoptionChange: {
+            /** @description `begin` (a plan), `pause`, `go-on`, `stop`, or `try-again` (what failed). */
+            order: string;
+        };
         /** @description How many, and how large together. */
         Amount: {
             /**
@@ -1280,6 +1441,20 @@ export interface components {
             count: number;
             /** @description `2026-04`, by the local time of capture. */
             month: string;
+        };
+        /** @description Look through a folder or archive. Nothing is taken yet. */
+        NewAdoption: {
+            /** @description `true`: files of any sort; `false`: pictures, videos, and words about them. */
+            everything?: boolean;
+            /** @description `true`: they stay where they are and the library points to them. `false`: they are copied. */
+            in_place: boolean;
+            /** @description The folder or archive on the server. */
+            path: string;
+            /**
+             * Format: uuid
+             * @description Whose originals they are to be.
+             */
+            person: string;
         };
         /** @description Puts the clock of a device right, for what it took in a range. */
         NewCorrection: {
@@ -2100,6 +2275,19 @@ export interface components {
              */
             unlisted: number;
         };
+        /** @description A number of files and their bytes. */
+        Tally: {
+            /**
+             * Format: int64
+             * @description Bytes.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            files: number;
+        };
         /** @description All background work. */
         Work: {
             /** @description At most a hundred faults, worst first. */
@@ -2165,6 +2353,121 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    list_adoptions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adoption"][];
+                };
+            };
+        };
+    };
+    plan_adoption: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAdoption"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adoption"];
+                };
+            };
+        };
+    };
+    list_adoptable: {
+        parameters: {
+            query?: {
+                /** @description Which; none for the folders that the settings name. */
+                folder?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdoptablePlaces"];
+                };
+            };
+        };
+    };
+    change_adoption: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdoptionChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adoption"];
+                };
+            };
+        };
+    };
+    list_adopted: {
+        parameters: {
+            query: {
+                /** @description `waiting`, `left-out`, `failed`, `copied`, `pointed` or `present`. */
+                outcome: string;
+                /** @description How many to pass over. */
+                offset?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdoptedFile"][];
+                };
+            };
+        };
+    };
     device_status: {
         parameters: {
             query?: never;

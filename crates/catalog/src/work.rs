@@ -28,11 +28,14 @@ pub enum Kind {
     Group,
     /// File the library by another plan. Key: the re-filing.
     Refile,
+    /// Take over what lies elsewhere. Key: the adoption.
+    Adopt,
 }
 
 impl Kind {
     /// Every kind.
-    pub const ALL: [Kind; 6] = [Self::Preview, Self::Replicate, Self::Ledger, Self::Prove, Self::Group, Self::Refile];
+    pub const ALL: [Kind; 7] =
+        [Self::Preview, Self::Replicate, Self::Ledger, Self::Prove, Self::Group, Self::Refile, Self::Adopt];
 
     /// The word stored in the table.
     pub fn word(self) -> &'static str {
@@ -43,6 +46,7 @@ impl Kind {
             Self::Prove => "prove",
             Self::Group => "group",
             Self::Refile => "refile",
+            Self::Adopt => "adopt",
         }
     }
 

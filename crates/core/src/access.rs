@@ -106,6 +106,16 @@ actions! {
     ListRefilings = "list_refilings" => KEEPER,
     /// Pause it, let it go on, stop it, take it back.
     ChangeRefiling = "change_refiling" => KEEPER,
+    /// Look into the server's folders that may be adopted.
+    ListAdoptable = "list_adoptable" => KEEPER,
+    /// Look through one of them, and make a plan.
+    PlanAdoption = "plan_adoption" => KEEPER,
+    /// Adoptions and how far they have come.
+    ListAdoptions = "list_adoptions" => KEEPER,
+    /// Begin one, pause it, let it go on, stop it.
+    ChangeAdoption = "change_adoption" => KEEPER,
+    /// What became of its files.
+    ListAdopted = "list_adopted" => KEEPER,
     /// Put the clock of a device of one's own right (the keeper: of any).
     CorrectClock = "correct_clock" => PEOPLE,
     /// The corrections of a device's clock.

@@ -9,6 +9,7 @@
 //! * [`source`], [`condition`] – what of a device is backed up, and when it may send.
 //! * [`offer`] – what a device has, and what of it the server wants.
 //! * [`capture`], [`shot`], [`filing`] – when it was taken, what belongs to it, and where it is filed.
+//! * [`adopt`] – what of an old disk or an archive is taken over.
 //! * [`place`] – is this a good place for a library?
 //! * [`room`] – quota and reserve: is there room for it?
 //! * [`clearance`] – may a device remove its copy, and which ones would it like to?
@@ -20,6 +21,7 @@
 //! * [`words`] – numbers, sizes and spans of time as people say them.
 
 pub mod access;
+pub mod adopt;
 pub mod capture;
 pub mod clearance;
 pub mod condition;

@@ -3,6 +3,7 @@
 //! * [`incoming`] takes bytes as they arrive, hashes them once while they stream by, and can go on after an interruption.
 //! * [`shelf`] publishes a finished file under its filed name without ever replacing one, reads it back, and tells how
 //!   much room there is.
+//! * [`tree`] looks at folders and archives elsewhere that are to be taken over.
 //! * [`place`] tries out what a disk can do before a library lives on it.
 //!
 //! The folder that a person sees holds members, years and months and nothing else; what this program needs beside it is
@@ -11,6 +12,7 @@
 pub mod incoming;
 pub mod place;
 pub mod shelf;
+pub mod tree;
 
 use std::{io, path::PathBuf};
 
@@ -61,5 +63,13 @@ pub(crate) fn failed(what: &'static str, path: impl Into<PathBuf>) -> impl FnOnc
         io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => LibraryError::Full { what, path },
         io::ErrorKind::NotFound => LibraryError::Missing { what, path },
         _ => LibraryError::Io { what, path, source },
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    /// An error with everything below it, in one line.
+    pub fn chain(error: &dyn std::error::Error) -> String {
+        std::iter::successors(Some(error), |e| e.source()).map(ToString::to_string).collect::<Vec<_>>().join(": ")
     }
 }

@@ -75,6 +75,27 @@ impl Library {
         Ok(Publish::Done)
     }
 
+    /// Files an original that stays where it is: the filed name points to it (a symbolic link), never replacing anything. When
+    /// this returns [`Publish::Done`], the name survives a power cut. A name that points there already counts as done: an
+    /// earlier attempt was interrupted.
+    pub fn point(&self, outside: &Path, path: &FiledPath) -> Result<Publish, LibraryError> {
+        let target = self.locate(path);
+        let folder = target.parent().unwrap_or(&self.root);
+        match self.in_folder(folder, outside, || std::os::unix::fs::symlink(outside, &target))? {
+            Ok(()) => {}
+            Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {
+                if fs::read_link(&target).is_ok_and(|there| there == outside) {
+                    sync_folder(folder)?;
+                    return Ok(Publish::Done);
+                }
+                return Ok(Publish::NameTaken);
+            }
+            Err(e) => return Err(failed("file", &target)(e)),
+        }
+        sync_folder(folder)?;
+        Ok(Publish::Done)
+    }
+
     /// Moves a file that is not what it should be out of the way, into this program's own folder, so that a good copy can
     /// take its place. It is kept: a damaged picture may be better than none.
     pub fn set_aside(&self, path: &FiledPath, id: OriginalId) -> Result<(), LibraryError> {
@@ -140,9 +161,9 @@ impl Library {
         folder.map_or(Ok(()), sync_what_is_left)
     }
 
-    /// Whether a regular file is at this place.
+    /// Whether a file, or a pointer to one that stays elsewhere, is at this place.
     pub fn is_there(&self, path: &FiledPath) -> bool {
-        fs::symlink_metadata(self.locate(path)).is_ok_and(|m| m.is_file())
+        fs::symlink_metadata(self.locate(path)).is_ok_and(|m| m.is_file() || m.is_symlink())
     }
 
     /// Makes a folder and gives `source` a name in it. A file that leaves takes its empty folder with it, perhaps between the
@@ -355,6 +376,32 @@ mod tests {
             }
             over.store(true, std::sync::atomic::Ordering::Relaxed);
         });
+    }
+
+    #[test]
+    fn an_original_that_stays_elsewhere_is_pointed_to() {
+        let (folder, library) = library();
+        let outside = tempfile::tempdir().unwrap();
+        let kite = outside.path().join("kite.jpg");
+        fs::write(&kite, b"kite").unwrap();
+        let place = path("juno/2026/04/kite.jpg");
+        assert_eq!(library.point(&kite, &place).unwrap(), Publish::Done);
+        assert_eq!(library.point(&kite, &place).unwrap(), Publish::Done, "again, after a kill");
+        assert_eq!(library.point(&outside.path().join("other.jpg"), &place).unwrap(), Publish::NameTaken);
+        assert_eq!(library.reread(&place, Digest::of(b"kite")).unwrap().0, Outcome::Right);
+        // It moves like every other, and what it points to stays untouched.
+        let new = path("juno/2026/kite.jpg");
+        assert_eq!(library.link(&place, &new).unwrap(), Publish::Done);
+        library.unlink(&place, &new).unwrap();
+        assert!(library.is_there(&new) && !library.is_there(&place));
+        assert_eq!(library.reread(&new, Digest::of(b"kite")).unwrap().0, Outcome::Right);
+        assert!(fs::symlink_metadata(&kite).unwrap().is_file() && !folder.path().join("juno/2026/04").exists());
+        // A disk that is away is a copy that is missing.
+        fs::remove_file(&kite).unwrap();
+        assert_eq!(library.reread(&new, Digest::of(b"kite")).unwrap().0, Outcome::Missing);
+        assert!(library.is_there(&new));
+        library.set_aside(&new, OriginalId(Uuid::now_v7())).unwrap();
+        assert_eq!(library.publish(&part(&library, b"kite"), &new).unwrap(), Publish::Done);
     }
 
     #[test]

@@ -133,6 +133,11 @@ impl House {
         Ok(())
     }
 
+    /// The folder below which the keeper may adopt what lies there.
+    pub fn disks(&self) -> PathBuf {
+        self.options.folder.join("disks")
+    }
+
     /// The service's process id, while it runs.
     pub fn pid(&self) -> Option<u32> {
         self.service.as_ref().map(Child::id)
@@ -218,13 +223,14 @@ impl Drop for House {
 fn write_settings(options: &Options) -> Step<()> {
     let folder = &options.folder;
     let text = format!(
-        "data_folder = {:?}\nlibrary = {:?}\nlisten = [\"http://127.0.0.1:{}\", \"https://127.0.0.1:{}\"]\nreserve_gb = {}\n{}\n\
+        "data_folder = {:?}\nlibrary = {:?}\nlisten = [\"http://127.0.0.1:{}\", \"https://127.0.0.1:{}\"]\nreserve_gb = {}\nadopt_from = [{:?}]\n{}\n\
          [offsite]\nprove_after_seconds = {}\nledger_after_seconds = 1\n",
         folder.join("data"),
         folder.join("library"),
         options.ports.0,
         options.ports.1,
         options.reserve_gb,
+        folder.join("disks"),
         options.settings,
         options.prove_after
     );

@@ -11,7 +11,11 @@
 //! | the same, and a power cut forgot the target | the filed file | an open upload | looking for it in its member's folder |
 //! | the row was committed | the filed file | a landed upload | nothing to do |
 
-use std::{path::PathBuf, sync::Arc, time::SystemTime};
+use std::{
+    path::{Path, PathBuf},
+    sync::Arc,
+    time::SystemTime,
+};
 
 use chrono::Local;
 use uuid::Uuid;
@@ -42,6 +46,20 @@ const NAMES_AT_ONCE: usize = 16;
 
 /// Turns a finished part into an original. When this returns an id, the original is acknowledged.
 pub async fn land(app: &Arc<App>, upload: &Upload, part: Finished) -> Answer<OriginalId> {
+    land_or_find(app, upload, part).await.map(|landed| landed.id)
+}
+
+/// What came of bytes that arrived.
+#[derive(Clone, Copy, Debug)]
+pub struct Landed {
+    /// The original that has these bytes.
+    pub id: OriginalId,
+    /// Whether it is a new one; otherwise the member had it already.
+    pub new: bool,
+}
+
+/// The same, and says whether the bytes were new.
+pub async fn land_or_find(app: &Arc<App>, upload: &Upload, part: Finished) -> Answer<Landed> {
     if let Some(expected) = upload.digest.filter(|d| *d != part.digest) {
         // Not this device's fault alone: bytes change on bad memory and bad cables. It sends them again.
         discard(app, upload.id).await?;
@@ -64,18 +82,45 @@ pub async fn land(app: &Arc<App>, upload: &Upload, part: Finished) -> Answer<Ori
     let (part, facts) = read_facts(app, part, &name).await?;
     let captured = capture::decide(&facts, None, name.as_str(), upload.file_time, app.now(), &Local);
     let part = seal(part, captured).await?;
+    let names = names(app, upload, &name, &facts, captured).await?;
+    let (path, _reserved) = file(app, names, &Bytes::Part(upload.id, Arc::clone(&part))).await?;
+    commit(app, upload, part.digest, &path, &facts, captured).await
+}
+
+/// Makes an original of a file that stays where it is, outside of the library: its filed name points there. Its bytes were read to
+/// their end and have this digest.
+///
+/// A kill between the name and the row leaves a name that points there; taken again, it is the same name.
+pub async fn point(app: &Arc<App>, upload: &Upload, digest: Digest, outside: &Path) -> Answer<Landed> {
+    let name = OriginalName::from_device(&upload.name);
+    let (reader, place, called) = (Arc::clone(&app.reader), outside.to_owned(), name.as_str().to_owned());
+    app.stirred.notify_one();
+    let facts = tokio::task::spawn_blocking(move || reader.facts(&place, &called)).await?;
+    let captured = capture::decide(&facts, None, name.as_str(), upload.file_time, app.now(), &Local);
+    let names = names(app, upload, &name, &facts, captured).await?;
+    let (path, _reserved) = file(app, names, &Bytes::Outside(outside.to_owned())).await?;
+    commit(app, upload, digest, &path, &facts, captured).await
+}
+
+/// The names that the household's plan has for a file, the best one first.
+async fn names(
+    app: &App,
+    upload: &Upload,
+    name: &OriginalName,
+    facts: &Facts,
+    captured: Captured,
+) -> Answer<impl Iterator<Item = FiledPath> + use<>> {
     let filing = app.catalog.filing_of(upload.person, upload.device).await?;
     let of = Filed {
         member_folder: &filing.folder,
         taken: captured.local,
-        name: &name,
+        name,
         device: &filing.device,
         album: &upload.source,
         camera: facts.camera.as_deref().unwrap_or_default(),
         kind: facts.kind.unwrap_or_else(|| MediaKind::from_extension(name.as_str())),
     };
-    let (path, _reserved) = file(app, upload.id, &part, filing.plan.places(&of)).await?;
-    commit(app, upload, part.digest, &path, &facts, captured).await
+    Ok(filing.plan.places(&of))
 }
 
 /// Counts a file among what its device says it has.
@@ -91,13 +136,16 @@ pub async fn note(app: &App, upload: &Upload, digest: Digest) -> Answer<()> {
     Ok(app.catalog.note_sightings(upload.device, &[seen], app.now()).await?)
 }
 
-/// Gives the part the first free name.
-async fn file(
-    app: &Arc<App>,
-    upload: UploadId,
-    part: &Arc<Finished>,
-    mut names: impl Iterator<Item = FiledPath>,
-) -> Answer<(FiledPath, Reserved)> {
+/// Where the bytes are that are given a name.
+enum Bytes {
+    /// In the part of an upload, which is told which name it is about to be given.
+    Part(UploadId, Arc<Finished>),
+    /// In a file that stays where it is.
+    Outside(PathBuf),
+}
+
+/// Gives a file the first free name.
+async fn file(app: &Arc<App>, mut names: impl Iterator<Item = FiledPath>, bytes: &Bytes) -> Answer<(FiledPath, Reserved)> {
     loop {
         let some: Vec<FiledPath> = names.by_ref().take(NAMES_AT_ONCE).collect();
         if some.is_empty() {
@@ -110,9 +158,19 @@ async fn file(
                 continue;
             }
             let Some(reserved) = app.reserve(folded) else { continue };
-            app.catalog.set_target(upload, &path).await?;
-            let (library, part, target) = (Arc::clone(&app.library), Arc::clone(part), path.clone());
-            if tokio::task::spawn_blocking(move || library.publish(&part, &target)).await?? == Publish::Done {
+            let (library, target) = (Arc::clone(&app.library), path.clone());
+            let published = match bytes {
+                Bytes::Part(upload, part) => {
+                    app.catalog.set_target(*upload, &path).await?;
+                    let part = Arc::clone(part);
+                    tokio::task::spawn_blocking(move || library.publish(&part, &target)).await??
+                }
+                Bytes::Outside(outside) => {
+                    let outside = outside.clone();
+                    tokio::task::spawn_blocking(move || library.point(&outside, &target)).await??
+                }
+            };
+            if published == Publish::Done {
                 return Ok((path, reserved));
             }
         }
@@ -127,10 +185,10 @@ async fn commit(
     path: &FiledPath,
     facts: &Facts,
     captured: Captured,
-) -> Answer<OriginalId> {
+) -> Answer<Landed> {
     let landing = Landing { upload, id: OriginalId(Uuid::now_v7()), digest, path, facts, captured, at: app.now() };
-    let id = match app.catalog.land(&landing).await? {
-        Some(id) => id,
+    let landed = match app.catalog.land(&landing).await? {
+        Some(id) => Landed { id, new: true },
         None => {
             // The same picture came twice at once, and the other one was committed first. Both are filed, one is known.
             let (id, kept) = app.catalog.original_of(upload.person, digest).await?;
@@ -138,16 +196,16 @@ async fn commit(
                 let (library, path) = (Arc::clone(&app.library), path.clone());
                 tokio::task::spawn_blocking(move || library.unpublish(&path)).await??;
             }
-            id
+            Landed { id, new: false }
         }
     };
     app.live.changed(&[LiveEvent::Library, LiveEvent::Devices, LiveEvent::Offsite]);
-    Ok(id)
+    Ok(landed)
 }
 
 /// The member has these bytes. Believed only after looking: if the copy at home was seen damaged, or is not there as it
 /// should be, this one takes its place.
-async fn already_here(app: &Arc<App>, upload: &Upload, part: Finished, id: OriginalId, path: FiledPath) -> Answer<OriginalId> {
+async fn already_here(app: &Arc<App>, upload: &Upload, part: Finished, id: OriginalId, path: FiledPath) -> Answer<Landed> {
     let digest = part.digest;
     let known_good = app.catalog.standings(id).await?.iter().any(|(place, s)| *place == Place::Home && s.good);
     let length = part.length;
@@ -184,7 +242,7 @@ async fn already_here(app: &Arc<App>, upload: &Upload, part: Finished, id: Origi
     app.catalog.link_upload(upload.id, id).await?;
     remove_part(app, upload.id).await?;
     app.live.changed(&[LiveEvent::Devices]);
-    Ok(id)
+    Ok(Landed { id, new: false })
 }
 
 async fn read_facts(app: &Arc<App>, part: Finished, name: &OriginalName) -> Answer<(Finished, Facts)> {
@@ -279,7 +337,7 @@ pub async fn settle_one(app: &Arc<App>, upload: &Upload) -> Answer<Option<Origin
         let (reader, name) = (Arc::clone(&app.reader), upload.name.clone());
         let facts = tokio::task::spawn_blocking(move || reader.facts(&place, &name)).await?;
         let captured = capture::decide(&facts, None, &upload.name, upload.file_time, app.now(), &Local);
-        return commit(app, upload, digest, &path, &facts, captured).await.map(Some);
+        return commit(app, upload, digest, &path, &facts, captured).await.map(|landed| Some(landed.id));
     }
     // Neither a part nor a filed file: nothing was acknowledged and nothing is there.
     app.catalog.remove_upload(upload.id).await?;

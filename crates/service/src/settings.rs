@@ -35,6 +35,8 @@ pub struct Settings {
     pub reserve: u64,
     /// How long an unfinished upload is kept.
     pub upload_life: chrono::TimeDelta,
+    /// Folders of this machine that the keeper may adopt; nothing else of it can be read by way of the console.
+    pub adopt_from: Vec<PathBuf>,
     /// How many files are read at once.
     pub media_workers: usize,
     /// Offsite.
@@ -98,6 +100,7 @@ struct Raw {
     database: Option<String>,
     reserve_gb: Option<f64>,
     upload_days: Option<f64>,
+    adopt_from: Vec<PathBuf>,
     media_workers: Option<usize>,
     offsite: RawOffsite,
     logs: Logs,
@@ -163,6 +166,12 @@ impl Settings {
             proven_for: seconds(number("offsite.proven_days", raw.offsite.proven_days, 90.0, 36500.0) * 86400.0),
             ledger_after: seconds(number("offsite.ledger_after_seconds", raw.offsite.ledger_after_seconds, 30.0, 86400.0)),
         };
+        if let Some(place) = raw.adopt_from.iter().find(|p| !p.is_absolute() || p.parent().is_none()) {
+            wrong.push(format!(
+                "adopt_from: {:?} must be a whole path, and not the root of everything",
+                place.display().to_string()
+            ));
+        }
         if !matches!(raw.logs.format.as_str(), "text" | "json") {
             wrong.push(format!("logs.format: {:?} is neither \"text\" nor \"json\"", raw.logs.format));
         }
@@ -177,6 +186,7 @@ impl Settings {
             database: raw.database.filter(|d| !d.is_empty()),
             reserve,
             upload_life,
+            adopt_from: raw.adopt_from,
             media_workers: raw.media_workers.unwrap_or(2).clamp(1, 64),
             offsite,
             logs: raw.logs,
@@ -231,14 +241,16 @@ mod tests {
             })
             .fold(String::new(), |all, l| all + l + "\n");
         assert_eq!(parse(&uncommented).unwrap(), parse("").unwrap());
-        assert_eq!(uncommented.lines().filter(|l| l.contains(" = ")).count(), 14);
+        assert_eq!(uncommented.lines().filter(|l| l.contains(" = ")).count(), 15);
     }
 
     #[test]
     fn everything_that_is_wrong_is_said_together() {
-        let BadSettings(wrong) =
-            parse("listen = [\"http://0.0.0.0:80\", \"ftp://x\"]\nreserve_gb = -1\nlogs.format = \"xml\"").unwrap_err();
-        assert_eq!(wrong.len(), 4, "{wrong:?}");
+        let BadSettings(wrong) = parse(
+            "listen = [\"http://0.0.0.0:80\", \"ftp://x\"]\nadopt_from = [\"photos\"]\nreserve_gb = -1\nlogs.format = \"xml\"",
+        )
+        .unwrap_err();
+        assert_eq!(wrong.len(), 5, "{wrong:?}");
         assert!(wrong[0].contains("use https"));
         assert!(parse("librarry = \"/x\"").unwrap_err().0[0].contains("librarry"));
     }

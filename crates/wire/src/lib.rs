@@ -3,6 +3,7 @@
 //! One module for each part of the API. JSON field names are the Rust ones; times are RFC 3339 in UTC; sizes are bytes;
 //! digests are 64 lower-case hexadecimal digits.
 
+pub mod adoption;
 pub mod clearance;
 pub mod device;
 pub mod filing;

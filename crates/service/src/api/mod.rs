@@ -2,8 +2,9 @@
 //! [`crate::caller::guard`].
 //!
 //! One module for each part of the API: [`house`], [`session`], [`people`], [`devices`] (as people see them), [`device`]
-//! (as devices ask), [`clearances`], [`library`], [`runs`], [`stores`], [`work`], [`events`], and [`console`], which serves the pages.
+//! (as devices ask), [`clearances`], [`adoptions`], [`library`], [`runs`], [`stores`], [`work`], [`events`], and [`console`], which serves the pages.
 
+pub mod adoptions;
 pub mod clearances;
 pub mod console;
 pub mod device;
@@ -52,6 +53,11 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(filing::correct_clock)
         .service(filing::list_corrections)
         .service(filing::undo_correction)
+        .service(adoptions::list_adoptable)
+        .service(adoptions::plan_adoption)
+        .service(adoptions::list_adoptions)
+        .service(adoptions::change_adoption)
+        .service(adoptions::list_adopted)
         .service(people::list_people)
         .service(people::add_person)
         .service(people::change_person)

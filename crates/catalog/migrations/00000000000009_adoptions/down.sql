@@ -1,0 +1,2 @@
+DROP TABLE adopted_file;
+DROP TABLE adoption;
