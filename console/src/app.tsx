@@ -3,6 +3,7 @@ import { lazy, Suspense } from "react";
 import { Navigate, Route, Routes } from "react-router";
 import { useLive, useMe } from "./api/hooks";
 import { Activity } from "./pages/activity";
+import { Adopt } from "./pages/adopt";
 import { Devices } from "./pages/devices";
 import { Library } from "./pages/library";
 import { Offsite } from "./pages/offsite";
@@ -33,10 +34,11 @@ export function App() {
     <Shell me={me.data} there={there}>
       <Routes>
         <Route path="/" element={<Overview keeper={keeper} />} />
-        <Route path="/library" element={<Library />} />
-        <Route path="/library/:id" element={<Library />} />
+        <Route path="/library" element={<Library keeper={keeper} />} />
+        <Route path="/library/:id" element={<Library keeper={keeper} />} />
         <Route path="/devices" element={<Devices me={me.data} />} />
         {keeper && <Route path="/offsite" element={<Offsite />} />}
+        {keeper && <Route path="/library/adopt" element={<Adopt />} />}
         {keeper && <Route path="/rules" element={<Settings />} />}
         <Route
           path="/night"

@@ -2,9 +2,10 @@
 //!
 //! Everything is drawn by code ([`scenes`]) with true camera data ([`camera`]): cameras that do not exist, places that do.
 //! The same seed makes the same bytes, except for what ffmpeg and heif-enc encode, which is the same for one version of
-//! them. [`make`] fills one folder for each device.
+//! them. [`make`] fills one folder for each device, [`disk::fill`] an old disk.
 
 pub mod camera;
+pub mod disk;
 pub mod scenes;
 
 use std::{

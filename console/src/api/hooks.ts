@@ -16,6 +16,8 @@ export const keys = {
   stores: ["offsite", "stores"],
   work: ["work"],
   record: ["work", "record"],
+  adoptions: ["work", "adoptions"],
+  adopted: (adoption: string, outcome: string) => ["work", "adopted", adoption, outcome],
   household: ["library", "household"],
   refilings: ["library", "refilings"],
   place: ["place"],
@@ -49,6 +51,12 @@ export const useRecord = (enabled: boolean) =>
   useQuery<Schemas["RecordLine"][], Failure>({ queryKey: keys.record, queryFn: () => ask("/api/record"), enabled });
 
 export const useHousehold = () => useQuery<Schemas["Household"], Failure>({ queryKey: keys.household, queryFn: () => ask("/api/household") });
+export const useAdoptions = () => useQuery<Schemas["Adoption"][], Failure>({ queryKey: keys.adoptions, queryFn: () => ask("/api/adoptions") });
+export const useAdopted = (adoption: string, outcome: string) =>
+  useQuery<Schemas["AdoptedFile"][], Failure>({ queryKey: keys.adopted(adoption, outcome), queryFn: () => ask(`/api/adoptions/${adoption}/files?outcome=${outcome}`), placeholderData: keepPreviousData });
+/** Not stale by events: what lies on a disk elsewhere is looked at when somebody opens it. */
+export const useAdoptable = (folder: string) =>
+  useQuery<Schemas["AdoptablePlaces"], Failure>({ queryKey: ["adoptable", folder], queryFn: () => ask(`/api/adoptions/places?folder=${encodeURIComponent(folder)}`), placeholderData: keepPreviousData });
 export const usePlace = () => useQuery<Schemas["Place"], Failure>({ queryKey: keys.place, queryFn: () => ask("/api/place") });
 export const useRefilings = () => useQuery<Schemas["Refiling"][], Failure>({ queryKey: keys.refilings, queryFn: () => ask("/api/filing") });
 export const useCoverage = (device: string) =>

@@ -42,7 +42,7 @@ function Given({ given, onClose }: { given: Schemas["Connected"]; onClose: () =>
         <Line label="Password" value={given.password} />
         {given.certificate && <Line label="Certificate (SHA-256)" value={given.certificate} small />}
       </dl>
-      <p className="text-[14px] text-soft">
+      <p className="mt-5 text-[14px] text-soft">
         It can add files and read back its own. It cannot delete or replace anything here: what it overwrites is kept as well.
         {given.certificate && " It may warn that it does not know the certificate. Compare these digits before you trust it."}
       </p>

@@ -115,7 +115,7 @@ function DeviceTable({ devices, keeper }: { devices: Device[]; keeper: boolean }
               </td>
               <td className={`${table.number} max-sm:hidden`}>{count(d.has)}</td>
               <td className={`${table.number} max-sm:hidden`}>{count(d.home)}</td>
-              <td className={`${table.number} max-sm:hidden`}>{d.seen_at ? <When at={d.seen_at} /> : "never"}</td>
+              <td className={`${table.number} max-sm:hidden`}>{d.seen_at ? <When at={d.seen_at} /> : d.kind === "disk" || d.kind === "archive" ? "adopted" : "never"}</td>
               <td className={`${table.number} max-md:hidden`}>{d.complete_at ? <When at={d.complete_at} /> : "none yet"}</td>
               <td className={`${table.number} w-10`}>
                 {!d.revoked_at && (

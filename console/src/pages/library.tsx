@@ -1,6 +1,6 @@
 /** The library as a contact sheet: rows of even height, months as seams of the ground, years as strata on the side. */
 import { useEffect, useMemo, useRef, useState } from "react";
-import { useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import { thumbHashToDataURL } from "thumbhash";
 import type { OriginalCard, Schemas } from "../api/client";
 import { useMonth, useMonths } from "../api/hooks";
@@ -10,7 +10,7 @@ import { Detail } from "./detail";
 
 type Month = Schemas["Month"];
 
-export function Library() {
+export function Library({ keeper }: { keeper: boolean }) {
   const months = useMonths();
   const { id } = useParams();
   const navigate = useNavigate();
@@ -28,7 +28,14 @@ export function Library() {
   return (
     <div className="flex">
       <div className="min-w-0 grow px-8 py-[26px] max-lg:px-3 max-lg:py-5">
-        <h1 className="m-0 text-[29px] leading-tight max-sm:text-[25px]">Library</h1>
+        <div className="flex flex-wrap items-start justify-between gap-x-5 gap-y-2">
+          <h1 className="m-0 text-[29px] leading-tight max-sm:text-[25px]">Library</h1>
+          {keeper && (
+            <Link to="/library/adopt" className="border-line bg-raised rounded-lg border px-3.5 py-1.5 text-[15px] font-semibold text-ink no-underline hover:border-soft">
+              Adopt an old disk
+            </Link>
+          )}
+        </div>
         <p className="mt-1 mb-4 text-[16px] text-soft">
           {total === 0 ? "Nothing has come home yet." : `${counted(total, "shot")} of yours, in ${counted(months.data.length, "month")}.`}
         </p>

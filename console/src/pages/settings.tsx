@@ -4,7 +4,7 @@ import { useEffect, useState, type ReactNode } from "react";
 import { ask, type Schemas } from "../api/client";
 import { keys, useDo, useHousehold, usePlace, useRefilings } from "../api/hooks";
 import { count, counted, size } from "../format";
-import { Button, Dialog, Field, Page, State, When } from "../ui/parts";
+import { Button, Choice, Dialog, Field, Page, State, When } from "../ui/parts";
 import { Fault, Waiting } from "../ui/states";
 
 type Household = Schemas["Household"];
@@ -37,21 +37,6 @@ function Section({ title, lead, children }: { title: string; lead: string; child
       <p className="mt-1 mb-4 max-w-prose text-soft">{lead}</p>
       {children}
     </section>
-  );
-}
-
-/** One choice: a round mark, a name, and what it means. */
-function Choice({ value, title, children }: { value: string; title: string; children: ReactNode }) {
-  return (
-    <label className="flex cursor-pointer items-start gap-3 py-1.5">
-      <RadioGroup.Item value={value} className="border-soft bg-raised mt-[3px] flex size-[18px] shrink-0 items-center justify-center rounded-full border p-0 data-[state=checked]:border-accent">
-        <RadioGroup.Indicator className="bg-accent size-[10px] rounded-full" />
-      </RadioGroup.Item>
-      <span className="min-w-0">
-        <span className="font-semibold">{title}</span>
-        <span className="block text-[14.5px] break-words text-soft">{children}</span>
-      </span>
-    </label>
   );
 }
 

@@ -1,5 +1,5 @@
 /** Small parts in the looks of the house. Radix primitives are wrapped thinly: refs are kept and props are spread. */
-import { Dialog as RadixDialog, Tooltip } from "radix-ui";
+import { Dialog as RadixDialog, RadioGroup, Tooltip } from "radix-ui";
 import type { ComponentProps, ReactNode } from "react";
 import { ago, exact } from "../format";
 
@@ -107,3 +107,18 @@ export const table = {
   cell: "border-t border-line py-2.5 pr-6 align-top",
   number: "border-t border-line py-2.5 pl-4 text-right align-top numbers whitespace-nowrap",
 };
+
+/** One choice: a round mark, a name, and what it means. */
+export function Choice({ value, title, children }: { value: string; title: string; children: ReactNode }) {
+  return (
+    <label className="flex cursor-pointer items-start gap-3 py-1.5">
+      <RadioGroup.Item value={value} className="border-soft bg-raised mt-[3px] flex size-[18px] shrink-0 items-center justify-center rounded-full border p-0 data-[state=checked]:border-accent">
+        <RadioGroup.Indicator className="bg-accent size-[10px] rounded-full" />
+      </RadioGroup.Item>
+      <span className="min-w-0">
+        <span className="font-semibold">{title}</span>
+        <span className="block text-[14.5px] break-words text-soft">{children}</span>
+      </span>
+    </label>
+  );
+}

@@ -56,6 +56,21 @@ pub struct Adoption {
     pub left_out: Tally,
 }
 
+/// An adoption that is about to be begun.
+#[derive(Clone, Copy, Debug)]
+pub struct NewAdoption<'a> {
+    /// Whose originals they are to be.
+    pub person: PersonId,
+    /// The folder or archive.
+    pub place: &'a str,
+    /// The originals are to stay where they are.
+    pub in_place: bool,
+    /// Files of any sort are to be taken.
+    pub everything: bool,
+    /// Who begins it.
+    pub made_by: &'a str,
+}
+
 /// A number of files and their bytes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Tally {
@@ -194,16 +209,7 @@ const FILE: &str = "SELECT archive, path, size, file_time, known, outcome, reaso
 
 impl Catalog {
     /// Puts an adoption down, and the work of looking through it.
-    pub async fn create_adoption(
-        &self,
-        id: Uuid,
-        person: PersonId,
-        place: &str,
-        in_place: bool,
-        everything: bool,
-        who: &str,
-        now: DateTime<Utc>,
-    ) -> Result<()> {
+    pub async fn create_adoption(&self, id: Uuid, new: &NewAdoption<'_>, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         sql_query(
             "WITH made AS (
@@ -212,11 +218,11 @@ impl Catalog {
              ) INSERT INTO job (kind, key, priority, due) SELECT 'adopt', id, 6, $7 FROM made",
         )
         .bind::<SqlUuid, _>(id)
-        .bind::<SqlUuid, _>(person.0)
-        .bind::<Text, _>(place)
-        .bind::<Bool, _>(in_place)
-        .bind::<Bool, _>(everything)
-        .bind::<Text, _>(who)
+        .bind::<SqlUuid, _>(new.person.0)
+        .bind::<Text, _>(new.place)
+        .bind::<Bool, _>(new.in_place)
+        .bind::<Bool, _>(new.everything)
+        .bind::<Text, _>(new.made_by)
         .bind::<Timestamptz, _>(now)
         .kept()
         .execute(&mut c)

@@ -3,8 +3,10 @@
 use std::{fs, path::PathBuf, process::ExitCode, time::Duration};
 
 use clap::{Parser, Subcommand};
-use ypogeion_demo::{DEVICES, PEOPLE, Size};
-use ypogeion_rehearsal::{Step, bench, browser::Browser, day, stage, stage::Stage, walk};
+use reqwest::Method;
+use serde_json::json;
+use ypogeion_demo::{DEVICES, PEOPLE, Size, disk};
+use ypogeion_rehearsal::{Step, bench, browser::Browser, day, stage, stage::Stage, wait_for, walk};
 use ypogeion_standins::store::Faults;
 
 #[derive(Parser)]
@@ -62,7 +64,12 @@ async fn main() -> ExitCode {
 async fn run(arguments: Arguments) -> Step<ExitCode> {
     fs::create_dir_all(&arguments.folder)?;
     let folder = arguments.folder.canonicalize()?;
-    let (pictures, live) = (folder.join("pictures"), folder.join("house"));
+    let pictures = folder.join("pictures");
+    let live = match arguments.command {
+        // Pages show where things are; pictures of them show no machine's own folders.
+        What::Screenshots { .. } => std::env::temp_dir().join("mill-house"),
+        _ => folder.join("house"),
+    };
     if !matches!(arguments.command, What::Bench { .. }) {
         println!("Drawing the demo household’s pictures …");
         stage::pictures(&pictures, Size::WHOLE)?;
@@ -78,6 +85,7 @@ async fn run(arguments: Arguments) -> Step<ExitCode> {
             stage.add_store().await?;
             println!("Mill House is running; its devices are sending …");
             stage.live().await?;
+            stage.connect_disk()?;
             if day {
                 println!("\nA day in the house, an hour in less than a second:");
                 day::live(&stage.keeper, &live.join("phones"), Duration::from_millis(600), |line| println!("  {line}")).await?;
@@ -88,6 +96,7 @@ async fn run(arguments: Arguments) -> Step<ExitCode> {
             }
             println!("  Library   {}", stage.house.library().display());
             println!("  Store     {} (its faults: http://{}/faults)", stage.house.store.url(), stage.house.store.control);
+            println!("  Old disk  {} (adopt it in the console, under Library)", stage.house.disks().join(disk::NAME).display());
             println!("  A device  YPOGEION_DEVICE={} ypogeion status", stage.devices[0].folder().display());
             println!("\nCtrl-C ends it.");
             tokio::signal::ctrl_c().await?;
@@ -199,6 +208,38 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
         narrow.page.goto(base.join(page)?.as_str()).await?;
         narrow.wait(ready).await?;
         keep(&format!("phone-{page}.png"), narrow.picture().await?)?;
+    }
+    drop(narrow);
+    // An old disk: its album was taken over, and the plan for the rest waits for a word.
+    stage.connect_disk()?;
+    adopted(&stage, &format!("{}/Album export.zip", disk::NAME), true).await?;
+    adopted(&stage, disk::NAME, false).await?;
+    let wide = Browser::start(1280, 800).await?;
+    wide.sign_in(&base, name, password).await?;
+    wide.page.goto(base.join("library/adopt")?.as_str()).await?;
+    wide.wait_for_text("waits for your word").await?;
+    keep("adopt.png", wide.picture().await?)?;
+    Ok(())
+}
+
+/// Looks through something on the old disk, and takes it over if that is wanted.
+async fn adopted(stage: &Stage, name: &str, take: bool) -> Step<()> {
+    let people = stage.keeper.ask(Method::GET, "api/people", None).await?;
+    let person = people.as_array().and_then(|p| p.iter().find(|p| p["name"] == PEOPLE[0].name)).ok_or("the keeper is there")?;
+    let form = json!({ "path": stage.house.disks().join(name), "person": person["id"], "in_place": false });
+    let begun = stage.keeper.ask(Method::POST, "api/adoptions", Some(form)).await?;
+    let id = begun["id"].as_str().ok_or("an adoption has an id")?.to_owned();
+    let reached = async |state: &'static str| {
+        wait_for(&format!("an adoption to be {state}"), 60, async || {
+            let all = stage.keeper.ask(Method::GET, "api/adoptions", None).await?;
+            Ok(all.as_array().is_some_and(|a| a.iter().any(|a| a["id"] == id.as_str() && a["state"] == state)).then_some(()))
+        })
+        .await
+    };
+    reached("planned").await?;
+    if take {
+        stage.keeper.ask(Method::PATCH, &format!("api/adoptions/{id}"), Some(json!({ "order": "begin" }))).await?;
+        reached("done").await?;
     }
     Ok(())
 }

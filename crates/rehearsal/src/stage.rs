@@ -81,6 +81,11 @@ impl Stage {
         Ok(())
     }
 
+    /// Connects an old disk to the server, whose pictures nobody has adopted yet.
+    pub fn connect_disk(&self) -> Step<()> {
+        Ok(ypogeion_demo::disk::fill(&self.house.disks(), &self.pictures, SEED, Size::WHOLE.width)?)
+    }
+
     /// Lets the devices come to their four states: all sent, some waiting, partly sent with a log to read, nothing yet.
     pub async fn live(&self) -> Step<()> {
         for device in [0, 2] {

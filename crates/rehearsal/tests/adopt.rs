@@ -256,7 +256,7 @@ async fn a_quota_stops_it_with_a_reason_and_it_goes_on() {
     let begin = w.order(&stopped, "begin").await;
     assert_eq!(begin.0, 409, "{begin:?}");
     w.keeper.ask(Method::PATCH, &juno, Some(json!({ "quota": 0 }))).await.unwrap();
-    assert_eq!(w.order(&stopped, "go-on").await.0, 200);
+    assert_eq!(w.order(&stopped, "resume").await.0, 200);
     let done = w.adoption_in(plan["id"].as_str().unwrap(), &["done", "paused"]).await;
     assert_eq!((files(&done, "copied"), files(&done, "failed")), (5, 0), "{done}");
 }

@@ -213,3 +213,30 @@ async fn a_program_is_connected_with_a_password_of_its_own() {
     browser.wait_for_text("Scanner").await.unwrap();
     browser.wait_for_text("all here").await.unwrap();
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_old_disk_is_adopted_once_its_plan_was_seen() {
+    let w = world().await;
+    put(&w.house.disks(), "Blue disk/2019/IMG_20190412_101530.jpg", b"forum").unwrap();
+    put(&w.house.disks(), "Blue disk/notes.txt", b"gelato").unwrap();
+    let browser = Browser::start(1280, 800).await.unwrap();
+    browser.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
+    browser.click("Library").await.unwrap();
+    browser.click("Adopt an old disk").await.unwrap();
+    browser.wait_for_text("Nothing was adopted yet").await.unwrap();
+    browser.click("Look through a folder").await.unwrap();
+    // Into the one folder that the settings name, and there the disk.
+    browser.wait("[role=dialog] li button").await.unwrap();
+    browser.page.find(Locator::Css("[role=dialog] li button")).await.unwrap().click().await.unwrap();
+    browser.wait("[aria-label='Choose Blue disk']").await.unwrap();
+    browser.page.find(Locator::Css("[aria-label='Choose Blue disk']")).await.unwrap().click().await.unwrap();
+    browser.click("Look through it").await.unwrap();
+    browser.wait_for_text("1 file would be copied").await.unwrap();
+    assert!(library_files(&w.house).is_empty());
+    browser.click("1 left out").await.unwrap();
+    browser.wait_for_text("neither a picture nor a video").await.unwrap();
+    browser.page.find(Locator::Css("[role=dialog] [aria-label=Close]")).await.unwrap().click().await.unwrap();
+    browser.click("Copy 1 file").await.unwrap();
+    browser.wait_for_text("1 copied").await.unwrap();
+    assert_eq!(library_files(&w.house), ["juno/2019/04/IMG_20190412_101530.jpg"]);
+}

@@ -48,7 +48,7 @@ pub struct NewAdoption {
 /// What is to happen with an adoption.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct AdoptionChange {
-    /// `begin` (a plan), `pause`, `go-on`, `stop`, or `try-again` (what failed).
+    /// `begin` (a plan), `pause`, `resume`, `stop`, or `try-again` (what failed).
     pub order: String,
 }
 

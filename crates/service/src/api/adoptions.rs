@@ -134,7 +134,14 @@ pub async fn plan_adoption(app: web::Data<App>, caller: Caller, body: web::Json<
     }
     let person = app.catalog.person(body.person).await?;
     let (id, who) = (Uuid::now_v7(), caller.person()?.name.clone());
-    app.catalog.create_adoption(id, person.id, path, body.in_place, body.everything, &who, app.now()).await?;
+    let new = adoptions::NewAdoption {
+        person: person.id,
+        place: path,
+        in_place: body.in_place,
+        everything: body.everything,
+        made_by: &who,
+    };
+    app.catalog.create_adoption(id, &new, app.now()).await?;
     app.live.changed(&[LiveEvent::Work]);
     Ok(HttpResponse::Created().json(one(&app, id).await?))
 }
@@ -165,10 +172,10 @@ pub async fn change_adoption(
         "begin" => (&["planned"], "running"),
         "pause" => (&["running"], "paused"),
         // One that stood still while it looked goes on looking.
-        "go-on" => (&["paused"], if adoption.device.is_some() { "running" } else { "looking" }),
+        "resume" => (&["paused"], if adoption.device.is_some() { "running" } else { "looking" }),
         "stop" => (&["looking", "planned", "running", "paused"], "stopped"),
         "try-again" => (&["done", "paused", "stopped"], "running"),
-        _ => return Err(Failure::bad("The order is one of begin, pause, go-on, stop, try-again.")),
+        _ => return Err(Failure::bad("The order is one of begin, pause, resume, stop, try-again.")),
     };
     if !from.contains(&adoption.state.as_str()) || (body.order == "try-again" && adoption.device.is_none()) {
         let words = format!("This adoption is {}; that cannot be done with it now.", adoption.state);
