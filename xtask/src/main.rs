@@ -10,7 +10,7 @@ use std::{
 };
 
 /// Debian packages, and what they are for.
-const PACKAGES: [(&str, &str); 13] = [
+const PACKAGES: [(&str, &str); 14] = [
     ("build-essential", "compiling"),
     ("pkg-config", "compiling"),
     ("libheif-dev", "HEIC pictures"),
@@ -24,6 +24,7 @@ const PACKAGES: [(&str, &str); 13] = [
     ("curl", "the benchmark"),
     ("nginx-light", "the benchmark"),
     ("openssl", "the benchmark"),
+    ("libvips-tools", "the benchmark"),
 ];
 
 type Done = Result<(), String>;

@@ -505,6 +505,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/originals/{id}/derived": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A JPEG that was made from a HEIC, for readers that know none. It is no original. */
+        get: operations["download_derived"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/originals/{id}/preview/{size}": {
         parameters: {
             query?: never;
@@ -964,7 +981,7 @@ export interface components {
         };
         /** @description What is to happen with an adoption. */
         AdoptionChange: {
-            /** @description `begin` (a plan), `pause`, `go-on`, `stop`, or `try-again` (what failed). */
+            /** @description `begin` (a plan), `pause`, `resume`, `stop`, or `try-again` (what failed). */
             order: string;
         };
         /** @description How many, and how large together. */
@@ -1155,6 +1172,16 @@ export interface components {
              */
             undone_at?: string | null;
         };
+        /** @description A file that was made from an original. */
+        DerivedFile: {
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int64
+             * @description Its bytes.
+             */
+            size: number;
+        };
         /** @description A paired device. */
         Device: {
             /** @description Version of its client. */
@@ -1316,6 +1343,8 @@ export interface components {
         Household: {
             /** @description How deep an original must have sunk before a device may let go of it: `home`, `offsite` or `proven`. */
             clear_at: string;
+            /** @description A JPEG is made beside each HEIC, for readers that know none. */
+            derive_jpeg: boolean;
             /** @description The filing plan as a pattern. */
             filing: string;
             /** @description The word of the ready-made plan that this is, if it is one. */
@@ -1329,6 +1358,8 @@ export interface components {
         HouseholdChange: {
             /** @description `home`, `offsite` or `proven`. */
             clear_at?: string | null;
+            /** @description Make a JPEG beside each HEIC. Turned off, those that are there stay. */
+            derive_jpeg?: boolean | null;
             /** @description A filing plan: the word of a ready-made one, or a pattern. */
             filing?: string | null;
         };
@@ -1564,6 +1595,7 @@ export interface components {
         Original: {
             /** @description Maker and model. */
             camera?: string | null;
+            derived?: null | components["schemas"]["DerivedFile"];
             /** @description The device that sent it first. */
             device_name?: string | null;
             /** @description SHA-256. */
@@ -3099,6 +3131,33 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": number[];
+                };
+            };
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    download_derived: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": number[];
                 };
             };
             206: {

@@ -90,6 +90,11 @@ function Shown({ original: o, onPrevious, onNext }: { original: Original } & Omi
         <a href={`/api/originals/${o.id}/bytes`} download={file} className="bg-accent text-on-accent mt-4 block rounded-lg px-4 py-2 text-center text-[15px] font-semibold no-underline hover:brightness-95">
           Download the original, {size(o.size)}
         </a>
+        {o.derived && (
+          <a href={`/api/originals/${o.id}/derived`} download={o.derived.name} className="mt-2 block text-center text-[14.5px] text-soft hover:text-ink">
+            or the JPEG made from it, {size(o.derived.size)}
+          </a>
+        )}
         <Heading>How deep it has sunk</Heading>
         <Layers original={o} />
         {o.parts.length > 1 && (

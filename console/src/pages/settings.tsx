@@ -23,6 +23,7 @@ export function Settings() {
         <>
           <Filing house={house.data} />
           <LettingGo house={house.data} />
+          <OldReaders house={house.data} />
           <LibraryPlace />
         </>
       )}
@@ -217,6 +218,22 @@ function LettingGo({ house }: { house: Household }) {
           And that copy was read back, opened, and found right lately. The safest.
         </Choice>
       </RadioGroup.Root>
+      {change.isError && <Fault failure={change.error} />}
+    </Section>
+  );
+}
+
+function OldReaders({ house }: { house: Household }) {
+  const change = useDo((derive_jpeg: boolean) => ask("/api/household", "PATCH", { derive_jpeg }), [keys.household]);
+  return (
+    <Section title="For readers that know no HEIC" lead="Some televisions and frames show JPEG only. The original stays as it is, and only it is sent offsite.">
+      <label className="flex items-start gap-2.5">
+        <input type="checkbox" className="mt-1.5" checked={house.derive_jpeg} disabled={change.isPending} onChange={(e) => change.mutate(e.target.checked)} />
+        <span>
+          Make a JPEG beside each HEIC
+          <span className="block text-[14.5px] text-soft">“IMG_2214 (from HEIC).jpg”. It takes about as much room again. Those that are there stay when this is turned off.</span>
+        </span>
+      </label>
       {change.isError && <Fault failure={change.error} />}
     </Section>
   );

@@ -3,7 +3,7 @@
 use chrono::{DateTime, Utc};
 use diesel::{
     OptionalExtension, QueryableByName, sql_query,
-    sql_types::{BigInt, Binary, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+    sql_types::{BigInt, Binary, Bool, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
@@ -29,6 +29,8 @@ pub struct HouseRules {
     pub filing: FilingPlan,
     /// How deep an original must have sunk before a device may let go of it.
     pub clear_at: Depth,
+    /// Make a JPEG beside each HEIC.
+    pub derive_jpeg: bool,
 }
 
 /// What decides where a file is filed, beside the file itself.
@@ -120,13 +122,16 @@ impl Catalog {
             filing: String,
             #[diesel(sql_type = Text)]
             clear_at: String,
+            #[diesel(sql_type = Bool)]
+            derive_jpeg: bool,
         }
         let mut c = self.connection().await?;
-        let row: Row = sql_query("SELECT filing, clear_at FROM household").kept().get_result(&mut c).await?;
+        let row: Row = sql_query("SELECT filing, clear_at, derive_jpeg FROM household").kept().get_result(&mut c).await?;
         Ok(HouseRules {
             // Both were checked when they were set; what a later version wrote falls back to the careful choice.
             filing: FilingPlan::parse(&row.filing).unwrap_or_default(),
             clear_at: Depth::from_word(&row.clear_at).unwrap_or_default(),
+            derive_jpeg: row.derive_jpeg,
         })
     }
 
@@ -156,9 +161,10 @@ impl Catalog {
     /// Changes what the keeper decided.
     pub async fn change_house_rules(&self, rules: &HouseRules) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE household SET filing = $1, clear_at = $2")
+        sql_query("UPDATE household SET filing = $1, clear_at = $2, derive_jpeg = $3")
             .bind::<Text, _>(rules.filing.pattern())
             .bind::<Text, _>(rules.clear_at.word())
+            .bind::<Bool, _>(rules.derive_jpeg)
             .kept()
             .execute(&mut c)
             .await?;

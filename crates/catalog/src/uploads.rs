@@ -270,15 +270,17 @@ impl Catalog {
         Ok(rows.into_iter().map(|r| UploadId(r.id)).collect())
     }
 
-    /// Which of these paths a filed original has already, whatever its case.
+    /// Which of these paths a filed original, or what was made from one, has already, whatever its case.
     pub async fn taken_paths(&self, paths: &[FiledPath]) -> Result<Vec<String>> {
         let mut c = self.connection().await?;
         let folded: Vec<String> = paths.iter().map(FiledPath::folded).collect();
-        let rows: Vec<FoldedRow> = sql_query("SELECT folded FROM original WHERE folded = ANY($1)")
-            .bind::<Array<Text>, _>(folded)
-            .kept()
-            .load(&mut c)
-            .await?;
+        let rows: Vec<FoldedRow> = sql_query(
+            "SELECT folded FROM original WHERE folded = ANY($1) UNION ALL SELECT folded FROM derived_file WHERE folded = ANY($1)",
+        )
+        .bind::<Array<Text>, _>(folded)
+        .kept()
+        .load(&mut c)
+        .await?;
         Ok(rows.into_iter().map(|r| r.folded).collect())
     }
 

@@ -30,12 +30,14 @@ pub enum Kind {
     Refile,
     /// Take over what lies elsewhere. Key: the adoption.
     Adopt,
+    /// Make a JPEG beside a HEIC. Key: the original.
+    Derive,
 }
 
 impl Kind {
     /// Every kind.
-    pub const ALL: [Kind; 7] =
-        [Self::Preview, Self::Replicate, Self::Ledger, Self::Prove, Self::Group, Self::Refile, Self::Adopt];
+    pub const ALL: [Kind; 8] =
+        [Self::Preview, Self::Replicate, Self::Ledger, Self::Prove, Self::Group, Self::Refile, Self::Adopt, Self::Derive];
 
     /// The word stored in the table.
     pub fn word(self) -> &'static str {
@@ -47,6 +49,7 @@ impl Kind {
             Self::Group => "group",
             Self::Refile => "refile",
             Self::Adopt => "adopt",
+            Self::Derive => "derive",
         }
     }
 

@@ -146,6 +146,8 @@ actions! {
     ShowOriginal = "show_original" => READERS,
     /// Its bytes.
     DownloadOriginal = "download_original" => READERS,
+    /// A JPEG that was made from it.
+    DownloadDerived = "download_derived" => READERS,
     /// A preview.
     ShowPreview = "show_preview" => READERS,
     /// Backup runs; a device sees its own.

@@ -148,7 +148,16 @@ impl Library {
         if !same {
             return Ok(());
         }
-        fs::remove_file(&place).map_err(failed("take the old name from", &place))?;
+        self.take_away(&place)
+    }
+
+    /// Takes a file away that was made from an original and can be made again; and folders that are empty then.
+    pub fn remove_derived(&self, path: &FiledPath) -> Result<(), LibraryError> {
+        self.take_away(&self.locate(path))
+    }
+
+    fn take_away(&self, place: &Path) -> Result<(), LibraryError> {
+        fs::remove_file(place).map_err(failed("take the old name from", place))?;
         let mut folder = place.parent();
         while let Some(here) = folder.filter(|f| f.parent().is_some_and(|p| p != self.root && *f != self.root)) {
             sync_what_is_left(here)?;

@@ -3,6 +3,7 @@
 //! * [`sniff`] tells the kind of a file from its first bytes.
 //! * [`facts`] reads when and with what it was taken; [`xmp`], [`words`] and [`maker`] read what programs, exports and makers
 //!   wrote, [`embedded`] finds the picture inside a raw file.
+//! * [`derived`] makes a JPEG from a HEIC.
 //! * [`preview`] draws the small and the large preview, with [`colour`]s as they were meant; [`heif`] and [`video`] are the two kinds of file for which it asks
 //!   Debian's libraries.
 //! * [`worker`] runs all of that in a child process with limits on memory, files and time, because what phones and
@@ -11,6 +12,7 @@
 //! This crate knows nothing of people or of the database.
 
 pub mod colour;
+pub mod derived;
 pub mod embedded;
 pub mod facts;
 mod heif;

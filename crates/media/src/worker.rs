@@ -15,10 +15,10 @@ use std::{
 
 use rustix::process::{Resource, Rlimit, Signal, set_parent_process_death_signal, setrlimit};
 use serde::{Deserialize, Serialize};
-use ypogeion_core::capture::Facts;
+use ypogeion_core::{Digest, capture::Facts};
 
 use crate::{
-    facts,
+    derived, facts,
     preview::{self, Made},
 };
 
@@ -32,6 +32,7 @@ const TIME: Duration = Duration::from_secs(60);
 enum Request {
     Facts { path: PathBuf, name: String },
     Preview { path: PathBuf, name: String, small: PathBuf, large: PathBuf },
+    Derive { path: PathBuf, name: String, digest: Digest, to: PathBuf },
 }
 
 #[derive(Debug, Serialize, Deserialize)]
@@ -39,6 +40,7 @@ enum Request {
 enum Reply {
     Facts(Box<Facts>),
     Preview(Result<Made, String>),
+    Derived(Result<(), String>),
 }
 
 /// The child's whole life: sets its limits, then answers requests until its input ends.
@@ -54,6 +56,7 @@ pub fn serve() -> std::io::Result<()> {
         let reply = match serde_json::from_str(&line?)? {
             Request::Facts { path, name } => Reply::Facts(Box::new(facts::read(&path, &name))),
             Request::Preview { path, name, small, large } => Reply::Preview(preview::make(&path, &name, &small, &large)),
+            Request::Derive { path, name, digest, to } => Reply::Derived(derived::make(&path, &name, digest, &to)),
         };
         serde_json::to_writer(&mut out, &reply)?;
         out.write_all(b"\n")?;
@@ -137,6 +140,14 @@ impl Pool {
         match self.ask(&request) {
             Some(Reply::Preview(made)) => made,
             _ => Err("making the preview took too long or too much memory".to_owned()),
+        }
+    }
+
+    /// Makes a JPEG from a HEIC; the error is a sentence for a person.
+    pub fn derive(&self, path: &Path, name: &str, digest: Digest, to: &Path) -> Result<(), String> {
+        match self.ask(&Request::Derive { path: path.to_owned(), name: name.to_owned(), digest, to: to.to_owned() }) {
+            Some(Reply::Derived(made)) => made,
+            _ => Err("making the JPEG took too long or too much memory".to_owned()),
         }
     }
 

@@ -82,6 +82,15 @@ pub struct ShotPart {
     pub kind: String,
 }
 
+/// A file that was made from an original.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DerivedFile {
+    /// Its name.
+    pub name: String,
+    /// Its bytes.
+    pub size: u64,
+}
+
 /// An original with all that is known of it.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Original {
@@ -142,6 +151,8 @@ pub struct Original {
     pub read_problem: Option<String>,
     /// `waiting`, `ready` or `none`.
     pub preview: String,
+    /// A JPEG that was made from it and lies beside it, for readers that know no HEIC.
+    pub derived: Option<DerivedFile>,
     /// `device`, `home`, `offsite` or `proven`.
     pub layer: String,
     /// What was observed, newest first.

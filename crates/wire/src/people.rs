@@ -42,6 +42,8 @@ pub struct Household {
     pub plans: Vec<ReadyPlan>,
     /// How deep an original must have sunk before a device may let go of it: `home`, `offsite` or `proven`.
     pub clear_at: String,
+    /// A JPEG is made beside each HEIC, for readers that know none.
+    pub derive_jpeg: bool,
 }
 
 /// A ready-made filing plan.
@@ -88,6 +90,9 @@ pub struct HouseholdChange {
     /// `home`, `offsite` or `proven`.
     #[serde(default)]
     pub clear_at: Option<String>,
+    /// Make a JPEG beside each HEIC. Turned off, those that are there stay.
+    #[serde(default)]
+    pub derive_jpeg: Option<bool>,
 }
 
 /// A member.

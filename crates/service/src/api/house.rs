@@ -53,6 +53,7 @@ fn view(rules: &HouseRules, name: &str) -> Household {
             .map(|(word, title, pattern)| ReadyPlan { word: (*word).into(), title: (*title).into(), pattern: (*pattern).into() })
             .collect(),
         clear_at: rules.clear_at.word().to_owned(),
+        derive_jpeg: rules.derive_jpeg,
     }
 }
 
@@ -82,10 +83,17 @@ pub async fn change_household(
             .ok_or_else(|| Failure::bad("Devices may let go of their copies at \"home\", \"offsite\" or \"proven\"."))?;
         changed.push(format!("the depth at which devices may let go of their copies to {}", rules.clear_at.word()));
     }
+    if let Some(derive) = body.derive_jpeg {
+        rules.derive_jpeg = derive;
+        changed.push(format!("the making of JPEGs beside HEICs to {}", if derive { "on" } else { "off" }));
+    }
     if !changed.is_empty() {
         app.catalog.change_house_rules(&rules).await?;
         let who = caller.person()?.name.clone();
         app.catalog.write_record(app.now(), &who, &format!("changed {}", changed.join(" and "))).await?;
+    }
+    if body.derive_jpeg == Some(true) {
+        app.catalog.derive_all(app.now()).await?;
     }
     Ok(web::Json(view(&rules, &app.household.name)))
 }

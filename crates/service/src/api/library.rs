@@ -1,5 +1,7 @@
 //! The library: months, originals, bytes, previews. Everybody sees their own.
 
+use std::{fs::File, sync::Arc};
+
 use actix_files::NamedFile;
 use actix_web::{
     HttpRequest, HttpResponse, get,
@@ -11,13 +13,14 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
 use ypogeion_core::{
-    OriginalId,
+    Digest, OriginalId,
     capture::CaptureRule,
+    filing::FiledPath,
     layers::{self, Layer, Place},
 };
 use ypogeion_library::LibraryError;
 use ypogeion_wire::{
-    original::{Evidence, Month, Original, OriginalCard, Originals, ShotPart},
+    original::{DerivedFile, Evidence, Month, Original, OriginalCard, Originals, ShotPart},
     problem::ProblemType,
 };
 
@@ -139,6 +142,9 @@ pub async fn show_original(app: web::Data<App>, caller: Caller, id: web::Path<Uu
         })
         .collect();
     let rule = CaptureRule::from_word(&row.taken_rule);
+    let derived = app.catalog.derived_from(row.id).await?;
+    let derived =
+        derived.map(|d| DerivedFile { name: d.path.as_str().rsplit('/').next().unwrap_or_default().to_owned(), size: d.size });
     let parts = app
         .catalog
         .parts_of(row.shot)
@@ -180,6 +186,7 @@ pub async fn show_original(app: web::Data<App>, caller: Caller, id: web::Path<Uu
         place: row.facts.place,
         read_problem: row.facts.problem,
         preview: row.preview,
+        derived,
         layer: layer_word(layers::layer(&standings, app.now(), app.settings.offsite.proven_for)).to_owned(),
         evidence,
     }))
@@ -213,14 +220,38 @@ pub async fn download_original(
         Some(file) => file,
         None => return Err(LibraryError::Missing { what: "open", path: app.library.locate(&path) }.into()),
     };
+    hand_over(&request, file, &path, row.facts.media_type.as_deref(), row.digest, query.look)
+}
+
+/// A JPEG that was made from a HEIC, for readers that know none. It is no original.
+#[utoipa::path(responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 206)))]
+#[get("/api/originals/{id}/derived")]
+pub async fn download_derived(
+    app: web::Data<App>,
+    caller: Caller,
+    request: HttpRequest,
+    id: web::Path<Uuid>,
+) -> Answer<HttpResponse> {
+    let row = app.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
+    let derived = app.catalog.derived_from(row.id).await?.ok_or_else(Failure::not_found)?;
+    let (library, path) = (Arc::clone(&app.library), derived.path.clone());
+    let file = tokio::task::spawn_blocking(move || library.open_original(&path)).await?.map_err(|_| Failure::not_found())?;
+    hand_over(&request, file, &derived.path, Some("image/jpeg"), derived.digest, false)
+}
+
+/// Hands a file of the library over: ranges, conditions, digest. `look`: to be shown by a browser, if it is of a kind for that.
+fn hand_over(
+    request: &HttpRequest,
+    file: File,
+    path: &FiledPath,
+    media_type: Option<&str>,
+    digest: Digest,
+    look: bool,
+) -> Answer<HttpResponse> {
     // Only what a browser shows as a picture or plays is shown; everything else is handed over as a file, never run.
-    let media_type = row
-        .facts
-        .media_type
-        .as_deref()
-        .and_then(|t| t.parse::<mime_guess::Mime>().ok())
-        .unwrap_or(mime_guess::mime::APPLICATION_OCTET_STREAM);
-    let shown = query.look && matches!(media_type.type_().as_str(), "image" | "video");
+    let media_type =
+        media_type.and_then(|t| t.parse::<mime_guess::Mime>().ok()).unwrap_or(mime_guess::mime::APPLICATION_OCTET_STREAM);
+    let shown = look && matches!(media_type.type_().as_str(), "image" | "video");
     let name = path.as_str().rsplit('/').next().unwrap_or("original").to_owned();
     let disposition = ContentDisposition {
         disposition: if shown { DispositionType::Inline } else { DispositionType::Attachment },
@@ -232,9 +263,9 @@ pub async fn download_original(
     };
     let file = NamedFile::from_file(file, path.as_str()).map_err(|_| Failure::not_found())?;
     let mut response =
-        file.set_content_type(media_type).set_content_disposition(disposition).prefer_utf8(false).into_response(&request);
+        file.set_content_type(media_type).set_content_disposition(disposition).prefer_utf8(false).into_response(request);
     let headers = response.headers_mut();
-    let digest = format!("sha-256=:{}:", row.digest.to_base64());
+    let digest = format!("sha-256=:{}:", digest.to_base64());
     if let Ok(value) = HeaderValue::from_str(&digest) {
         headers.insert(actix_web::http::header::HeaderName::from_static("repr-digest"), value);
     }

@@ -74,6 +74,7 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(library::list_originals)
         .service(library::show_original)
         .service(library::download_original)
+        .service(library::download_derived)
         .service(library::show_preview)
         .service(runs::list_runs)
         .service(runs::export_run_entries)

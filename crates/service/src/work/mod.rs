@@ -1,10 +1,11 @@
 //! Background work: rows of the catalogue, taken, done, put back.
 //!
-//! One loop for each kind ([`previews`], [`groups`], [`refile`], [`adopt`], and [`offsite`] for the other three). A loop sleeps until it is woken by a
+//! One loop for each kind ([`previews`], [`groups`], [`refile`], [`adopt`], [`derive`], and [`offsite`] for the other three). A loop sleeps until it is woken by a
 //! notification or until something is due; while nothing is due, nothing wakes. Every piece of work may be done twice and
 //! may be killed anywhere.
 
 mod adopt;
+mod derive;
 mod groups;
 mod offsite;
 mod previews;
@@ -56,7 +57,7 @@ pub fn start(app: &Arc<App>) -> JoinSet<()> {
             Kind::Preview => app.settings.media_workers,
             Kind::Replicate => app.settings.offsite.parallel,
             // One writer of a ledger; reading back leaves room for what is exposed.
-            Kind::Ledger | Kind::Prove | Kind::Group | Kind::Refile | Kind::Adopt => 1,
+            Kind::Ledger | Kind::Prove | Kind::Group | Kind::Refile | Kind::Adopt | Kind::Derive => 1,
         };
         tasks.spawn(run_kind(Arc::clone(app), kind, parallel, Arc::clone(&held)));
     }
@@ -123,6 +124,7 @@ async fn do_one(app: &Arc<App>, job: &Job) {
         Kind::Group => groups::group(app, job).await,
         Kind::Refile => refile::refile(app, job).await,
         Kind::Adopt => adopt::adopt(app, job).await,
+        Kind::Derive => derive::derive(app, job).await,
     };
     let now = app.now();
     let ended = ended.unwrap_or_else(|e| {

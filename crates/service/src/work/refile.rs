@@ -121,7 +121,9 @@ async fn move_one(app: &Arc<App>, plan: &FilingPlan, of: &ToFile, refiling: Opti
         if let Some((to, _reserved)) = give_name(app, of, &from, choices).await? {
             app.catalog.moved(refiling, of.id, &from, &to, app.now()).await?;
             unlink(app, &from, &to).await?;
-            return Ok(app.catalog.old_name_gone(of.id).await?);
+            app.catalog.old_name_gone(of.id).await?;
+            // What was made from it lies beside it.
+            return Ok(app.catalog.derive_one(of.id, app.now()).await?);
         }
     }
     match refiling {

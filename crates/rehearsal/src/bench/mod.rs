@@ -1,5 +1,10 @@
 //! Measured against the limits of this machine: for each row the limit and Ypogeion run on the same data, one after the
 //! other, and the ratio is printed. Speeds of different machines or days say nothing; ratios do.
+//!
+//! This module has the rows that follow a picture on its way; [`previews`] and [`load`] have those that stand by themselves.
+
+mod load;
+mod previews;
 
 use std::{
     fs,
@@ -108,6 +113,13 @@ pub async fn run(folder: &Path, photos: usize, tree: usize) -> Step<()> {
     println!("an offer of {} digests …", words::count(OFFERED as u64));
     let (seconds, more) = large_offer(&house, &keeper).await?;
 
+    println!("previews of 12-megapixel pictures: the limit (vipsthumbnail), then Ypogeion …");
+    let (limit, ours) = previews::measure(folder)?;
+    add(&mut rows, Row { what: "previews of 12-megapixel JPEGs", limit, ours, goal: "≥ 1.0 × its speed" });
+
+    println!("under load …");
+    let load = load::measure(folder).await?;
+
     println!("\n{:34} {:>10} {:>10} {:>9}  goal", "row", "limit, s", "ours, s", "speed");
     for r in &rows {
         println!("{:34} {:>10.2} {:>10.2} {:>8.2}×  {}", r.what, r.limit, r.ours, r.limit / r.ours, r.goal);
@@ -117,6 +129,17 @@ pub async fn run(folder: &Path, photos: usize, tree: usize) -> Step<()> {
         "an offer of {} digests: {seconds:.2} s, {} more memory (goal: 1 s, 50 MB)",
         words::count(OFFERED as u64),
         words::size(more)
+    );
+    println!(
+        "peak memory while four files of 4 GB were received at once, at {}/s: {} (goal: below 150 MB)",
+        words::size(load.rate as u64),
+        words::size(load.memory)
+    );
+    println!(
+        "looking at the library while eight devices send: median {:.1} ms, 99th percentile {:.1} ms (goal: 50 ms; {:.1} ms alone)",
+        load.median * 1e3,
+        load.p99 * 1e3,
+        load.p99_alone * 1e3
     );
     fs::remove_dir_all(&data)?;
     Ok(())
