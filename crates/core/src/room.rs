@@ -46,14 +46,20 @@ pub enum NoRoom {
 impl Room {
     /// Says whether `needed` more bytes fit.
     pub fn check(&self, needed: u64) -> Result<(), NoRoom> {
-        if let Some((left, quota)) = self.left_of_quota().filter(|(left, _)| needed > *left) {
-            return Err(NoRoom::OverQuota { needed, left, quota });
-        }
+        self.check_quota(needed)?;
         let left = self.left_on_disk();
         if needed > left {
             return Err(NoRoom::DiskFull { needed, left });
         }
         Ok(())
+    }
+
+    /// Says whether the member may have `needed` more bytes, where they are on the disk already.
+    pub fn check_quota(&self, needed: u64) -> Result<(), NoRoom> {
+        match self.left_of_quota() {
+            Some((left, quota)) if needed > left => Err(NoRoom::OverQuota { needed, left, quota }),
+            _ => Ok(()),
+        }
     }
 
     /// The most that would fit, in bytes.

@@ -77,6 +77,10 @@ impl Tree {
     /// Opens a file of the tree for reading. A link is not followed.
     pub fn open(&self, path: &[u8]) -> Result<File, LibraryError> {
         let place = self.locate(path)?;
+        // No folder on the way may have become a link since it was walked.
+        if place.canonicalize().map_err(failed("open", &place))? != place {
+            return Err(LibraryError::Missing { what: "open", path: place });
+        }
         let no_follow = rustix::fs::OFlags::NOFOLLOW.bits() as i32;
         let file = OpenOptions::new().read(true).custom_flags(no_follow).open(&place).map_err(failed("open", &place))?;
         if !file.metadata().map_err(failed("look at", &place))?.is_file() {
@@ -341,6 +345,10 @@ mod tests {
         assert_eq!(found[0], "2019/Rome/a.jpg File 4");
         assert!(found[1].starts_with("link.jpg NoFile") && found[2].starts_with("up NoFile"), "{found:?}");
         assert!(tree.open(b"link.jpg").is_err());
+        fs::create_dir_all(root.join("turned")).unwrap();
+        fs::remove_dir(root.join("turned")).unwrap();
+        std::os::unix::fs::symlink(folder.path(), root.join("turned")).unwrap();
+        assert!(tree.open(b"turned/secret").is_err(), "a folder that has become a link leads nowhere");
         assert!(tree.open(b"../secret").is_err() && tree.open(b"/etc/passwd").is_err() && tree.open(b"2019").is_err());
         let mut text = String::new();
         tree.open(b"2019/Rome/a.jpg").unwrap().read_to_string(&mut text).unwrap();

@@ -304,6 +304,12 @@ async fn quota_and_reserve_refuse_before_bytes_are_kept() {
     let ask = r#"<?xml version="1.0"?><D:propfind xmlns:D="DAV:"><D:prop><D:quota-available-bytes/><D:quota-used-bytes/></D:prop></D:propfind>"#;
     let said = p.send("PROPFIND", "", &[("Depth", "0")], ask.as_bytes()).await;
     assert!(said.body.contains("quota-available-bytes>1000<"), "{}", said.body);
+    // A length that nobody tells beforehand is held against the quota when it is known.
+    let url = w.house.http.join("dav/b.jpg").unwrap();
+    let body = reqwest::Body::wrap_stream(futures_util::stream::iter([Ok::<_, std::io::Error>(vec![7u8; 2000])]));
+    let refused = p.raw.http.put(url).basic_auth(&p.user, Some(&p.raw.token)).body(body).send().await.unwrap();
+    assert_eq!(refused.status(), 413);
+    assert_eq!(p.list("", "1").await, ["/dav/"]);
     assert_eq!(p.put("a.jpg", &[7; 900]).await, 201);
 }
 

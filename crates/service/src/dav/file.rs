@@ -179,6 +179,11 @@ impl Writing {
                 return Ok(());
             }
             Written::Paused { offset } => {
+                // Nobody said how much it would be; the quota is asked now that it is known.
+                if let Err(full) = room(&app, upload.person).await?.check_quota(offset) {
+                    landing::discard(&app, upload.id).await?;
+                    return Err(full.into());
+                }
                 upload.length = offset;
                 app.catalog.create_upload(&upload, app.now()).await?;
                 let (incoming, id) = (app.library.incoming().clone(), upload.id);

@@ -101,6 +101,11 @@ fn tree_of(adoption: &Adoption) -> Answer<(Tree, Option<PathBuf>)> {
         Failure::new(ProblemType::NotFound, words)
     };
     let tree = Tree::at(Path::new(&adoption.place)).map_err(away)?;
+    // What was allowed was this very place. If links lead elsewhere now, it is not that place any more.
+    if tree.root() != Path::new(&adoption.place) {
+        let words = format!("{} leads somewhere else now. Stop this, and look through the new place.", adoption.place);
+        return Err(Failure::new(ProblemType::NotAllowed, words));
+    }
     match (tree.archive(), tree.root().parent(), tree.root().file_name()) {
         (Some(_), Some(folder), Some(name)) => Ok((Tree::at(folder).map_err(away)?, Some(name.into()))),
         _ => Ok((tree, None)),
