@@ -13,7 +13,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use rustix::process::{Resource, Rlimit, Signal, nice, set_parent_process_death_signal, setrlimit};
+use rustix::process::{Resource, Rlimit, Signal, set_parent_process_death_signal, setrlimit};
 use serde::{Deserialize, Serialize};
 use ypogeion_core::{Digest, capture::Facts};
 
@@ -25,8 +25,6 @@ use crate::{
 const MEMORY: u64 = 2 << 30;
 const LARGEST_FILE: u64 = 256 << 20;
 const OPEN_FILES: u64 = 64;
-/// How much a child that draws pictures stands back (nice, 0 to 19).
-const BEHIND_ALL: i32 = 10;
 const TIME: Duration = Duration::from_secs(60);
 
 #[derive(Debug, Serialize, Deserialize)]
@@ -53,15 +51,9 @@ pub fn serve() -> std::io::Result<()> {
         setrlimit(resource, Rlimit { current: Some(most), maximum: Some(most) })?;
     }
     set_parent_process_death_signal(Some(Signal::KILL))?;
-    let mut stands_back = false;
     let mut out = std::io::stdout().lock();
     for line in std::io::stdin().lock().lines() {
-        let request = serde_json::from_str(&line?)?;
-        if !stands_back && !matches!(request, Request::Facts { .. }) {
-            // For facts somebody waits; pictures are drawn behind everything else, by a child that does nothing else.
-            stands_back = nice(BEHIND_ALL).is_ok();
-        }
-        let reply = match request {
+        let reply = match serde_json::from_str(&line?)? {
             Request::Facts { path, name } => Reply::Facts(Box::new(facts::read(&path, &name))),
             Request::Preview { path, name, small, large } => Reply::Preview(preview::make(&path, &name, &small, &large)),
             Request::Derive { path, name, digest, to } => Reply::Derived(derived::make(&path, &name, digest, &to)),

@@ -57,8 +57,10 @@ async fn thirty_kills_lose_nothing_that_was_acknowledged() {
     let senders: Vec<_> = (0..4).map(|n| tokio::spawn(send_for_ever(raw.clone(), Arc::clone(&acknowledged), n))).collect();
     let mut rng = Rng::new(2026);
     w.house.store.set_faults(Faults { error_percent: 5, cut_percent: 1, ..Faults::default() });
-    for _ in 0..KILLS {
+    for n in 0..KILLS {
         tokio::time::sleep(Duration::from_millis(150 + rng.below(900))).await;
+        // On a busy machine little lands in that time, and a kill proves something only if there is something to lose.
+        wait_for("more to land", 30, async || Ok((acknowledged.lock().unwrap().len() > n).then_some(()))).await.unwrap();
         w.house.kill_service();
         w.house.start_service().await.unwrap();
     }
@@ -71,7 +73,7 @@ async fn thirty_kills_lose_nothing_that_was_acknowledged() {
     w.house.start_service().await.unwrap();
     w.house.store.set_faults(Faults::default());
     let acknowledged = acknowledged.lock().unwrap().clone();
-    assert!(acknowledged.len() > KILLS, "only {} landed, which proves little", acknowledged.len());
+    assert!(acknowledged.len() >= KILLS, "only {} landed, which proves little", acknowledged.len());
 
     // At home: every acknowledged file is there, with its bytes, under a name that says what it was.
     let filed = originals_below(&w.house.library()).unwrap();

@@ -1,13 +1,13 @@
 //! Bytes of an upload on their way to the disk.
 
-use std::{sync::Arc, thread};
+use std::sync::Arc;
 
 use actix_web::{HttpRequest, web};
 use chrono::{DateTime, Utc};
 use data_encoding::BASE64;
 use futures_util::StreamExt;
 use ring::digest::{Context, SHA1_FOR_LEGACY_USE_ONLY, SHA256};
-use tokio::sync::{mpsc, oneshot};
+use tokio::{sync::mpsc, task::JoinHandle};
 use ypogeion_catalog::uploads::Upload;
 use ypogeion_core::UploadId;
 use ypogeion_library::{Finished, LibraryError, PartWriter};
@@ -19,9 +19,6 @@ use crate::{
     failure::{Answer, Failure},
     landing,
 };
-
-/// How much a thread that takes bytes stands back behind the others (nice, 0 to 19).
-const BEHIND_LOOKERS: i32 = 5;
 
 /// How far an upload has come.
 pub struct Taken {
@@ -82,7 +79,7 @@ pub async fn append(
 /// Bytes on their way from a connection to a part, hashed and written by a thread of their own.
 pub struct Intake {
     sender: mpsc::Sender<web::Bytes>,
-    disk: oneshot::Receiver<Result<Written, LibraryError>>,
+    disk: JoinHandle<Result<Written, LibraryError>>,
     came: u64,
     room: u64,
 }
@@ -100,20 +97,12 @@ impl Intake {
     ) -> Self {
         let incoming = app.library.incoming().clone();
         let (sender, receiver) = mpsc::channel::<web::Bytes>(16);
-        let (done, disk) = oneshot::channel();
-        let work = move || {
-            // Hashing is most of the work of this service. Whoever looks at a picture meanwhile goes first.
-            let _ = rustix::process::nice(BEHIND_LOOKERS);
+        // The right to write goes with the writing: it is given back when the disk is done, not when the request is dropped.
+        let disk = tokio::task::spawn_blocking(move || {
             let result = incoming.writer(id, start).and_then(|writer| take(writer, receiver, checksum, whole));
-            // The right to write goes with the writing: it is given back when the disk is done, not when the request is dropped.
             drop(writing);
-            // Nobody listens if the request was dropped; what was written counts all the same.
-            let _ = done.send(result);
-        };
-        if let Err(e) = thread::Builder::new().name("intake".to_owned()).spawn(work) {
-            // Its end of the channel is gone with it, so the first byte meets a closed one.
-            tracing::error!(error = %e, "no thread could be started for an upload");
-        }
+            result
+        });
         Intake { sender, disk, came: 0, room: most - start }
     }
 
@@ -134,8 +123,7 @@ impl Intake {
     /// No more bytes come.
     pub async fn end(self) -> Answer<Written> {
         drop(self.sender);
-        let gone = |_| Failure::new(ProblemType::Internal, "Something went wrong here; the log has the reason.");
-        Ok(self.disk.await.map_err(gone)??)
+        Ok(self.disk.await??)
     }
 }
 
