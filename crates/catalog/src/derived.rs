@@ -94,7 +94,7 @@ impl Catalog {
         Ok(n as u64)
     }
 
-    /// Puts the work down for one original, if the household wants it and it is of that kind.
+    /// Puts the work down for one original that was filed elsewhere, if something was made from it or is to be.
     pub async fn derive_one(&self, original: OriginalId, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.soft_connection().await?;
         let n = sql_query(format!(

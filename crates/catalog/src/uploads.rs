@@ -350,6 +350,9 @@ impl Catalog {
                  INSERT INTO job (kind, key, priority, due) SELECT 'preview', id, 20, $14 FROM added ON CONFLICT DO NOTHING
              ), copies AS (
                  INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', a.id, s.id, 10, $14 FROM added a, store s ON CONFLICT DO NOTHING
+             ), made AS (
+                 INSERT INTO job (kind, key, priority, due) SELECT 'derive', a.id, 22, $14 FROM added a, household h
+                 WHERE h.derive_jpeg AND $13->>'media_type' IN ('image/heic', 'image/avif') ON CONFLICT DO NOTHING
              ), company AS (
                  INSERT INTO job (kind, key, priority, due) SELECT 'group', a.id, 18, $14 FROM added a
                  WHERE EXISTS (SELECT 1 FROM original WHERE person = $2 AND shot_key = $25)

@@ -122,6 +122,11 @@ impl Incoming {
     pub fn writer(&self, id: UploadId, offset: u64) -> Result<PartWriter, LibraryError> {
         let path = self.path(id);
         let mut file = OpenOptions::new().read(true).write(true).open(&path).map_err(failed("open", &path))?;
+        if self.read_mark(id).is_some_and(|(boot, _)| *boot != *self.boot) {
+            // Written during an earlier run of the machine, and looked at since: what is there is sure. Were the mark left as it is,
+            // a look from now on would take what is about to be written for doubtful, and cut it off.
+            self.write_mark(id, offset);
+        }
         let kept = self.lock().remove(&id).filter(|(at, _)| *at == offset);
         let hasher = match kept {
             Some((_, hasher)) => hasher,
@@ -314,6 +319,20 @@ mod tests {
         fs::write(incoming.mark_path(id), "another-boot 4\n").unwrap();
         assert_eq!(incoming.part(id).unwrap().length, 4);
         assert_eq!(fs::read(folder.path().join(format!("incoming/{id}.part"))).unwrap(), b"sure");
+    }
+
+    #[test]
+    fn a_look_cuts_nothing_off_that_is_written_after_a_power_cut() {
+        let (folder, incoming, id) = incoming();
+        let mut writer = incoming.writer(id, 0).unwrap();
+        writer.write(b"sure").unwrap();
+        writer.pause().unwrap();
+        fs::write(incoming.mark_path(id), "another-boot 4\n").unwrap();
+        let mut writer = incoming.writer(id, incoming.part(id).unwrap().length).unwrap();
+        writer.write(b" and new").unwrap();
+        assert_eq!(incoming.part(id).unwrap().length, 12, "somebody asks how far it is");
+        assert_eq!(writer.finish().digest, Digest::of(b"sure and new"));
+        assert_eq!(fs::read(folder.path().join(format!("incoming/{id}.part"))).unwrap(), b"sure and new");
     }
 
     #[test]

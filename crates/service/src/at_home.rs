@@ -3,9 +3,10 @@
 //! A re-filing may give a file another name between the moment its path was read from the catalogue and the moment it is opened.
 //! The catalogue says the new path before the old name goes, so asking it again after a vain look is decisive.
 
-use std::sync::Arc;
+use std::{fs::File, sync::Arc};
 
-use ypogeion_core::{OriginalId, filing::FiledPath};
+use actix_web::http::header::{HeaderMap, HeaderName, HeaderValue};
+use ypogeion_core::{Digest, OriginalId, filing::FiledPath};
 use ypogeion_library::{Library, LibraryError};
 
 use crate::{app::App, failure::Answer};
@@ -27,5 +28,25 @@ pub async fn look_at<T: Send + 'static>(
             return Ok((None, path));
         }
         path = now;
+    }
+}
+
+/// Opens an original for reading, wherever it is by now.
+pub async fn open(app: &App, id: OriginalId, path: FiledPath) -> Answer<(File, FiledPath)> {
+    let (file, path) = look_at(app, id, path, |library, path| match library.open_original(path) {
+        Err(LibraryError::Missing { .. }) => Ok(None),
+        other => other.map(Some),
+    })
+    .await?;
+    match file {
+        Some(file) => Ok((file, path)),
+        None => Err(LibraryError::Missing { what: "open", path: app.library.locate(&path) }.into()),
+    }
+}
+
+/// The header that tells the hash of what is handed over (`Repr-Digest`, RFC 9530).
+pub fn tell_digest(headers: &mut HeaderMap, digest: Digest) {
+    if let Ok(value) = HeaderValue::from_str(&format!("sha-256=:{}:", digest.to_base64())) {
+        headers.insert(HeaderName::from_static("repr-digest"), value);
     }
 }

@@ -188,12 +188,7 @@ async fn commit(
 ) -> Answer<Landed> {
     let landing = Landing { upload, id: OriginalId(Uuid::now_v7()), digest, path, facts, captured, at: app.now() };
     let landed = match app.catalog.land(&landing).await? {
-        Some(id) => {
-            if matches!(facts.media_type.as_deref(), Some("image/heic" | "image/avif")) {
-                app.catalog.derive_one(id, app.now()).await?;
-            }
-            Landed { id, new: true }
-        }
+        Some(id) => Landed { id, new: true },
         None => {
             // The same picture came twice at once, and the other one was committed first. Both are filed, one is known.
             let (id, kept) = app.catalog.original_of(upload.person, digest).await?;

@@ -18,7 +18,6 @@ use ypogeion_core::{
     filing::FiledPath,
     layers::{self, Layer, Place},
 };
-use ypogeion_library::LibraryError;
 use ypogeion_wire::{
     original::{DerivedFile, Evidence, Month, Original, OriginalCard, Originals, ShotPart},
     problem::ProblemType,
@@ -26,7 +25,7 @@ use ypogeion_wire::{
 
 use crate::{
     app::App,
-    at_home::look_at,
+    at_home,
     caller::Caller,
     failure::{Answer, Failure},
 };
@@ -211,15 +210,7 @@ pub async fn download_original(
     query: web::Query<DownloadQuery>,
 ) -> Answer<HttpResponse> {
     let row = app.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
-    let (file, path) = look_at(&app, row.id, row.path, |library, path| match library.open_original(path) {
-        Err(LibraryError::Missing { .. }) => Ok(None),
-        other => other.map(Some),
-    })
-    .await?;
-    let file = match file {
-        Some(file) => file,
-        None => return Err(LibraryError::Missing { what: "open", path: app.library.locate(&path) }.into()),
-    };
+    let (file, path) = at_home::open(&app, row.id, row.path).await?;
     hand_over(&request, file, &path, row.facts.media_type.as_deref(), row.digest, query.look)
 }
 
@@ -265,10 +256,7 @@ fn hand_over(
     let mut response =
         file.set_content_type(media_type).set_content_disposition(disposition).prefer_utf8(false).into_response(request);
     let headers = response.headers_mut();
-    let digest = format!("sha-256=:{}:", digest.to_base64());
-    if let Ok(value) = HeaderValue::from_str(&digest) {
-        headers.insert(actix_web::http::header::HeaderName::from_static("repr-digest"), value);
-    }
+    at_home::tell_digest(headers, digest);
     headers.insert(actix_web::http::header::CONTENT_SECURITY_POLICY, HeaderValue::from_static("sandbox; default-src 'none'"));
     headers.insert(actix_web::http::header::CACHE_CONTROL, HeaderValue::from_static("private, max-age=86400"));
     Ok(response)

@@ -17,7 +17,7 @@ use ypogeion_wire::problem::ProblemType;
 use super::view::{Meta, Piece, View};
 use crate::{
     app::App,
-    at_home::look_at,
+    at_home,
     failure::{Answer, Failure},
     landing,
     tus::{
@@ -304,15 +304,8 @@ impl Reading {
             return Ok(Reading { file: part.map(Arc::new), at: 0, meta });
         };
         let path = view.app().catalog.original(id, Some(view.device().person)).await?.path;
-        let (file, path) = look_at(view.app(), id, path, |library, path| match library.open_original(path) {
-            Err(LibraryError::Missing { .. }) => Ok(None),
-            other => other.map(Some),
-        })
-        .await?;
-        match file {
-            Some(file) => Ok(Reading { file: Some(Arc::new(file)), at: 0, meta }),
-            None => Err(LibraryError::Missing { what: "open", path: view.app().library.locate(&path) }.into()),
-        }
+        let (file, _) = at_home::open(view.app(), id, path).await?;
+        Ok(Reading { file: Some(Arc::new(file)), at: 0, meta })
     }
 }
 

@@ -42,6 +42,7 @@ use ypogeion_wire::problem::ProblemType;
 use self::view::{Piece, View};
 use crate::{
     app::App,
+    at_home,
     caller::Caller,
     failure::{Answer, Failure},
 };
@@ -133,8 +134,8 @@ async fn serve(app: web::Data<App>, caller: Caller, request: HttpRequest, dav: D
         headers.insert(HeaderName::from_static("dav"), HeaderValue::from_static("1, 2"));
         headers.remove("ms-author-via");
     }
-    if let Some(digest) = view.digest().and_then(|d| HeaderValue::from_str(&format!("sha-256=:{}:", d.to_base64())).ok()) {
-        headers.insert(HeaderName::from_static("repr-digest"), digest);
+    if let Some(digest) = view.digest() {
+        at_home::tell_digest(headers, digest);
     }
     // A page that somebody put here is a file, and not a page of this service.
     headers.insert(CONTENT_SECURITY_POLICY, HeaderValue::from_static("sandbox; default-src 'none'"));

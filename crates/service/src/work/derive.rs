@@ -7,14 +7,14 @@
 use std::{sync::Arc, time::SystemTime};
 
 use uuid::Uuid;
-use ypogeion_catalog::{CatalogError, derived::DerivedFile, work::Job};
+use ypogeion_catalog::{CatalogError, derived::DerivedFile, originals::OriginalRow, work::Job};
 use ypogeion_core::{
     OriginalId, OriginalName, UploadId,
     filing::FiledPath,
     layers::Outcome,
     name::{numbered, split},
 };
-use ypogeion_library::{Finished, Publish};
+use ypogeion_library::{Finished, LibraryError, Publish};
 use ypogeion_wire::work::LiveEvent;
 
 use super::Ended;
@@ -37,10 +37,22 @@ fn names(original: &FiledPath) -> impl Iterator<Item = FiledPath> + use<> {
 
 pub(super) async fn derive(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     let id = OriginalId(job.key);
-    let row = match app.catalog.original(id, None).await {
-        Err(CatalogError::NotFound) => return Ok(Ended::Done),
-        other => other?,
-    };
+    loop {
+        let row = match app.catalog.original(id, None).await {
+            Err(CatalogError::NotFound) => return Ok(Ended::Done),
+            other => other?,
+        };
+        let path = row.path.clone();
+        let ended = put_beside(app, row).await?;
+        // Filed elsewhere meanwhile: the work that this puts down met this piece, which is still there, and added none.
+        if app.catalog.original(id, None).await?.path == path {
+            return Ok(ended);
+        }
+    }
+}
+
+async fn put_beside(app: &Arc<App>, row: OriginalRow) -> Answer<Ended> {
+    let id = row.id;
     let before = app.catalog.derived_from(id).await?;
     if before.is_none() {
         // Its device has made one itself, or nobody wants them any more.
@@ -50,11 +62,8 @@ pub(super) async fn derive(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         }
     }
     if let Some(there) = &before {
-        let beside =
-            |a: &FiledPath, b: &FiledPath| a.as_str().rsplit_once('/').map(|p| p.0) == b.as_str().rsplit_once('/').map(|p| p.0);
-        let (library, place, digest) = (Arc::clone(&app.library), there.path.clone(), there.digest);
-        let whole = tokio::task::spawn_blocking(move || library.reread(&place, digest)).await??.0 == Outcome::Right;
-        if whole && beside(&there.path, &row.path) {
+        let folder = |p: &FiledPath| p.as_str().rsplit_once('/').map(|(folder, _)| folder.to_owned());
+        if folder(&there.path) == folder(&row.path) && is_whole(app, there).await? {
             return Ok(Ended::Done);
         }
     }
@@ -73,18 +82,23 @@ pub(super) async fn derive(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     let Some(path) = placed else {
         return Ok(Ended::GivenUp("no free name could be found beside the original".to_owned()));
     };
-    app.catalog.set_derived(id, &DerivedFile { path: path.clone(), digest, size }, app.now()).await?;
-    if let Some(old) = before.filter(|b| b.path != path && b.digest == digest) {
+    // The old one goes before the row forgets where it is: killed between the two, this is done again and nothing is left over.
+    // Only what was made here goes; anything else that lies there by now stays.
+    if let Some(old) = before.filter(|b| b.path != path)
+        && is_whole(app, &old).await?
+    {
         let library = Arc::clone(&app.library);
-        tokio::task::spawn_blocking(move || match library.reread(&old.path, old.digest)? {
-            // Only what was made here goes; anything else that lies there by now stays.
-            (Outcome::Right, _) => library.remove_derived(&old.path),
-            _ => Ok(()),
-        })
-        .await??;
+        tokio::task::spawn_blocking(move || library.remove_derived(&old.path)).await??;
     }
+    app.catalog.set_derived(id, &DerivedFile { path, digest, size }, app.now()).await?;
     app.live.changed(&[LiveEvent::Library]);
     Ok(Ended::Done)
+}
+
+/// Whether a file that was made here is where it was put, with its bytes.
+async fn is_whole(app: &App, file: &DerivedFile) -> Answer<bool> {
+    let (library, path, digest) = (Arc::clone(&app.library), file.path.clone(), file.digest);
+    Ok(tokio::task::spawn_blocking(move || library.reread(&path, digest)).await??.0 == Outcome::Right)
 }
 
 /// Makes the JPEG in the limited child process, and seals it.
@@ -107,7 +121,7 @@ async fn make(
         let length = incoming.part(id)?.length;
         let part = incoming.writer(id, length)?.finish();
         part.seal(taken)?;
-        Ok::<_, ypogeion_library::LibraryError>(Ok(part))
+        Ok::<_, LibraryError>(Ok(part))
     });
     Ok(made.await??)
 }
@@ -122,10 +136,10 @@ async fn place(app: &Arc<App>, original: &FiledPath, before: Option<&FiledPath>,
         }
         let (library, part, target) = (Arc::clone(&app.library), Arc::clone(&part), path.clone());
         let placed = tokio::task::spawn_blocking(move || match library.publish(&part, &target)? {
-            Publish::Done => Ok(true),
+            Publish::Done => Ok::<_, LibraryError>(true),
             Publish::NameTaken => Ok(library.reread(&target, part.digest)?.0 == Outcome::Right),
         });
-        if placed.await?.map_err(|e: ypogeion_library::LibraryError| e)? {
+        if placed.await?? {
             return Ok(Some(path));
         }
     }
