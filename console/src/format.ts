@@ -33,7 +33,20 @@ export function ago(iso: string, now = Date.now()): string {
 export function until(iso: string, now = Date.now()): string {
   const seconds = Math.max(0, Math.round((new Date(iso).getTime() - now) / 1000));
   if (seconds < 90) return `in ${counted(seconds, "second")}`;
-  return `in ${counted(Math.round(seconds / 60), "minute")}`;
+  if (seconds < 90 * 60) return `in ${counted(Math.round(seconds / 60), "minute")}`;
+  if (seconds < 36 * 3600) return `in ${counted(Math.round(seconds / 3600), "hour")}`;
+  return `in ${counted(Math.round(seconds / 86_400), "day")}`;
+}
+
+/** A time of day to come: "23:00" today and tomorrow's small hours, "Tue 23:00" within a week, a date after that. */
+export function clock(iso: string, now = new Date()): string {
+  const at = new Date(iso);
+  const hours = at.getTime() - now.getTime() < 20 * 3_600_000;
+  const week = at.getTime() - now.getTime() < 6 * 86_400_000;
+  const time = { hour: "2-digit", minute: "2-digit" } as const;
+  if (hours) return new Intl.DateTimeFormat("en-GB", time).format(at);
+  if (week) return new Intl.DateTimeFormat("en-GB", { weekday: "short", ...time }).format(at);
+  return new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "long" }).format(at);
 }
 
 /** A local time without a zone ("2026-04-12T10:15:30"), shown as it stands: what a clock on the wall showed. */

@@ -46,7 +46,7 @@ fn main() -> ExitCode {
             eprintln!(
                 "cargo xtask demo [--day | --walk-through [--report FILE]]   the demo household, with a day of four phones, or its whole story\n\
                  cargo xtask test [FILTER]                           everything that must hold\n\
-                 cargo xtask bench [--photos N]                      measured against this machine's limits\n\
+                 cargo xtask bench [--row ROW]... [--photos N]        measured against this machine's limits\n\
                  cargo xtask screenshots                             the pictures in docs/screenshots\n\
                  cargo xtask types                                   the console's types, from the service's API"
             );

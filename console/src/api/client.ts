@@ -51,5 +51,5 @@ export async function ask<T>(path: string, method = "GET", body?: unknown): Prom
     throw offline();
   }
   if (!response.ok) throw await failureOf(response);
-  return response.status === 204 ? (undefined as T) : ((await response.json()) as T);
+  return response.status === 204 || response.status === 202 ? (undefined as T) : ((await response.json()) as T);
 }

@@ -14,6 +14,7 @@ export const keys = {
   runs: ["devices", "runs"],
   entries: (run: string, outcome: string) => ["devices", "entries", run, outcome],
   stores: ["offsite", "stores"],
+  checks: ["offsite", "checks"],
   work: ["work"],
   record: ["work", "record"],
   adoptions: ["work", "adoptions"],
@@ -46,6 +47,7 @@ export const useEntries = (run: string, outcome: string) =>
     placeholderData: keepPreviousData,
   });
 export const useStores = () => useQuery<Store[], Failure>({ queryKey: keys.stores, queryFn: () => ask("/api/stores") });
+export const useChecks = () => useQuery<Schemas["Checks"], Failure>({ queryKey: keys.checks, queryFn: () => ask("/api/checks") });
 export const useWork = (enabled: boolean) => useQuery<Schemas["Work"], Failure>({ queryKey: keys.work, queryFn: () => ask("/api/work"), enabled });
 export const useRecord = (enabled: boolean) =>
   useQuery<Schemas["RecordLine"][], Failure>({ queryKey: keys.record, queryFn: () => ask("/api/record"), enabled });

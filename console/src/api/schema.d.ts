@@ -73,6 +73,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How every place was checked last, what is under way, and when the next check is. */
+        get: operations["list_checks"];
+        put?: never;
+        /** Checks a place now; all of it, not a portion. One that is under way becomes a whole one. */
+        post: operations["want_check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/device": {
         parameters: {
             query?: never;
@@ -782,6 +800,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/stores/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Has a store wait, lets it go on, or gives it another week. */
+        patch: operations["change_store"];
+        trace?: never;
+    };
     "/api/stores/{id}/resume": {
         parameters: {
             query?: never;
@@ -1010,6 +1045,94 @@ export interface components {
              *     that something was interrupted, or was lost at home: the device offers everything again.
              */
             waiting: number;
+        };
+        /** @description One kind of check of one place. */
+        Check: {
+            /** @description `reading` (copies read from start to end), `listing` (a store's list compared) or `drill` (a random sample brought back). */
+            kind: string;
+            last?: null | components["schemas"]["CheckResult"];
+            /**
+             * Format: date-time
+             * @description When the next one is due; none while one is under way.
+             */
+            next_at?: string | null;
+            now?: null | components["schemas"]["CheckResult"];
+            /** @description What people call the place. */
+            place: string;
+            /**
+             * Format: uuid
+             * @description The store; none for the home disk.
+             */
+            store?: string | null;
+        };
+        /** @description How one check went. */
+        CheckResult: {
+            /**
+             * Format: date-time
+             * @description When it began; none while it waits its turn.
+             */
+            began_at?: string | null;
+            /**
+             * Format: int64
+             * @description Bytes of these, as originals.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Looked at.
+             */
+            checked: number;
+            /**
+             * Format: date-time
+             * @description When it ended.
+             */
+            ended_at?: string | null;
+            /** @description It could not be done. */
+            failed: boolean;
+            /**
+             * Format: int64
+             * @description Not there. In a drill: could not be had.
+             */
+            missing: number;
+            /**
+             * Format: int64
+             * @description Copies that should be there.
+             */
+            population: number;
+            /** @description What it says, in a sentence, or why it could not be done. */
+            said?: string | null;
+            /**
+             * Format: int64
+             * @description There, and known to nobody.
+             */
+            unknown: number;
+            /** @description Everything is read, not a portion. */
+            whole: boolean;
+            /**
+             * Format: int64
+             * @description Damaged.
+             */
+            wrong: number;
+        };
+        /** @description All places, with how they were checked last. */
+        Checks: {
+            /** @description One line for each place and kind of check. */
+            checks: components["schemas"]["Check"][];
+            /**
+             * Format: int32
+             * @description Every copy is read again within so many days.
+             */
+            cover_days: number;
+            /**
+             * Format: int64
+             * @description Copies made good in stores within the last thirty days.
+             */
+            healed_away: number;
+            /**
+             * Format: int64
+             * @description Copies made good at home within the last thirty days.
+             */
+            healed_home: number;
         };
         /** @description Claim a pairing code. */
         ClaimPairing: {
@@ -2260,6 +2383,11 @@ export interface components {
             bucket: string;
             /**
              * Format: date-time
+             * @description When everything will be there, by what its line has carried so far and the hours to come; none if that cannot be said.
+             */
+            caught_up_at?: string | null;
+            /**
+             * Format: date-time
              * @description When it last took a copy.
              */
             confirmed_at?: string | null;
@@ -2279,6 +2407,13 @@ export interface components {
             ledger_segment: number;
             /** @description As shown. */
             name: string;
+            /** @description What may leave just now. */
+            pace: components["schemas"]["StorePace"];
+            /**
+             * Format: date-time
+             * @description When that changes.
+             */
+            pace_until?: string | null;
             /** @description Prefix. */
             prefix: string;
             /** @description Of these, read back lately. */
@@ -2297,7 +2432,10 @@ export interface components {
              * @description When it will be tried again.
              */
             retry_at?: string | null;
-            /** @description `idle`, `sending`, `failing` (tried again by itself) or `stopped` (waits for the keeper). */
+            /**
+             * @description `idle`, `sending`, `resting` (its week says so), `paused` (the keeper says so), `failing` (tried again by itself) or
+             *     `stopped` (waits for the keeper).
+             */
             state: string;
             /** @description Not there yet. */
             to_go: components["schemas"]["Amount"];
@@ -2306,6 +2444,42 @@ export interface components {
              * @description Originals confirmed and not yet in the ledger.
              */
             unlisted: number;
+            /** @description When, and how fast, copies go there. */
+            week: components["schemas"]["StoreWeek"];
+        };
+        /** @description Changes to how a store is sent to. */
+        StoreChange: {
+            /** @description Whether it waits. */
+            paused?: boolean | null;
+            week?: null | components["schemas"]["StoreWeek"];
+        };
+        /** @description What may leave. */
+        StorePace: {
+            /** @description `rest`, `limited` or `full`. */
+            may: string;
+            /**
+             * Format: int64
+             * @description For `limited`: bytes per second, at least 32,000.
+             */
+            rate?: number | null;
+        };
+        /** @description When, and how fast, copies go to a store. The first window that holds decides. */
+        StoreWeek: {
+            /** @description Outside of them. */
+            otherwise: components["schemas"]["StorePace"];
+            /** @description Hours with a pace of their own. */
+            windows: components["schemas"]["StoreWindow"][];
+        };
+        /** @description Hours of some days. */
+        StoreWindow: {
+            /** @description `mon` to `sun`; none means every day. */
+            days: string[];
+            /** @description `HH:MM`, by the clock of the house. */
+            from: string;
+            /** @description What may leave then. */
+            pace: components["schemas"]["StorePace"];
+            /** @description Until shortly before then; may be past midnight. */
+            until: string;
         };
         /** @description A number of files and their bytes. */
         Tally: {
@@ -2319,6 +2493,16 @@ export interface components {
              * @description How many.
              */
             files: number;
+        };
+        /** @description Check something now, all of it. */
+        WantCheck: {
+            /** @description `reading`, `listing` or `drill`; the home disk has only `reading`. */
+            kind: string;
+            /**
+             * Format: uuid
+             * @description The store; none for the home disk.
+             */
+            store?: string | null;
         };
         /** @description All background work. */
         Work: {
@@ -2497,6 +2681,46 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["AdoptedFile"][];
                 };
+            };
+        };
+    };
+    list_checks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checks"];
+                };
+            };
+        };
+    };
+    want_check: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WantCheck"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -3584,6 +3808,31 @@ export interface operations {
         };
         responses: {
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Store"];
+                };
+            };
+        };
+    };
+    change_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StoreChange"];
+            };
+        };
+        responses: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -155,6 +155,14 @@ const WORK: { [kind: string]: string } = {
   replicate: "Sending offsite",
   ledger: "Writing the ledger",
   prove: "Reading back from offsite",
+  group: "Finding what belongs together",
+  refile: "Filing by another plan",
+  adopt: "Taking over an old disk",
+  derive: "Making JPEGs for old readers",
+  audit: "Reading copies again",
+  survey: "Comparing a store’s list",
+  drill: "Drill",
+  heal: "Making copies good",
 };
 
 function BackgroundWork() {

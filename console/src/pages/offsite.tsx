@@ -2,9 +2,11 @@
 import { useState, type FormEvent } from "react";
 import { ask, type Schemas, type Store } from "../api/client";
 import { keys, useDo, useStores } from "../api/hooks";
-import { count, counted, size, until } from "../format";
+import { clock, count, counted, size, until } from "../format";
 import { Button, Dialog, Field, Page, State, When } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
+import { ChecksView } from "./checks";
+import { paceNow, WeekDialog } from "./week";
 
 export function Offsite() {
   const stores = useStores();
@@ -34,6 +36,7 @@ export function Offsite() {
       ) : (
         stores.data.map((s) => <StoreView key={s.id} store={s} />)
       )}
+      <ChecksView />
       {adding && <AddDialog onClose={() => setAdding(false)} />}
       {kit && <KitDialog onClose={() => setKit(false)} />}
     </Page>
@@ -42,6 +45,8 @@ export function Offsite() {
 
 function StoreView({ store: s }: { store: Store }) {
   const [resuming, setResuming] = useState(false);
+  const [hours, setHours] = useState(false);
+  const pause = useDo((paused: boolean) => ask(`/api/stores/${s.id}`, "PATCH", { paused }), stale);
   const all = s.held.count + s.to_go.count;
   const share = (n: number) => `${all === 0 ? 0 : (100 * n) / all}%`;
   return (
@@ -74,7 +79,7 @@ function StoreView({ store: s }: { store: Store }) {
       <dl className="mt-4 mb-0 flex flex-wrap gap-x-12 gap-y-4">
         <Number name="There" colour="var(--clay)" n={s.held.count} line={size(s.held.bytes)} />
         <Number name="of these proven" colour="var(--rock)" n={s.proven.count} line="read back and opened" />
-        <Number name="To go" colour="var(--line)" n={s.to_go.count} line={s.to_go.count === 0 ? "it has caught up" : size(s.to_go.bytes)} />
+        <Number name="To go" colour="var(--line)" n={s.to_go.count} line={toGo(s)} />
         <div>
           <dt className="text-[14px] text-soft">Rate</dt>
           <dd className="m-0">
@@ -87,9 +92,26 @@ function StoreView({ store: s }: { store: Store }) {
         {s.ledger_segment === 0 ? "Its ledger is not begun yet" : `Its ledger has ${counted(s.ledger_segment, "segment")}`}
         {s.unlisted > 0 ? `; ${counted(s.unlisted, "original")} will be listed in the next one.` : s.ledger_segment > 0 ? " and lists everything that is there." : "."}
       </p>
+      {s.state !== "stopped" && (
+        <div className="mt-3 flex flex-wrap items-center gap-x-3 gap-y-2">
+          <Button onClick={() => pause.mutate(s.state !== "paused")} disabled={pause.isPending}>
+            {s.state === "paused" ? "Go on" : "Pause"}
+          </Button>
+          <Button onClick={() => setHours(true)}>Hours and speed …</Button>
+          <span className="text-[14.5px] text-soft">{s.state === "paused" ? "Nothing is sent there until you let it go on." : paceNow(s)}</span>
+        </div>
+      )}
+      {pause.isError && <Fault failure={pause.error} />}
+      {hours && <WeekDialog store={s} onClose={() => setHours(false)} />}
       {resuming && <ResumeDialog store={s} onClose={() => setResuming(false)} />}
     </section>
   );
+}
+
+/** What is still to go, and when it will be there, as far as that can be said. */
+function toGo(s: Store): string {
+  if (s.to_go.count === 0) return "it has caught up";
+  return s.caught_up_at ? `${size(s.to_go.bytes)}, there by ${clock(s.caught_up_at)}` : size(s.to_go.bytes);
 }
 
 function sentence(text: string | null | undefined): string {
@@ -100,6 +122,8 @@ function sentence(text: string | null | undefined): string {
 function StoreState({ store: s }: { store: Store }) {
   if (s.state === "stopped") return <State tone="trouble">stopped</State>;
   if (s.state === "failing") return <State tone="look">trying again</State>;
+  if (s.state === "paused") return <State tone="look">paused</State>;
+  if (s.state === "resting") return <State tone="quiet">at rest</State>;
   if (s.state === "sending") return <State tone="busy">sending</State>;
   return <State tone="well">up to date</State>;
 }

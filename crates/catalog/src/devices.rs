@@ -386,12 +386,14 @@ impl Catalog {
                     d.waiting_for, i.in_sources, i.partial
              FROM device d JOIN person p ON p.id = d.person,
              LATERAL (
-                 SELECT count(*) FILTER (WHERE g.removed_at IS NULL) AS offered, count(o.id) FILTER (WHERE g.removed_at IS NULL) AS home,
-                        count(*) FILTER (WHERE o.id IS NULL AND g.refused IS NULL) AS waiting,
-                        coalesce(sum(g.size) FILTER (WHERE o.id IS NULL AND g.refused IS NULL), 0)::bigint AS waiting_bytes
+                 SELECT count(*) FILTER (WHERE g.removed_at IS NULL) AS offered, count(t.original) FILTER (WHERE g.removed_at IS NULL) AS home,
+                        count(*) FILTER (WHERE t.original IS NULL AND g.refused IS NULL) AS waiting,
+                        coalesce(sum(g.size) FILTER (WHERE t.original IS NULL AND g.refused IS NULL), 0)::bigint AS waiting_bytes
+                 -- One join after the other: joined to each other first, originals and standings are all gone through for each
+                 -- sighting by a plan that was made when there were few.
                  FROM sighting g
-                 LEFT JOIN (original o JOIN standing t ON t.original = o.id AND t.place = $4 AND t.good)
-                      ON o.person = d.person AND o.digest = g.digest
+                 LEFT JOIN original o ON o.person = d.person AND o.digest = g.digest
+                 LEFT JOIN standing t ON t.original = o.id AND t.place = $4 AND t.good
                  WHERE g.device = d.id
              ) s, LATERAL (
                  SELECT coalesce(sum(files), 0)::bigint AS in_sources, coalesce(bool_or(selection_only OR rule <> 'everything'), false) AS partial

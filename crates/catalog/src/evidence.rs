@@ -130,14 +130,17 @@ pub(crate) async fn observe_in(
         .execute(c)
         .await?;
     sql_query(
-        "INSERT INTO standing (original, place, good, since, proven_at) VALUES ($1, $2, $3, $4, $5)
-         ON CONFLICT (original, place) DO UPDATE SET good = excluded.good, since = excluded.since, proven_at = excluded.proven_at",
+        "INSERT INTO standing (original, place, good, since, proven_at, looked_at) VALUES ($1, $2, $3, $4, $5, $6)
+         ON CONFLICT (original, place) DO UPDATE SET good = excluded.good, since = excluded.since, proven_at = excluded.proven_at,
+             looked_at = coalesce(excluded.looked_at, standing.looked_at)",
     )
     .bind::<SqlUuid, _>(original.0)
     .bind::<SqlUuid, _>(place)
     .bind::<Bool, _>(after.good)
     .bind::<Timestamptz, _>(after.since)
     .bind::<Nullable<Timestamptz>, _>(after.proven_at)
+    // A confirmation or a list is the store's word; nobody has read anything.
+    .bind::<Nullable<Timestamptz>, _>((!matches!(seen.act, Act::Confirmed | Act::Listed)).then_some(seen.at))
     .kept()
     .execute(c)
     .await?;

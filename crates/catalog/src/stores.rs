@@ -3,7 +3,7 @@
 use chrono::{DateTime, Utc};
 use diesel::{
     OptionalExtension, QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Binary, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+    sql_types::{Array, BigInt, Binary, Bool, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use uuid::Uuid;
@@ -12,6 +12,7 @@ use ypogeion_core::{
     kit::StoreAddress,
     layers::{Act, Observation, Outcome, Place},
     ledger::ObjectRecord,
+    window::Week,
 };
 
 use crate::{
@@ -39,6 +40,10 @@ pub struct StoreRow {
     pub faults: u32,
     /// Number of the last ledger segment.
     pub ledger_segment: u64,
+    /// The keeper has it wait.
+    pub paused: bool,
+    /// When, and how fast, copies go there.
+    pub week: Week,
 }
 
 /// A store in numbers.
@@ -84,6 +89,10 @@ struct Row {
     faults: i32,
     #[diesel(sql_type = BigInt)]
     ledger_segment: i64,
+    #[diesel(sql_type = Bool)]
+    paused: bool,
+    #[diesel(sql_type = Jsonb)]
+    week: serde_json::Value,
 }
 
 impl From<Row> for StoreRow {
@@ -104,6 +113,9 @@ impl From<Row> for StoreRow {
             retry_at: r.retry_at,
             faults: u32::try_from(r.faults).unwrap_or(0),
             ledger_segment: unsigned(r.ledger_segment),
+            paused: r.paused,
+            // Written by this program; one that is not understood holds nothing back.
+            week: serde_json::from_value(r.week).unwrap_or_default(),
         }
     }
 }
@@ -145,7 +157,7 @@ struct NumbersRow {
 }
 
 const STORE: &str = "SELECT id, name, endpoint, region, bucket, prefix, access_key, secret_key, stopped, failing, retry_at, faults, \
-                     ledger_segment FROM store";
+                     ledger_segment, paused, week FROM store";
 
 impl Catalog {
     /// Adds a store, and the work of sending it everything that is at home.
@@ -236,6 +248,38 @@ impl Catalog {
         .kept()
         .execute(&mut c)
         .await?;
+        Ok(())
+    }
+
+    /// Has a store wait, or go on; or gives it another week. Wakes the workers.
+    pub async fn change_store(&self, id: StoreId, paused: Option<bool>, week: Option<&Week>) -> Result<()> {
+        let mut c = self.connection().await?;
+        let week = week.map(|w| serde_json::to_value(w).expect("a week is times and numbers"));
+        let found = sql_query(
+            "UPDATE store SET paused = coalesce($2, paused), week = coalesce($3, week), rest_until = NULL WHERE id = $1",
+        )
+        .bind::<SqlUuid, _>(id.0)
+        .bind::<Nullable<Bool>, _>(paused)
+        .bind::<Nullable<Jsonb>, _>(week)
+        .kept()
+        .execute(&mut c)
+        .await?;
+        if found == 0 {
+            return Err(CatalogError::NotFound);
+        }
+        self.work_added();
+        Ok(())
+    }
+
+    /// Nothing goes to a store before then, because its week says so.
+    pub async fn store_rests(&self, id: StoreId, until: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE store SET rest_until = $2 WHERE id = $1")
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Timestamptz, _>(until)
+            .kept()
+            .execute(&mut c)
+            .await?;
         Ok(())
     }
 

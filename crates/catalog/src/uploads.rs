@@ -345,7 +345,7 @@ impl Catalog {
              ), seen AS (
                  INSERT INTO observation (original, place, act, at, digest, outcome) SELECT id, $15, $16, $14, $4, $17 FROM added
              ), stands AS (
-                 INSERT INTO standing (original, place, good, since, proven_at) SELECT id, $15, $18, $19, $20 FROM added
+                 INSERT INTO standing (original, place, good, since, proven_at, looked_at) SELECT id, $15, $18, $19, $20, $20 FROM added
              ), pictures AS (
                  INSERT INTO job (kind, key, priority, due) SELECT 'preview', id, 20, $14 FROM added ON CONFLICT DO NOTHING
              ), copies AS (

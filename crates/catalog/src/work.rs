@@ -32,12 +32,32 @@ pub enum Kind {
     Adopt,
     /// Make a JPEG beside a HEIC. Key: the original.
     Derive,
+    /// Read copies at home, or in a store, again. Key: the place.
+    Audit,
+    /// Compare a store's list with what should be there. Key: the store.
+    Survey,
+    /// Bring a random sample back from a store. Key: the store.
+    Drill,
+    /// Make a bad copy good, at home or, with a store, there. Key: the original.
+    Heal,
 }
 
 impl Kind {
     /// Every kind.
-    pub const ALL: [Kind; 8] =
-        [Self::Preview, Self::Replicate, Self::Ledger, Self::Prove, Self::Group, Self::Refile, Self::Adopt, Self::Derive];
+    pub const ALL: [Kind; 12] = [
+        Self::Preview,
+        Self::Replicate,
+        Self::Ledger,
+        Self::Prove,
+        Self::Group,
+        Self::Refile,
+        Self::Adopt,
+        Self::Derive,
+        Self::Audit,
+        Self::Survey,
+        Self::Drill,
+        Self::Heal,
+    ];
 
     /// The word stored in the table.
     pub fn word(self) -> &'static str {
@@ -50,6 +70,10 @@ impl Kind {
             Self::Refile => "refile",
             Self::Adopt => "adopt",
             Self::Derive => "derive",
+            Self::Audit => "audit",
+            Self::Survey => "survey",
+            Self::Drill => "drill",
+            Self::Heal => "heal",
         }
     }
 
@@ -172,7 +196,7 @@ impl Catalog {
                  SELECT (SELECT max(priority) FROM job WHERE kind = $2 AND NOT gave_up AND priority < level.priority)
                  FROM level WHERE level.priority IS NOT NULL
              ), away AS MATERIALIZED (
-                 SELECT id FROM store WHERE stopped IS NOT NULL OR retry_at > $1
+                 SELECT id FROM store WHERE stopped IS NOT NULL OR paused OR retry_at > $1 OR rest_until > $1
              ), first AS (
                  SELECT due.id FROM level, LATERAL (
                      SELECT j.id, j.due FROM job j
@@ -213,8 +237,8 @@ impl Catalog {
         let mut c = self.connection().await?;
         // For each store, and for work without one, the first row of an index.
         let row: DueRow = sql_query(format!(
-            "SELECT min(greatest(first.due, at.retry_at)) AS due FROM (
-                 SELECT id, retry_at FROM store WHERE stopped IS NULL UNION ALL SELECT NULL, NULL
+            "SELECT min(greatest(first.due, at.free_at)) AS due FROM (
+                 SELECT id, greatest(retry_at, rest_until) AS free_at FROM store WHERE stopped IS NULL AND NOT paused UNION ALL SELECT NULL, NULL
              ) at, LATERAL (
                  (SELECT j.due FROM job j WHERE j.kind = $2 AND j.store = at.id AND {FREE} ORDER BY j.due LIMIT 1)
                  UNION ALL
@@ -239,13 +263,17 @@ impl Catalog {
     /// Work is to be done again at `due`; with an error if that is why.
     pub async fn put_back_work(&self, id: i64, error: Option<&str>, due: DateTime<Utc>) -> Result<()> {
         let mut c = self.soft_connection().await?;
-        sql_query("UPDATE job SET leased_by = NULL, lease_end = NULL, error = $2, due = $3 WHERE id = $1")
-            .bind::<BigInt, _>(id)
-            .bind::<Nullable<Text>, _>(error)
-            .bind::<Timestamptz, _>(due)
-            .kept()
-            .execute(&mut c)
-            .await?;
+        sql_query(
+            // Without an error it was not tried.
+            "UPDATE job SET leased_by = NULL, lease_end = NULL, error = $2, due = $3,
+                 attempts = CASE WHEN $2 IS NULL THEN greatest(attempts - 1, 0) ELSE attempts END WHERE id = $1",
+        )
+        .bind::<BigInt, _>(id)
+        .bind::<Nullable<Text>, _>(error)
+        .bind::<Timestamptz, _>(due)
+        .kept()
+        .execute(&mut c)
+        .await?;
         Ok(())
     }
 
@@ -293,7 +321,10 @@ impl Catalog {
                     count(*) FILTER (WHERE lease_end >= $1) AS running,
                     count(*) FILTER (WHERE NOT gave_up AND error IS NOT NULL AND (lease_end IS NULL OR lease_end < $1)) AS retrying,
                     count(*) FILTER (WHERE gave_up) AS failed
-             FROM job GROUP BY kind ORDER BY kind",
+             FROM job
+             -- The next round of a check is no work yet.
+             WHERE kind NOT IN ('audit', 'survey', 'drill') OR due <= $1 OR lease_end >= $1 OR error IS NOT NULL
+             GROUP BY kind ORDER BY kind",
         )
         .bind::<Timestamptz, _>(now)
         .kept()

@@ -168,6 +168,12 @@ actions! {
     AddStore = "add_store" => KEEPER,
     /// Go on after a stop, or change the keys.
     ResumeStore = "resume_store" => KEEPER,
+    /// Have a store wait, or say when and how fast copies go there.
+    ChangeStore = "change_store" => KEEPER,
+    /// How copies were checked, and what it says.
+    ListChecks = "list_checks" => KEEPER,
+    /// Check some now.
+    WantCheck = "want_check" => KEEPER,
     /// The recovery kit. Asks for the keeper's password again.
     ShowKit = "show_kit" => KEEPER,
     /// What the server knows of this device.

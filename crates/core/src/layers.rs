@@ -30,11 +30,13 @@ pub enum Act {
     Confirmed,
     /// Read back from a store, opened, and its plaintext hashed.
     Opened,
+    /// Looked for in a store's list.
+    Listed,
 }
 
 impl Act {
     /// Every act, for tables and tests.
-    pub const ALL: [Act; 4] = [Self::Landed, Self::Reread, Self::Confirmed, Self::Opened];
+    pub const ALL: [Act; 5] = [Self::Landed, Self::Reread, Self::Confirmed, Self::Opened, Self::Listed];
 
     /// The word stored in the database.
     pub fn word(self) -> &'static str {
@@ -43,6 +45,7 @@ impl Act {
             Self::Reread => "reread",
             Self::Confirmed => "confirmed",
             Self::Opened => "opened",
+            Self::Listed => "listed",
         }
     }
 

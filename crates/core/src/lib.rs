@@ -14,6 +14,8 @@
 //! * [`room`] – quota and reserve: is there room for it?
 //! * [`clearance`] – may a device remove its copy, and which ones would it like to?
 //! * [`layers`] – observations, and how deep an original has sunk because of them.
+//! * [`audit`], [`heal`] – how copies are read again, what a sample says of all, and from where a bad copy is made good.
+//! * [`window`] – when, and how fast, copies may leave the house.
 //! * [`headline`] – the state of the house in one sentence.
 //! * [`object`], [`ledger`], [`kit`] – what a store holds, and how a household opens it again.
 //! * [`retry`] – how long to wait after a fault.
@@ -22,12 +24,14 @@
 
 pub mod access;
 pub mod adopt;
+pub mod audit;
 pub mod capture;
 pub mod clearance;
 pub mod condition;
 pub mod digest;
 pub mod filing;
 pub mod headline;
+pub mod heal;
 pub mod id;
 pub mod kind;
 pub mod kit;
@@ -41,6 +45,7 @@ pub mod retry;
 pub mod room;
 pub mod shot;
 pub mod source;
+pub mod window;
 pub mod words;
 
 pub use digest::{Digest, Hasher};

@@ -50,6 +50,11 @@ impl Library {
         &self.incoming
     }
 
+    /// Whether the library's disk is there: its own folder is. Without it, a missing file says nothing.
+    pub fn is_mounted(&self) -> bool {
+        self.root.join(OWN_FOLDER).join("lock").exists()
+    }
+
     /// Where a filed original is on this disk.
     pub fn locate(&self, path: &FiledPath) -> PathBuf {
         self.root.join(path.as_str())
@@ -101,10 +106,16 @@ impl Library {
     pub fn set_aside(&self, path: &FiledPath, id: OriginalId) -> Result<(), LibraryError> {
         let folder = self.root.join(OWN_FOLDER).join("set-aside");
         fs::create_dir_all(&folder).map_err(failed("create", &folder))?;
-        let (from, to) = (self.locate(path), folder.join(format!("{id}.damaged")));
-        match fs::rename(&from, &to) {
-            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
-            other => other.map_err(failed("set aside", &from))?,
+        let from = self.locate(path);
+        for n in 1.. {
+            let name = if n == 1 { format!("{id}.damaged") } else { format!("{id}-{n}.damaged") };
+            match rename_without_replacing(&from, &folder.join(name)) {
+                // What was set aside before stays, too.
+                Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {}
+                Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
+                Err(e) => return Err(failed("set aside", &from)(e)),
+                Ok(()) => break,
+            }
         }
         sync_folder(&folder)?;
         from.parent().map_or(Ok(()), sync_what_is_left)
@@ -215,13 +226,19 @@ impl Library {
         Ok(file)
     }
 
-    /// Reads a filed original from start to end and says whether it is what it should be, and what hash it has.
+    /// Reads a filed original from start to end and says whether it is what it should be, and what hash it has. From the disk,
+    /// as far as the system can be asked to: what it remembers of the file says nothing about what lies there.
     pub fn reread(&self, path: &FiledPath, expected: Digest) -> Result<(Outcome, Option<Digest>), LibraryError> {
         let mut file = match self.open_original(path) {
             Err(LibraryError::Missing { .. }) => return Ok((Outcome::Missing, None)),
             other => other?,
         };
+        // Advice, not a demand: a file system that knows nothing of it reads as always.
+        let forget = |file: &File| rustix::fs::fadvise(file, 0, None, rustix::fs::Advice::DontNeed).ok();
+        forget(&file);
         let found = hash_of(&mut file).map_err(failed("read", self.locate(path)))?;
+        // Nor should a long reading push out what people are looking at.
+        forget(&file);
         Ok((if found == expected { Outcome::Right } else { Outcome::Wrong }, Some(found)))
     }
 

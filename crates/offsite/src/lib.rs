@@ -14,8 +14,10 @@ pub mod prove;
 pub mod recover;
 pub mod replicate;
 pub mod seal;
+pub mod shape;
 pub mod store;
 
 pub use layout::Replica;
 pub use seal::Identity;
+pub use shape::Line;
 pub use store::{Fault, Store};

@@ -67,14 +67,17 @@ pub async fn recover(
 ) -> Result<Report, Fault> {
     let scratch = target.join(SCRATCH);
     fs::create_dir_all(&scratch).map_err(Fault::Home)?;
-    let mut order: Vec<&OriginalRecord> = originals.values().collect();
+    let mut order: Vec<OriginalRecord> = originals.values().cloned().collect();
     order.sort_by(|a, b| b.taken_at.cmp(&a.taken_at).then_with(|| a.path.cmp(&b.path)));
     let mut report = Report { asked: order.len() as u64, ..Report::default() };
     let target: Arc<Path> = target.into();
     let mut work = stream::iter(order)
         .map(|record| {
             let target = Arc::clone(&target);
-            async move { (record, restore(replica, record, &target).await) }
+            async move {
+                let ended = restore(replica, &record, &target).await;
+                (record, ended)
+            }
         })
         .buffer_unordered(parallel.max(1));
     while let Some((record, ended)) = work.next().await {
@@ -91,7 +94,7 @@ pub async fn recover(
             Ended::Present => report.present += 1,
             Ended::Failed(why) => report.failed.push((record.path.to_string(), why.clone())),
         }
-        told(record, &ended);
+        told(&record, &ended);
     }
     drop(work);
     // Only ever holds files of this program; what is left there belongs to originals that failed.

@@ -3,6 +3,7 @@
 use std::{error::Error as _, io, path::Path as FsPath, sync::Arc, time::Duration};
 
 use bytes::Bytes;
+use chrono::{DateTime, Utc};
 use futures_util::{StreamExt, TryStreamExt, stream::BoxStream};
 use object_store::{
     ClientOptions, ObjectStore, ObjectStoreExt, PutPayload, RetryConfig, WriteMultipart,
@@ -11,6 +12,8 @@ use object_store::{
 };
 use tokio::io::AsyncReadExt;
 use ypogeion_core::kit::StoreAddress;
+
+use crate::shape::{Line, Shaped};
 
 /// Objects up to this size go in one request; larger ones in parts of this size.
 pub const PART: usize = 16 << 20;
@@ -21,6 +24,17 @@ pub struct Store {
     inner: Arc<dyn ObjectStore>,
     prefix: String,
     name: String,
+}
+
+/// An object in a store's list.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Listed {
+    /// Its name.
+    pub name: String,
+    /// Its size in bytes.
+    pub size: u64,
+    /// When it was written.
+    pub changed_at: DateTime<Utc>,
 }
 
 /// What went wrong with a store, by what to do about it.
@@ -48,12 +62,14 @@ impl Fault {
 }
 
 impl Store {
-    /// Prepares to speak to the store. Nothing is sent yet.
+    /// Prepares to speak to the store, as fast as it goes. Nothing is sent yet.
     pub fn new(address: &StoreAddress) -> Result<Self, Fault> {
-        let client = ClientOptions::new()
-            .with_timeout(Duration::from_secs(300))
-            .with_connect_timeout(Duration::from_secs(10))
-            .with_allow_http(address.endpoint.starts_with("http://"));
+        Self::by(address, Arc::default())
+    }
+
+    /// Prepares to speak to the store by a line with a pace. Nothing is sent yet.
+    pub fn by(address: &StoreAddress, line: Arc<Line>) -> Result<Self, Fault> {
+        let client = ClientOptions::new().with_allow_http(address.endpoint.starts_with("http://"));
         // The work queue does the waiting between attempts, where people can see it; here only a hiccup is ridden out.
         let retry = RetryConfig { max_retries: 2, retry_timeout: Duration::from_secs(20), ..RetryConfig::default() };
         let inner = AmazonS3Builder::new()
@@ -65,6 +81,7 @@ impl Store {
             .with_virtual_hosted_style_request(false)
             .with_checksum_algorithm(Checksum::SHA256)
             .with_client_options(client)
+            .with_http_connector(Shaped(line))
             .with_retry(retry)
             .build()
             .map_err(|e| Fault::Refused(format!("the address of {} cannot be used: {e}", address.name)))?;
@@ -126,11 +143,37 @@ impl Store {
         Ok(found.into_stream().map_err(move |e| store.fault(&name, e, false)).boxed())
     }
 
+    /// The objects below `folder` in the order of their names' bytes, as a store lists them: page by page, never all at once.
+    ///
+    /// # Errors
+    /// Beside those of every request: a list that is not in that order cannot be compared with anything.
+    pub fn list_objects(&self, folder: &str) -> BoxStream<'static, Result<Listed, Fault>> {
+        let (store, folder, cut) = (self.clone(), folder.to_owned(), self.cut());
+        let mut last = String::new();
+        self.inner
+            .list(Some(&self.path(&folder)))
+            .map(move |found| {
+                let meta = found.map_err(|e| store.fault(&folder, e, true))?;
+                let name = meta.location.as_ref().get(cut..).unwrap_or_default().to_owned();
+                if name <= last {
+                    return Err(Fault::Refused(format!("the store’s list is out of order: {name} comes after {last}")));
+                }
+                last.clone_from(&name);
+                Ok(Listed { name, size: meta.size, changed_at: meta.last_modified })
+            })
+            .boxed()
+    }
+
+    /// Bytes of a location that are the prefix.
+    fn cut(&self) -> usize {
+        if self.prefix.is_empty() { 0 } else { self.prefix.len() + 1 }
+    }
+
     /// The names below `folder`, in order.
     pub async fn list(&self, folder: &str) -> Result<Vec<String>, Fault> {
         let prefix = self.path(folder);
         let found: Vec<_> = self.inner.list(Some(&prefix)).try_collect().await.map_err(|e| self.fault(folder, e, true))?;
-        let cut = if self.prefix.is_empty() { 0 } else { self.prefix.len() + 1 };
+        let cut = self.cut();
         let mut names: Vec<String> = found.iter().filter_map(|m| m.location.as_ref().get(cut..).map(str::to_owned)).collect();
         names.sort_unstable();
         Ok(names)

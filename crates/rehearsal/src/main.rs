@@ -40,6 +40,9 @@ enum What {
     },
     /// Measure against the limits of this machine.
     Bench {
+        /// Only these rows; a row that needs what another one made measures that one, too.
+        #[arg(long)]
+        row: Vec<bench::Row>,
         /// Photos to send.
         #[arg(long, default_value_t = 1000)]
         photos: usize,
@@ -118,8 +121,8 @@ async fn run(arguments: Arguments) -> Step<ExitCode> {
             screenshots(&live, &pictures, &to).await?;
             Ok(ExitCode::SUCCESS)
         }
-        What::Bench { photos, tree } => {
-            bench::run(&folder, photos, tree).await?;
+        What::Bench { row, photos, tree } => {
+            bench::run(&folder, &row, photos, tree).await?;
             Ok(ExitCode::SUCCESS)
         }
     }

@@ -15,7 +15,7 @@ use ypogeion_catalog::{Catalog, people::Household, stores::StoreRow, work::Kind}
 use ypogeion_core::{Digest, OriginalId, StoreId, UploadId};
 use ypogeion_library::Library;
 use ypogeion_media::worker::Pool;
-use ypogeion_offsite::{Identity, Replica, Store, layout::ReplicaError};
+use ypogeion_offsite::{Identity, Line, Replica, Store, layout::ReplicaError};
 
 use crate::{dav::locks::Locks, live::Live, security::Limiter, settings::Settings};
 
@@ -57,8 +57,12 @@ pub struct App {
     pub wake: HashMap<Kind, Notify>,
     /// Opened replicas.
     replicas: Mutex<HashMap<StoreId, Replica>>,
+    /// The ways to the stores.
+    lines: Mutex<HashMap<StoreId, Arc<Line>>>,
     /// What was sent lately.
     rates: Mutex<HashMap<StoreId, VecDeque<(Instant, u64)>>>,
+    /// The fastest that each line has carried since the start, in bytes per second.
+    carried: Mutex<HashMap<StoreId, u64>>,
 }
 
 /// Everything an [`App`] is made of that is not made by itself.
@@ -108,6 +112,8 @@ impl App {
             stirred: Notify::new(),
             wake: Kind::ALL.into_iter().map(|k| (k, Notify::new())).collect(),
             replicas: Mutex::default(),
+            lines: Mutex::default(),
+            carried: Mutex::default(),
             rates: Mutex::default(),
         }
     }
@@ -140,11 +146,29 @@ impl App {
         if let Some(replica) = lock(&self.replicas).get(&store.id) {
             return Ok(replica.clone());
         }
-        let opened =
-            Replica::open_or_begin(Store::new(&store.address)?, self.identity.clone(), self.household.replica, self.now())
-                .await?;
+        let opened = Replica::open_or_begin(
+            Store::by(&store.address, self.line(store))?,
+            self.identity.clone(),
+            self.household.replica,
+            self.now(),
+        )
+        .await?;
         lock(&self.replicas).insert(store.id, opened.clone());
         Ok(opened)
+    }
+
+    /// The way to a store, at its week's pace. All requests of this process to that store share it.
+    fn line(&self, store: &StoreRow) -> Arc<Line> {
+        let line = Arc::clone(lock(&self.lines).entry(store.id).or_default());
+        line.set_week(store.week.clone());
+        line
+    }
+
+    /// Keeps to a store's new week at once, also with what is under way.
+    pub fn week_changed(&self, store: &StoreRow) {
+        drop(self.line(store));
+        // How long a request may take depends on whether there are limits.
+        self.forget_replica(store.id);
     }
 
     /// Forgets an opened replica, because its keys changed or it failed.
@@ -174,6 +198,15 @@ impl App {
             }
             _ => 0,
         }
+    }
+
+    /// What the line to a store carries when nothing holds it back, as far as that was seen: bytes per second.
+    pub fn carries(&self, store: StoreId) -> Option<u64> {
+        let now = self.rate(store);
+        let mut carried = lock(&self.carried);
+        let most = carried.entry(store).or_default();
+        *most = now.max(*most);
+        Some(*most).filter(|r| *r > 0)
     }
 
     /// Reserves a filed name until the guard is dropped. `None`: somebody else is about to use it.

@@ -260,7 +260,15 @@ async fn seal(part: Finished, captured: Captured) -> Answer<Arc<Finished>> {
     Ok(tokio::task::spawn_blocking(move || part.seal(time).map(|()| Arc::new(part))).await??)
 }
 
-async fn remove_part(app: &Arc<App>, id: UploadId) -> Answer<()> {
+/// Makes the empty part of a new upload. Not on the thread that answers requests: while others sync, a disk takes its time even for
+/// a name.
+pub async fn open_part(app: &Arc<App>, id: UploadId) -> Answer<()> {
+    let library = Arc::clone(&app.library);
+    Ok(tokio::task::spawn_blocking(move || library.incoming().create(id)).await??)
+}
+
+/// Removes the part of an upload that is not to land.
+pub async fn remove_part(app: &Arc<App>, id: UploadId) -> Answer<()> {
     let library = Arc::clone(&app.library);
     Ok(tokio::task::spawn_blocking(move || library.incoming().remove(id)).await??)
 }

@@ -26,4 +26,5 @@ pub mod settings;
 pub mod setup;
 pub mod tls;
 pub mod tus;
+pub mod weeks;
 pub mod work;

@@ -1,10 +1,12 @@
 //! The numbers behind the section through the ground, and the sentence above it.
 
+use chrono::{Local, TimeDelta};
 use ypogeion_catalog::{devices::DeviceView, numbers, stores::StoreRow};
 use ypogeion_core::{
     PersonId,
     headline::{self, DeviceNow, House, HouseState, StoreNow, headline},
     offer::coverage,
+    window::Pace,
 };
 use ypogeion_wire::{
     offsite::Store,
@@ -12,7 +14,7 @@ use ypogeion_wire::{
     people::Device,
 };
 
-use crate::{app::App, failure::Answer};
+use crate::{app::App, failure::Answer, weeks};
 
 fn wire(a: numbers::Amount) -> Amount {
     Amount { count: a.count, bytes: a.bytes }
@@ -51,10 +53,17 @@ pub fn device(view: DeviceView) -> Device {
 /// A store for the wire, with its numbers.
 pub async fn store(app: &App, row: StoreRow) -> Answer<Store> {
     let numbers = app.catalog.store_numbers(row.id, app.proven_since()).await?;
-    let rate = app.rate(row.id);
+    let (rate, carries, local) = (app.rate(row.id), app.carries(row.id), Local::now().naive_local());
+    let (pace, change) = (row.week.at(local), row.week.change_after(local));
+    let after = |span: TimeDelta| app.now() + span;
+    let takes = carries
+        .filter(|_| !row.paused && row.stopped.is_none())
+        .and_then(|line| row.week.estimate(local, numbers.to_go.bytes, line));
     let state = match () {
         () if row.stopped.is_some() => "stopped",
+        () if row.paused => "paused",
         () if row.failing.is_some() => "failing",
+        () if numbers.to_go.count > 0 && pace == Pace::Rest => "resting",
         () if numbers.to_go.count > 0 => "sending",
         () => "idle",
     };
@@ -75,6 +84,10 @@ pub async fn store(app: &App, row: StoreRow) -> Answer<Store> {
         ledger_segment: row.ledger_segment,
         unlisted: numbers.unlisted,
         confirmed_at: numbers.confirmed_at,
+        week: weeks::told(&row.week),
+        pace: weeks::pace(pace),
+        pace_until: change.map(|c| after(c - local)),
+        caught_up_at: takes.filter(|_| numbers.to_go.count > 0).map(after),
     })
 }
 

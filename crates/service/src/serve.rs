@@ -157,6 +157,10 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
     let freed = app.catalog.free_leases(me).await.map_err(failed("take up the background work"))?;
     work::refile::settle(&app).await.map_err(failed("settle interrupted moves"))?;
     landing::settle(&app).await.map_err(failed("settle interrupted uploads"))?;
+    app.catalog
+        .want_rounds(|check| work::audit::first_round(&app, check))
+        .await
+        .map_err(failed("put the checks of copies down"))?;
     let tasks = work::start(&app);
 
     let shared = web::Data::from(Arc::clone(&app));

@@ -11,6 +11,7 @@ use figment::{
 };
 use serde::Deserialize;
 use url::Url;
+use ypogeion_core::audit::Rhythm;
 
 /// Names in the environment that mean something else: to the client, and to tests.
 const NOT_SETTINGS: [&str; 2] = ["device", "throw_away"];
@@ -41,8 +42,21 @@ pub struct Settings {
     pub media_workers: usize,
     /// Offsite.
     pub offsite: Offsite,
+    /// Checks of copies.
+    pub checks: Checks,
     /// Logs.
     pub logs: Logs,
+}
+
+/// Settings of the checks of copies.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Checks {
+    /// In what portions, how often and how fast copies are read again.
+    pub rhythm: Rhythm,
+    /// Time from one drill to the next.
+    pub drill_every: chrono::TimeDelta,
+    /// Originals brought back in a drill.
+    pub drill_sample: u64,
 }
 
 /// Settings of the offsite engine.
@@ -103,7 +117,18 @@ struct Raw {
     adopt_from: Vec<PathBuf>,
     media_workers: Option<usize>,
     offsite: RawOffsite,
+    checks: RawChecks,
     logs: Logs,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct RawChecks {
+    every_hours: Option<f64>,
+    cover_days: Option<f64>,
+    most_mb_per_second: Option<f64>,
+    drill_days: Option<f64>,
+    drill_sample: Option<u64>,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -166,6 +191,15 @@ impl Settings {
             proven_for: seconds(number("offsite.proven_days", raw.offsite.proven_days, 90.0, 36500.0) * 86400.0),
             ledger_after: seconds(number("offsite.ledger_after_seconds", raw.offsite.ledger_after_seconds, 30.0, 86400.0)),
         };
+        let checks = Checks {
+            rhythm: Rhythm {
+                every: seconds(number("checks.every_hours", raw.checks.every_hours, 24.0, 8784.0) * 3600.0),
+                cover: seconds(number("checks.cover_days", raw.checks.cover_days, 60.0, 36500.0) * 86400.0),
+                most_rate: (number("checks.most_mb_per_second", raw.checks.most_mb_per_second, 25.0, 1e6) * 1e6) as u64,
+            },
+            drill_every: seconds(number("checks.drill_days", raw.checks.drill_days, 30.0, 36500.0) * 86400.0),
+            drill_sample: raw.checks.drill_sample.unwrap_or(200).clamp(1, 100_000),
+        };
         if let Some(place) = raw.adopt_from.iter().find(|p| !p.is_absolute() || p.parent().is_none()) {
             wrong.push(format!(
                 "adopt_from: {:?} must be a whole path, and not the root of everything",
@@ -189,6 +223,7 @@ impl Settings {
             adopt_from: raw.adopt_from,
             media_workers: raw.media_workers.unwrap_or(2).clamp(1, 64),
             offsite,
+            checks,
             logs: raw.logs,
         })
     }
@@ -241,7 +276,7 @@ mod tests {
             })
             .fold(String::new(), |all, l| all + l + "\n");
         assert_eq!(parse(&uncommented).unwrap(), parse("").unwrap());
-        assert_eq!(uncommented.lines().filter(|l| l.contains(" = ")).count(), 15);
+        assert_eq!(uncommented.lines().filter(|l| l.contains(" = ")).count(), 20);
     }
 
     #[test]

@@ -23,7 +23,8 @@ pub struct Store {
     pub prefix: String,
     /// Region.
     pub region: String,
-    /// `idle`, `sending`, `failing` (tried again by itself) or `stopped` (waits for the keeper).
+    /// `idle`, `sending`, `resting` (its week says so), `paused` (the keeper says so), `failing` (tried again by itself) or
+    /// `stopped` (waits for the keeper).
     pub state: String,
     /// Why it failed or stopped.
     pub reason: Option<String>,
@@ -43,6 +44,56 @@ pub struct Store {
     pub unlisted: u64,
     /// When it last took a copy.
     pub confirmed_at: Option<DateTime<Utc>>,
+    /// When, and how fast, copies go there.
+    pub week: StoreWeek,
+    /// What may leave just now.
+    pub pace: StorePace,
+    /// When that changes.
+    pub pace_until: Option<DateTime<Utc>>,
+    /// When everything will be there, by what its line has carried so far and the hours to come; none if that cannot be said.
+    pub caught_up_at: Option<DateTime<Utc>>,
+}
+
+/// When, and how fast, copies go to a store. The first window that holds decides.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct StoreWeek {
+    /// Hours with a pace of their own.
+    pub windows: Vec<StoreWindow>,
+    /// Outside of them.
+    pub otherwise: StorePace,
+}
+
+/// Hours of some days.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct StoreWindow {
+    /// `mon` to `sun`; none means every day.
+    pub days: Vec<String>,
+    /// `HH:MM`, by the clock of the house.
+    pub from: String,
+    /// Until shortly before then; may be past midnight.
+    pub until: String,
+    /// What may leave then.
+    pub pace: StorePace,
+}
+
+/// What may leave.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct StorePace {
+    /// `rest`, `limited` or `full`.
+    pub may: String,
+    /// For `limited`: bytes per second, at least 32,000.
+    pub rate: Option<u64>,
+}
+
+/// Changes to how a store is sent to.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct StoreChange {
+    /// Whether it waits.
+    #[serde(default)]
+    pub paused: Option<bool>,
+    /// Another week.
+    #[serde(default)]
+    pub week: Option<StoreWeek>,
 }
 
 /// Add a store, or give one new keys.

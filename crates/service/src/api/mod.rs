@@ -2,9 +2,10 @@
 //! [`crate::caller::guard`].
 //!
 //! One module for each part of the API: [`house`], [`session`], [`people`], [`devices`] (as people see them), [`device`]
-//! (as devices ask), [`clearances`], [`adoptions`], [`library`], [`runs`], [`stores`], [`work`], [`events`], and [`console`], which serves the pages.
+//! (as devices ask), [`clearances`], [`adoptions`], [`library`], [`runs`], [`stores`], [`checks`], [`work`], [`events`], and [`console`], which serves the pages.
 
 pub mod adoptions;
+pub mod checks;
 pub mod clearances;
 pub mod console;
 pub mod device;
@@ -85,7 +86,10 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(stores::list_stores)
         .service(stores::add_store)
         .service(stores::resume_store)
+        .service(stores::change_store)
         .service(stores::show_kit)
+        .service(checks::list_checks)
+        .service(checks::want_check)
         .service(device::device_status)
         .service(device::offer)
         .service(device::list_items)

@@ -1,6 +1,6 @@
 //! Stores and the recovery kit.
 
-use actix_web::{HttpResponse, get, post, web};
+use actix_web::{HttpResponse, get, patch, post, web};
 use url::Url;
 use uuid::Uuid;
 use ypogeion_catalog::CatalogError;
@@ -10,7 +10,7 @@ use ypogeion_core::{
 };
 use ypogeion_offsite::{Replica, Store as Opened};
 use ypogeion_wire::{
-    offsite::{Kit, NewStore, ResumeStore, ShowKit, Store},
+    offsite::{Kit, NewStore, ResumeStore, ShowKit, Store, StoreChange},
     problem::ProblemType,
     work::LiveEvent,
 };
@@ -20,7 +20,7 @@ use crate::{
     app::App,
     caller::Caller,
     failure::{Answer, Failure},
-    overview, security,
+    overview, security, weeks, work,
 };
 
 /// The stores, with their numbers.
@@ -48,6 +48,7 @@ pub async fn add_store(app: web::Data<App>, caller: Caller, body: web::Json<NewS
         }
         e => e.into(),
     })?;
+    app.catalog.want_rounds(|check| work::audit::first_round(&app, check)).await?;
     app.catalog.write_record(app.now(), &caller.person()?.name, &format!("added the store {name}")).await?;
     app.live.changed(&[LiveEvent::Offsite, LiveEvent::Work]);
     Ok(HttpResponse::Created().json(overview::store(&app, app.catalog.store(id).await?).await?))
@@ -93,6 +94,31 @@ pub async fn resume_store(
     app.catalog.write_record(app.now(), &caller.person()?.name, &format!("let {} go on", row.address.name)).await?;
     app.wake_workers();
     app.live.changed(&[LiveEvent::Offsite]);
+    Ok(web::Json(overview::store(&app, row).await?))
+}
+
+/// Has a store wait, lets it go on, or gives it another week.
+#[utoipa::path(responses((status = 200, body = Store)))]
+#[patch("/api/stores/{id}")]
+pub async fn change_store(
+    app: web::Data<App>,
+    caller: Caller,
+    id: web::Path<Uuid>,
+    body: web::Json<StoreChange>,
+) -> Answer<web::Json<Store>> {
+    let (id, week) = (StoreId(*id), body.week.as_ref().map(weeks::read).transpose()?);
+    app.catalog.change_store(id, body.paused, week.as_ref()).await?;
+    let row = app.catalog.store(id).await?;
+    app.week_changed(&row);
+    let (who, name) = (&caller.person()?.name, &row.address.name);
+    let done = match body.paused {
+        Some(true) => format!("paused {name}"),
+        Some(false) => format!("let {name} go on"),
+        None => format!("changed when and how fast copies go to {name}"),
+    };
+    app.catalog.write_record(app.now(), who, &done).await?;
+    app.wake_workers();
+    app.live.changed(&[LiveEvent::Offsite, LiveEvent::Work]);
     Ok(web::Json(overview::store(&app, row).await?))
 }
 

@@ -116,7 +116,7 @@ impl Writing {
         }
         room(app, self.view.device().person).await?.check(length.unwrap_or(1))?;
         let upload = self.upload(length.unwrap_or(0));
-        incoming.create(upload.id)?;
+        landing::open_part(app, upload.id).await?;
         let writing = app.busy.take(upload.id).ok_or_else(busy)?;
         if length.is_some() {
             app.catalog.create_upload(&upload, app.now()).await?;

@@ -75,7 +75,7 @@ pub(super) async fn create(
     Room { quota: None, ..room(app, device.person).await? }.check(length)?;
     let upload = begin(app, device, request, length).await?;
     let writing = app.busy.take(upload.id).ok_or_else(busy)?;
-    app.library.incoming().create(upload.id)?;
+    landing::open_part(app, upload.id).await?;
     app.catalog.create_upload(&upload, app.now()).await?;
     count(app, &upload).await?;
     let original = go_on(app, &upload, writing).await?;

@@ -133,11 +133,12 @@ pub async fn create_upload(
     room(&app, device.person).await?.check(length)?;
     let upload = begin(&app, device, &request, length).await?;
     let id = upload.id;
-    app.library.incoming().create(id)?;
-    app.catalog.create_upload(&upload, app.now()).await?;
-    if !upload.is_partial() {
-        count(&app, &upload).await?;
-    }
+    // None of the three depends on another: a part without a row, and a row without a part, are nothing that was promised.
+    tokio::try_join!(
+        landing::open_part(&app, id),
+        async { Ok(app.catalog.create_upload(&upload, app.now()).await?) },
+        count(&app, &upload)
+    )?;
     let mut response = HttpResponse::Created();
     response.insert_header(("Location", format!("/tus/{id}")));
     if with_body || length == 0 {
@@ -176,9 +177,9 @@ async fn begin(app: &App, device: &DeviceCaller, request: &HttpRequest, length: 
 /// A device that did not offer a file first is counted against what it sends.
 async fn count(app: &App, upload: &Upload) -> Answer<()> {
     match upload.digest {
-        Some(digest) => landing::note(app, upload, digest).await,
-        // Known when it has come.
-        None => Ok(()),
+        Some(digest) if !upload.is_partial() => landing::note(app, upload, digest).await,
+        // A part of another upload is no file; what announced nothing is known when it has come.
+        _ => Ok(()),
     }
 }
 

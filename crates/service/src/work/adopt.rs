@@ -399,7 +399,7 @@ impl Taking {
         let upload = self.upload(file);
         let _alone = self.promising.lock().await;
         tus::room(&self.app, upload.person).await?.check(upload.length).map_err(Failure::from)?;
-        self.app.library.incoming().create(upload.id).map_err(Failure::from)?;
+        landing::open_part(&self.app, upload.id).await?;
         self.app.catalog.create_upload(&upload, self.app.now()).await?;
         Ok(upload)
     }

@@ -1,12 +1,14 @@
 //! Background work: rows of the catalogue, taken, done, put back.
 //!
-//! One loop for each kind ([`previews`], [`groups`], [`refile`], [`adopt`], [`derive`], and [`offsite`] for the other three). A loop sleeps until it is woken by a
+//! One loop for each kind ([`previews`], [`groups`], [`refile`], [`adopt`], [`derive`], [`audit`] for three, [`heal`], and [`offsite`] for the other three). A loop sleeps until it is woken by a
 //! notification or until something is due; while nothing is due, nothing wakes. Every piece of work may be done twice and
 //! may be killed anywhere.
 
 mod adopt;
+pub mod audit;
 mod derive;
 mod groups;
+mod heal;
 mod offsite;
 mod previews;
 pub mod refile;
@@ -44,6 +46,8 @@ pub(crate) enum Ended {
     Again(DateTime<Utc>, String),
     /// Cannot be done until somebody looks.
     GivenUp(String),
+    /// Over for this time; its next round is put down already.
+    Round,
     /// Could not be tried: its store waits. Not the work's fault.
     Waits,
 }
@@ -57,7 +61,9 @@ pub fn start(app: &Arc<App>) -> JoinSet<()> {
             Kind::Preview => app.settings.media_workers,
             Kind::Replicate => app.settings.offsite.parallel,
             // One writer of a ledger; reading back leaves room for what is exposed.
-            Kind::Ledger | Kind::Prove | Kind::Group | Kind::Refile | Kind::Adopt | Kind::Derive => 1,
+            Kind::Ledger | Kind::Prove | Kind::Group | Kind::Refile | Kind::Adopt | Kind::Derive | Kind::Heal => 1,
+            // A slow place must not keep the others from being checked.
+            Kind::Audit | Kind::Survey | Kind::Drill => 3,
         };
         tasks.spawn(run_kind(Arc::clone(app), kind, parallel, Arc::clone(&held)));
     }
@@ -125,6 +131,10 @@ async fn do_one(app: &Arc<App>, job: &Job) {
         Kind::Refile => refile::refile(app, job).await,
         Kind::Adopt => adopt::adopt(app, job).await,
         Kind::Derive => derive::derive(app, job).await,
+        Kind::Audit => audit::read(app, job).await,
+        Kind::Survey => audit::survey(app, job).await,
+        Kind::Drill => audit::drill(app, job).await,
+        Kind::Heal => heal::heal(app, job).await,
     };
     let now = app.now();
     let ended = ended.unwrap_or_else(|e| {
@@ -134,6 +144,7 @@ async fn do_one(app: &Arc<App>, job: &Job) {
     });
     let noted = match &ended {
         Ended::Done => app.catalog.finish_work(job.id).await,
+        Ended::Round => Ok(()),
         Ended::Waits => app.catalog.put_back_work(job.id, None, now).await,
         Ended::Again(_, error) if job.attempts >= ATTEMPTS => app.catalog.give_up_work(job.id, error).await,
         Ended::Again(due, error) => app.catalog.put_back_work(job.id, Some(error), *due).await,

@@ -2,15 +2,17 @@
 
 use std::sync::Arc;
 
+use chrono::{Local, TimeDelta};
 use ypogeion_catalog::{CatalogError, originals::OriginalRow, stores::StoreRow, work::Job};
 use ypogeion_core::{
-    OriginalId, StoreId,
+    OriginalId,
     capture::CaptureRule,
     kind::MediaKind,
-    layers::{Act, Observation, Outcome, Place},
+    layers::{Act, Outcome, Place},
     ledger::{DeviceRecord, HouseholdRecord, OriginalRecord, PersonRecord, Record},
     name::OriginalName,
     retry,
+    window::Pace,
 };
 use ypogeion_offsite::{
     Fault, Replica,
@@ -20,7 +22,7 @@ use ypogeion_offsite::{
 };
 use ypogeion_wire::work::LiveEvent;
 
-use super::Ended;
+use super::{Ended, audit};
 use crate::{
     app::App,
     failure::{Answer, chain},
@@ -31,12 +33,19 @@ use crate::{
 const SEGMENT: i64 = 5000;
 
 /// The store of a piece of work, opened. `Err`: how the work ends if it cannot be.
-async fn open(app: &Arc<App>, job: &Job) -> Answer<Result<(StoreRow, Replica), Ended>> {
+pub(super) async fn open(app: &Arc<App>, job: &Job) -> Answer<Result<(StoreRow, Replica), Ended>> {
     let Some(id) = job.store else { return Ok(Err(Ended::Done)) };
     let row = match app.catalog.store(id).await {
         Err(CatalogError::NotFound) => return Ok(Err(Ended::Done)),
         other => other?,
     };
+    // A clock on the wall of this house: that is what its keeper had in mind.
+    let local = Local::now();
+    if row.week.at(local.naive_local()) == Pace::Rest {
+        let until = row.week.change_after(local.naive_local()).map_or(TimeDelta::hours(1), |c| c - local.naive_local());
+        app.catalog.store_rests(id, app.now() + until).await?;
+        return Ok(Err(Ended::Waits));
+    }
     match app.replica(&row).await {
         Ok(replica) => Ok(Ok((row, replica))),
         Err(ReplicaError::Store(fault)) => Ok(Err(note_fault(app, &row, job, fault).await?)),
@@ -66,7 +75,7 @@ async fn stop(app: &Arc<App>, store: &StoreRow, reason: &str) -> Answer<()> {
 }
 
 /// A fault of the store: one that may pass makes the whole store wait, one that does not stops it.
-async fn note_fault(app: &Arc<App>, store: &StoreRow, job: &Job, fault: Fault) -> Answer<Ended> {
+pub(super) async fn note_fault(app: &Arc<App>, store: &StoreRow, job: &Job, fault: Fault) -> Answer<Ended> {
     match fault {
         Fault::Refused(reason) => {
             stop(app, store, &reason).await?;
@@ -130,14 +139,10 @@ async fn damaged(
     found: Option<ypogeion_core::Digest>,
 ) -> Answer<Ended> {
     let outcome = if found.is_some() { Outcome::Wrong } else { Outcome::Missing };
-    let seen = Observation { place: Place::Home, act: Act::Reread, at: app.now(), digest: found, outcome };
-    app.catalog.observe(id, expected, &seen).await?;
-    app.live.changed(&[LiveEvent::Library]);
+    audit::note(app, (id, expected), Place::Home, Act::Reread, (outcome, found)).await?;
     Ok(Ended::GivenUp(match found {
-        Some(_) => {
-            "the copy at home is damaged and was not sent; if its device still has it, the next backup mends it".to_owned()
-        }
-        None => "the file at home is gone; if its device still has it, the next backup brings it back".to_owned(),
+        Some(_) => "the copy at home is damaged and was not sent; another store or its device may mend it".to_owned(),
+        None => "the file at home is gone; another store or its device may bring it back".to_owned(),
     }))
 }
 
@@ -217,16 +222,8 @@ pub(super) async fn prove(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         Ok(found) => found,
         Err(fault) => return note_fault(app, &store, job, fault).await,
     };
-    let seen = Observation { place: Place::Store(StoreId(store.id.0)), act: Act::Opened, at: app.now(), digest, outcome };
-    app.catalog.observe(row.id, row.digest, &seen).await?;
+    audit::note(app, (row.id, row.digest), Place::Store(store.id), Act::Opened, (outcome, digest)).await?;
     app.catalog.store_well(store.id).await?;
-    if outcome != Outcome::Right {
-        let what = if outcome == Outcome::Missing { "lost" } else { "damaged" };
-        tracing::warn!(store = store.address.name, path = %row.path, what, "a copy offsite is not what it should be; sending it again");
-        let line = format!("found the copy of {} in {} {what}; sending it again", row.path, store.address.name);
-        app.catalog.write_record(app.now(), "Ypogeion", &line).await?;
-        app.catalog.send_again(store.id, row.digest, app.now()).await?;
-    }
     app.live.changed(&[LiveEvent::Offsite, LiveEvent::Library]);
     Ok(Ended::Done)
 }

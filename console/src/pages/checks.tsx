@@ -1,0 +1,110 @@
+/** Are the copies still good? What was read again, at home and in each store, what it says, and a check now. */
+import { ask, type Schemas } from "../api/client";
+import { keys, useChecks, useDo } from "../api/hooks";
+import { count, counted, size, until } from "../format";
+import { Button, State, When } from "../ui/parts";
+import { Fault, Waiting } from "../ui/states";
+
+type Check = Schemas["Check"];
+
+/** What each kind of check is, in a few words, and what the button says. */
+const KINDS: { [kind: string]: { name: string; what: string; now: string } } = {
+  reading: { name: "Read again", what: "every byte, against its hash", now: "Read all now" },
+  listing: { name: "List compared", what: "what is there, against what should be", now: "Compare now" },
+  drill: { name: "Drill", what: "a random sample, brought back as if home were gone", now: "Hold one now" },
+};
+
+export function ChecksView() {
+  const checks = useChecks();
+  if (checks.isPending) return <Waiting what="the checks" />;
+  if (checks.isError) return <Fault failure={checks.error} again={() => void checks.refetch()} />;
+  const { checks: all, cover_days, healed_home, healed_away } = checks.data;
+  const places = [...new Set(all.map((c) => c.place))];
+  const healed = healed_home + healed_away;
+  return (
+    <section className="border-line mt-10 border-t pt-5" aria-labelledby="checks">
+      <h2 id="checks" className="m-0 text-[23px]">
+        Are the copies still good?
+      </h2>
+      <p className="mt-0.5 mb-2 max-w-[70ch] text-soft">
+        A part is read again each night, so that every copy has its turn within {counted(cover_days, "day")}. What is bad is made good from another copy.
+        {healed > 0 && ` Within the last thirty days ${healedWords(healed_home, healed_away)}.`}
+      </p>
+      {places.map((place) => (
+        <div key={place} className="mt-5">
+          <h3 className="m-0 text-[17px] font-semibold">{place}</h3>
+          <ul className="m-0 list-none p-0">
+            {all
+              .filter((c) => c.place === place)
+              .map((c) => (
+                <Line key={c.kind} check={c} />
+              ))}
+          </ul>
+        </div>
+      ))}
+    </section>
+  );
+}
+
+function healedWords(home: number, away: number): string {
+  const were = (n: number, where: string) => `${n === 1 ? "1 copy was" : `${count(n)} copies were`} made good ${where}`;
+  if (away === 0) return were(home, "at home");
+  if (home === 0) return were(away, "offsite");
+  return `${were(home, "at home")} and ${count(away)} offsite`;
+}
+
+function Line({ check: c }: { check: Check }) {
+  const want = useDo(() => ask("/api/checks", "POST", { store: c.store, kind: c.kind }), [keys.checks, keys.work]);
+  const kind = KINDS[c.kind] ?? { name: c.kind, what: "", now: "Check now" };
+  return (
+    <li className="border-line grid gap-x-6 gap-y-1 border-b py-3 last:border-b-0 sm:grid-cols-[200px_1fr_auto] sm:items-start">
+      <div>
+        <b className="block font-semibold">{kind.name}</b>
+        <span className="text-[14px] text-soft">{kind.what}</span>
+      </div>
+      <div className="min-w-0">
+        {want.isError && <Fault failure={want.error} />}
+        <Result check={c} />
+      </div>
+      <div className="max-sm:mt-1">
+        <Button onClick={() => want.mutate(undefined)} disabled={want.isPending || !!c.now} aria-label={`${kind.now}: ${c.place}`}>
+          {c.now ? "Under way …" : kind.now}
+        </Button>
+      </div>
+    </li>
+  );
+}
+
+function Result({ check: { kind, now, last, next_at } }: { check: Check }) {
+  const bad = (last?.wrong ?? 0) + (last?.missing ?? 0);
+  return (
+    <>
+      {now && (
+        <p className="m-0" role="status">
+          <State tone="busy">under way</State> {now.checked > 0 && progress(kind, now)}
+        </p>
+      )}
+      {last ? (
+        <p className="m-0">
+          {last.failed ? <State tone="trouble">not done</State> : bad > 0 ? <State tone="look">bad copies found</State> : <State tone="well">good</State>} {last.said}
+        </p>
+      ) : (
+        !now && <p className="m-0">Not yet.</p>
+      )}
+      <p className="m-0 text-[14px] text-soft">
+        {last?.ended_at && (
+          <>
+            <When at={last.ended_at} />
+            {next_at && "; "}
+          </>
+        )}
+        {next_at && `next ${until(next_at)}`}
+      </p>
+    </>
+  );
+}
+
+function progress(kind: string, now: Schemas["CheckResult"]): string {
+  const of = kind === "reading" && !now.whole ? "" : ` of ${count(now.population)}`;
+  return `${count(now.checked)}${of} so far, ${size(now.bytes)}`;
+}

@@ -1,0 +1,550 @@
+//! Checks of copies: which are due, what was found, what was made good.
+
+use chrono::{DateTime, Utc};
+use diesel::{
+    OptionalExtension, QueryableByName, sql_query,
+    sql_types::{Array, BigInt, Binary, Bool, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+};
+use diesel_async::{AsyncConnection, RunQueryDsl};
+use uuid::Uuid;
+use ypogeion_core::{Digest, OriginalId, StoreId, filing::FiledPath, layers::Place};
+
+use crate::{
+    Catalog, CatalogError, Count, Keep, Result,
+    devices::digest_of,
+    evidence::{HOME, place_id, place_of},
+    signed, unsigned,
+    work::Kind,
+};
+
+/// How a place is checked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Check {
+    /// Copies are read from start to end and their hashes compared.
+    Reading,
+    /// A store's list is compared with what should be there.
+    Listing,
+    /// A random sample is brought back as if home were gone.
+    Drill,
+}
+
+impl Check {
+    /// Every way.
+    pub const ALL: [Check; 3] = [Self::Reading, Self::Listing, Self::Drill];
+
+    /// The word in the table and on the wire.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Reading => "reading",
+            Self::Listing => "listing",
+            Self::Drill => "drill",
+        }
+    }
+
+    /// The way with that word.
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|c| c.word() == word)
+    }
+
+    /// The work that does it.
+    pub fn work(self) -> Kind {
+        match self {
+            Self::Reading => Kind::Audit,
+            Self::Listing => Kind::Survey,
+            Self::Drill => Kind::Drill,
+        }
+    }
+}
+
+/// One check of one place.
+#[derive(Clone, Debug)]
+pub struct Audit {
+    /// Its id.
+    pub id: Uuid,
+    /// What is checked.
+    pub place: Place,
+    /// How.
+    pub check: Check,
+    /// Everything is read, not a portion.
+    pub whole: bool,
+    /// When it began; what was looked at since then has had its turn.
+    pub began_at: Option<DateTime<Utc>>,
+    /// When it ended.
+    pub ended_at: Option<DateTime<Utc>>,
+    /// What came of it so far.
+    pub found: Found,
+    /// What it says, or why it could not be done.
+    pub said: Option<String>,
+    /// It could not be done.
+    pub failed: bool,
+}
+
+/// What a check found.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Found {
+    /// Copies that should be there.
+    pub population: u64,
+    /// Looked at.
+    pub checked: u64,
+    /// Bytes of these.
+    pub bytes: u64,
+    /// Damaged.
+    pub wrong: u64,
+    /// Not there.
+    pub missing: u64,
+    /// There, and known to nobody.
+    pub unknown: u64,
+}
+
+/// A copy whose turn it is.
+#[derive(Clone, Debug)]
+pub struct Turn {
+    /// The original.
+    pub id: OriginalId,
+    /// What its bytes are.
+    pub digest: Digest,
+    /// How many.
+    pub size: u64,
+    /// Where it is at home.
+    pub path: FiledPath,
+}
+
+/// An object that a store should hold.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Expected {
+    /// Its name in the store.
+    pub name: String,
+    /// Its size there.
+    pub size: u64,
+    /// What it opens to.
+    pub digest: Digest,
+}
+
+#[derive(QueryableByName)]
+struct AuditRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = SqlUuid)]
+    place: Uuid,
+    #[diesel(sql_type = Text)]
+    kind: String,
+    #[diesel(sql_type = Bool)]
+    whole: bool,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    began_at: Option<DateTime<Utc>>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    ended_at: Option<DateTime<Utc>>,
+    #[diesel(sql_type = BigInt)]
+    population: i64,
+    #[diesel(sql_type = BigInt)]
+    checked: i64,
+    #[diesel(sql_type = BigInt)]
+    bytes: i64,
+    #[diesel(sql_type = BigInt)]
+    wrong: i64,
+    #[diesel(sql_type = BigInt)]
+    missing: i64,
+    #[diesel(sql_type = BigInt)]
+    unknown: i64,
+    #[diesel(sql_type = Nullable<Text>)]
+    said: Option<String>,
+    #[diesel(sql_type = Bool)]
+    failed: bool,
+}
+
+impl AuditRow {
+    fn audit(self) -> Option<Audit> {
+        Some(Audit {
+            id: self.id,
+            place: place_of(self.place),
+            check: Check::from_word(&self.kind)?,
+            whole: self.whole,
+            began_at: self.began_at,
+            ended_at: self.ended_at,
+            found: Found {
+                population: unsigned(self.population),
+                checked: unsigned(self.checked),
+                bytes: unsigned(self.bytes),
+                wrong: unsigned(self.wrong),
+                missing: unsigned(self.missing),
+                unknown: unsigned(self.unknown),
+            },
+            said: self.said,
+            failed: self.failed,
+        })
+    }
+}
+
+#[derive(QueryableByName)]
+struct TurnRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = Binary)]
+    digest: Vec<u8>,
+    #[diesel(sql_type = BigInt)]
+    size: i64,
+    #[diesel(sql_type = Text)]
+    path: String,
+}
+
+#[derive(QueryableByName)]
+struct ExpectedRow {
+    #[diesel(sql_type = Text)]
+    name: String,
+    #[diesel(sql_type = BigInt)]
+    size: i64,
+    #[diesel(sql_type = Binary)]
+    digest: Vec<u8>,
+}
+
+const AUDIT: &str =
+    "id, place, kind, whole, began_at, ended_at, population, checked, bytes, wrong, missing, unknown, said, failed";
+
+impl Catalog {
+    /// Sees to it that every place is checked in every way that it can be. `first` is when the first check of a new place is.
+    pub async fn want_rounds(&self, first: impl Fn(Check) -> DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query(
+            "INSERT INTO job (kind, key, store, priority, due)
+             SELECT 'audit', $1, NULL, 2, $2
+             UNION ALL SELECT 'audit', id, id, 1, $2 FROM store
+             UNION ALL SELECT 'survey', id, id, 3, $3 FROM store
+             UNION ALL SELECT 'drill', id, id, 4, $4 FROM store
+             ON CONFLICT DO NOTHING",
+        )
+        .bind::<SqlUuid, _>(HOME)
+        .bind::<Timestamptz, _>(first(Check::Reading))
+        .bind::<Timestamptz, _>(first(Check::Listing))
+        .bind::<Timestamptz, _>(first(Check::Drill))
+        .kept()
+        .execute(&mut c)
+        .await?;
+        self.work_added();
+        Ok(())
+    }
+
+    /// The keeper wants a check now, of everything. One that is under way becomes a whole one.
+    pub async fn want_check(&self, id: Uuid, place: Place, check: Check, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        c.transaction(async |c| {
+            sql_query(
+                "INSERT INTO audit (id, place, kind, whole, wanted_at) VALUES ($1, $2, $3, true, $4)
+                 ON CONFLICT (place, kind) WHERE ended_at IS NULL DO UPDATE SET whole = true",
+            )
+            .bind::<SqlUuid, _>(id)
+            .bind::<SqlUuid, _>(place_id(place))
+            .bind::<Text, _>(check.word())
+            .bind::<Timestamptz, _>(now)
+            .kept()
+            .execute(c)
+            .await?;
+            sql_query(
+                "UPDATE job SET due = least(due, $3), gave_up = false, error = NULL, attempts = 0 WHERE kind = $1 AND key = $2",
+            )
+            .bind::<Text, _>(check.work().word())
+            .bind::<SqlUuid, _>(place_id(place))
+            .bind::<Timestamptz, _>(now)
+            .kept()
+            .execute(c)
+            .await?;
+            Ok::<_, CatalogError>(())
+        })
+        .await?;
+        self.work_added();
+        Ok(())
+    }
+
+    /// Begins a check, or goes on with the one that is open, or that the keeper wanted.
+    pub async fn begin_audit(&self, new: Uuid, place: Place, check: Check, population: u64, now: DateTime<Utc>) -> Result<Audit> {
+        let mut c = self.connection().await?;
+        let row: AuditRow = sql_query(format!(
+            "INSERT INTO audit (id, place, kind, wanted_at, began_at, population) VALUES ($1, $2, $3, $4, $4, $5)
+             ON CONFLICT (place, kind) WHERE ended_at IS NULL
+                 DO UPDATE SET began_at = coalesce(audit.began_at, excluded.began_at), population = excluded.population
+             RETURNING {AUDIT}"
+        ))
+        .bind::<SqlUuid, _>(new)
+        .bind::<SqlUuid, _>(place_id(place))
+        .bind::<Text, _>(check.word())
+        .bind::<Timestamptz, _>(now)
+        .bind::<BigInt, _>(signed(population))
+        .kept()
+        .get_result(&mut c)
+        .await?;
+        row.audit().ok_or(CatalogError::NotFound)
+    }
+
+    /// Adds to what a check has found.
+    pub async fn count_audit(&self, id: Uuid, more: Found) -> Result<()> {
+        let mut c = self.soft_connection().await?;
+        sql_query(
+            "UPDATE audit SET checked = checked + $2, bytes = bytes + $3, wrong = wrong + $4, missing = missing + $5,
+                 unknown = unknown + $6 WHERE id = $1",
+        )
+        .bind::<SqlUuid, _>(id)
+        .bind::<BigInt, _>(signed(more.checked))
+        .bind::<BigInt, _>(signed(more.bytes))
+        .bind::<BigInt, _>(signed(more.wrong))
+        .bind::<BigInt, _>(signed(more.missing))
+        .bind::<BigInt, _>(signed(more.unknown))
+        .kept()
+        .execute(&mut c)
+        .await?;
+        Ok(())
+    }
+
+    /// The next round of a check is then; or at once, if the keeper wants another one by now.
+    pub async fn next_round(&self, id: i64, check: Check, due: DateTime<Utc>, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query(
+            "UPDATE job SET leased_by = NULL, lease_end = NULL, error = NULL, attempts = 0, due = CASE
+                 WHEN EXISTS (SELECT 1 FROM audit WHERE place = job.key AND kind = $2 AND ended_at IS NULL) THEN $4 ELSE $3 END
+             WHERE id = $1",
+        )
+        .bind::<BigInt, _>(id)
+        .bind::<Text, _>(check.word())
+        .bind::<Timestamptz, _>(due)
+        .bind::<Timestamptz, _>(now)
+        .kept()
+        .execute(&mut c)
+        .await?;
+        Ok(())
+    }
+
+    /// Ends a check with what it says; `failed`: with why it could not be done.
+    pub async fn end_audit(&self, id: Uuid, said: &str, failed: bool, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE audit SET said = $2, failed = $3, ended_at = $4 WHERE id = $1")
+            .bind::<SqlUuid, _>(id)
+            .bind::<Text, _>(said)
+            .bind::<Bool, _>(failed)
+            .bind::<Timestamptz, _>(now)
+            .kept()
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
+    /// The last check of every place in every way, and those that are under way.
+    pub async fn audits(&self) -> Result<Vec<Audit>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<AuditRow> = sql_query(format!(
+            "SELECT {AUDIT} FROM audit WHERE ended_at IS NULL
+             UNION ALL (SELECT DISTINCT ON (place, kind) {AUDIT} FROM audit WHERE ended_at IS NOT NULL ORDER BY place, kind, ended_at DESC)"
+        ))
+        .kept()
+        .load(&mut c)
+        .await?;
+        Ok(rows.into_iter().filter_map(AuditRow::audit).collect())
+    }
+
+    /// When each place is to be checked next, in each way.
+    pub async fn rounds(&self) -> Result<Vec<(Place, Check, DateTime<Utc>)>> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = Text)]
+            kind: String,
+            #[diesel(sql_type = SqlUuid)]
+            key: Uuid,
+            #[diesel(sql_type = Timestamptz)]
+            due: DateTime<Utc>,
+        }
+        let mut c = self.connection().await?;
+        let rows: Vec<Row> =
+            sql_query("SELECT kind, key, due FROM job WHERE kind IN ('audit', 'survey', 'drill')").kept().load(&mut c).await?;
+        let check = |word: &str| Check::ALL.into_iter().find(|c| c.work().word() == word);
+        Ok(rows.iter().filter_map(|r| Some((place_of(r.key), check(&r.kind)?, r.due))).collect())
+    }
+
+    /// Copies at a place, those first that have not been looked at for longest; only ones not looked at since `since`, which
+    /// were there before it. Not those that are to be sent to their store again: there is nothing to read.
+    pub async fn turns(&self, place: Place, since: DateTime<Utc>, limit: i64) -> Result<Vec<Turn>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<TurnRow> = sql_query(
+            "SELECT o.id, o.digest, o.size, o.path FROM standing s JOIN original o ON o.id = s.original
+             WHERE s.place = $1 AND (s.looked_at IS NULL OR s.looked_at < $2) AND s.since < $2
+               AND ($1 = $4 OR EXISTS (SELECT 1 FROM object b WHERE b.store = $1 AND b.digest = o.digest))
+             ORDER BY s.looked_at NULLS FIRST, s.original LIMIT $3",
+        )
+        .bind::<SqlUuid, _>(place_id(place))
+        .bind::<Timestamptz, _>(since)
+        .bind::<BigInt, _>(limit)
+        .bind::<SqlUuid, _>(HOME)
+        .kept()
+        .load(&mut c)
+        .await?;
+        rows.into_iter()
+            .map(|r| {
+                Ok(Turn {
+                    id: OriginalId(r.id),
+                    digest: digest_of(&r.digest),
+                    size: unsigned(r.size),
+                    path: FiledPath::parse(&r.path).map_err(|_| CatalogError::NotFound)?,
+                })
+            })
+            .collect()
+    }
+
+    /// Copies that should be at a place, and their bytes.
+    pub async fn copies_at(&self, place: Place) -> Result<(u64, u64)> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = BigInt)]
+            count: i64,
+            #[diesel(sql_type = BigInt)]
+            bytes: i64,
+        }
+        let mut c = self.connection().await?;
+        let row: Row = sql_query(
+            "SELECT count(*) AS count, coalesce(sum(o.size), 0)::bigint AS bytes FROM standing s JOIN original o ON o.id = s.original
+             WHERE s.place = $1",
+        )
+        .bind::<SqlUuid, _>(place_id(place))
+        .kept()
+        .get_result(&mut c)
+        .await?;
+        Ok((unsigned(row.count), unsigned(row.bytes)))
+    }
+
+    /// Objects that a store confirmed before then, in the order of their names' bytes, after a given one.
+    pub async fn expected_objects(
+        &self,
+        store: StoreId,
+        after: &str,
+        before: DateTime<Utc>,
+        limit: i64,
+    ) -> Result<Vec<Expected>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<ExpectedRow> = sql_query(
+            "SELECT name, size, digest FROM object WHERE store = $1 AND name COLLATE \"C\" > $2 AND confirmed_at < $3
+             ORDER BY name COLLATE \"C\" LIMIT $4",
+        )
+        .bind::<SqlUuid, _>(store.0)
+        .bind::<Text, _>(after)
+        .bind::<Timestamptz, _>(before)
+        .bind::<BigInt, _>(limit)
+        .kept()
+        .load(&mut c)
+        .await?;
+        Ok(rows.into_iter().map(|r| Expected { name: r.name, size: unsigned(r.size), digest: digest_of(&r.digest) }).collect())
+    }
+
+    /// Whether a store has confirmed an object of this name by now.
+    pub async fn knows_object(&self, store: StoreId, name: &str) -> Result<bool> {
+        let mut c = self.connection().await?;
+        let row: Count = sql_query("SELECT count(*) AS n FROM object WHERE store = $1 AND name COLLATE \"C\" = $2")
+            .bind::<SqlUuid, _>(store.0)
+            .bind::<Text, _>(name)
+            .kept()
+            .get_result(&mut c)
+            .await?;
+        Ok(row.n > 0)
+    }
+
+    /// Puts down that copies are to be read back from a store soon.
+    pub async fn want_proof(&self, store: StoreId, originals: &[OriginalId], now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query(
+            "INSERT INTO job (kind, key, store, priority, due) SELECT 'prove', o, $1, 5, $3 FROM unnest($2) AS o
+             ON CONFLICT (kind, key, store) DO UPDATE SET due = least(job.due, excluded.due), priority = 5",
+        )
+        .bind::<SqlUuid, _>(store.0)
+        .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
+        .bind::<Timestamptz, _>(now)
+        .kept()
+        .execute(&mut c)
+        .await?;
+        self.work_added();
+        Ok(())
+    }
+
+    /// The originals, of anybody, that have these bytes.
+    pub async fn sharing(&self, digest: Digest) -> Result<Vec<OriginalId>> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = SqlUuid)]
+            id: Uuid,
+        }
+        let mut c = self.connection().await?;
+        let rows: Vec<Row> = sql_query("SELECT id FROM original WHERE digest = $1 ORDER BY id")
+            .bind::<Binary, _>(digest.as_bytes().as_slice())
+            .kept()
+            .load(&mut c)
+            .await?;
+        Ok(rows.into_iter().map(|r| OriginalId(r.id)).collect())
+    }
+
+    /// Puts down that a copy is to be made good, unless that is down already. One that was given up is tried again.
+    pub async fn want_healing(&self, original: OriginalId, place: Place, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query(
+            "INSERT INTO job (kind, key, store, priority, due) VALUES ('heal', $1, $2, 14, $3)
+             ON CONFLICT (kind, key, store) DO UPDATE SET due = excluded.due, gave_up = false, attempts = 0 WHERE job.gave_up",
+        )
+        .bind::<SqlUuid, _>(original.0)
+        .bind::<Nullable<SqlUuid>, _>(store_of(place))
+        .bind::<Timestamptz, _>(now)
+        .kept()
+        .execute(&mut c)
+        .await?;
+        self.work_added();
+        Ok(())
+    }
+
+    /// How often a copy was made good since then.
+    pub async fn healed_since(&self, original: OriginalId, place: Place, since: DateTime<Utc>) -> Result<u32> {
+        let mut c = self.connection().await?;
+        let row: Count = sql_query("SELECT count(*) AS n FROM healing WHERE original = $1 AND place = $2 AND at >= $3")
+            .bind::<SqlUuid, _>(original.0)
+            .bind::<SqlUuid, _>(place_id(place))
+            .bind::<Timestamptz, _>(since)
+            .kept()
+            .get_result(&mut c)
+            .await?;
+        Ok(u32::try_from(row.n).unwrap_or(u32::MAX))
+    }
+
+    /// Notes that a copy was made good, with the bytes of another place.
+    pub async fn note_healing(&self, original: OriginalId, place: Place, source: Place, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("INSERT INTO healing (original, place, source, at) VALUES ($1, $2, $3, $4)")
+            .bind::<SqlUuid, _>(original.0)
+            .bind::<SqlUuid, _>(place_id(place))
+            .bind::<SqlUuid, _>(place_id(source))
+            .bind::<Timestamptz, _>(now)
+            .kept()
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
+    /// Copies made good since then, at home and in stores.
+    pub async fn healings(&self, since: DateTime<Utc>) -> Result<(u64, u64)> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = BigInt)]
+            home: i64,
+            #[diesel(sql_type = BigInt)]
+            away: i64,
+        }
+        let mut c = self.connection().await?;
+        let row: Option<Row> = sql_query(
+            "SELECT count(*) FILTER (WHERE place = $1) AS home, count(*) FILTER (WHERE place <> $1) AS away FROM healing WHERE at >= $2",
+        )
+        .bind::<SqlUuid, _>(HOME)
+        .bind::<Timestamptz, _>(since)
+        .kept()
+        .get_result(&mut c)
+        .await
+        .optional()?;
+        Ok(row.map_or((0, 0), |r| (unsigned(r.home), unsigned(r.away))))
+    }
+}
+
+/// How the place of a piece of work is written in its row.
+fn store_of(place: Place) -> Option<Uuid> {
+    match place {
+        Place::Home => None,
+        Place::Store(StoreId(id)) => Some(id),
+    }
+}

@@ -1,0 +1,414 @@
+//! Checks of copies: reading them again, comparing a store's list with what should be there, and drills.
+//!
+//! A reading takes the copies that have not been looked at for longest, so one that was killed, or ended with the night, goes on
+//! where it was. Each copy's result is an observation; what is bad is put down to be made good (see [`super::heal`]). A drill asks
+//! nothing of the catalogue: it uses the store and the key alone, as on the day when home is gone.
+
+use std::{
+    collections::BTreeMap,
+    fs,
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+use chrono::{DateTime, TimeDelta, Utc};
+use futures_util::TryStreamExt;
+use uuid::Uuid;
+use ypogeion_catalog::{
+    audits::{Audit, Check, Expected, Found, Turn},
+    work::Job,
+};
+use ypogeion_core::{
+    Digest, OriginalId, StoreId,
+    audit::{Sampled, draw},
+    layers::{Act, Observation, Outcome, Place},
+    words,
+};
+use ypogeion_library::LibraryError;
+use ypogeion_offsite::{Fault, Replica, prove as reading, recover};
+use ypogeion_wire::work::LiveEvent;
+
+use super::{Ended, offsite};
+use crate::{app::App, at_home::look_at, failure::Answer, security};
+
+/// Copies asked for at once.
+const BATCH: i64 = 50;
+/// Objects compared at once.
+const PAGE: i64 = 1000;
+/// An object that nobody knows is counted when it is older than this: a younger one may be about to be confirmed.
+const SETTLED: TimeDelta = TimeDelta::days(1);
+/// A reading that finds more than half bad, of so many, has found a failing disk or a store gone astray, and stops.
+const ALARM_AFTER: u64 = 40;
+/// Originals brought back at once in a drill.
+const DRILL_PARALLEL: usize = 2;
+
+/// When a check is done for the first time: a new place has just been written to.
+pub fn first_round(app: &App, check: Check) -> DateTime<Utc> {
+    let checks = &app.settings.checks;
+    app.now()
+        + match check {
+            Check::Reading | Check::Listing => checks.rhythm.every,
+            // Soon enough to be told that it would work, and late enough for something to be there.
+            Check::Drill => checks.drill_every.min(TimeDelta::days(1)),
+        }
+}
+
+async fn begin(app: &App, place: Place, check: Check, population: u64) -> Answer<Audit> {
+    Ok(app.catalog.begin_audit(Uuid::now_v7(), place, check, population, app.now()).await?)
+}
+
+async fn end(app: &App, job: &Job, audit: &Audit, said: &str, failed: bool) -> Answer<Ended> {
+    app.catalog.end_audit(audit.id, said, failed, app.now()).await?;
+    if failed {
+        let line = format!("could not finish the {} of {}: {said}", audit.check.word(), name_of(app, audit.place).await?);
+        app.catalog.write_record(app.now(), "Ypogeion", &line).await?;
+    }
+    let checks = &app.settings.checks;
+    let every = if audit.check == Check::Drill { checks.drill_every } else { checks.rhythm.every };
+    app.catalog.next_round(job.id, audit.check, app.now() + every, app.now()).await?;
+    app.live.changed(&[LiveEvent::Offsite, LiveEvent::Overview]);
+    Ok(Ended::Round)
+}
+
+/// What people call a place.
+pub(super) async fn name_of(app: &App, place: Place) -> Answer<String> {
+    Ok(match place {
+        Place::Home => "the home disk".to_owned(),
+        Place::Store(id) => app.catalog.store(id).await?.address.name,
+    })
+}
+
+/// What was seen of one copy: an observation, and, if it is bad, the work of making it good.
+pub(super) async fn note(
+    app: &Arc<App>,
+    (original, expected): (OriginalId, Digest),
+    place: Place,
+    act: Act,
+    (outcome, digest): (Outcome, Option<Digest>),
+) -> Answer<()> {
+    let seen = Observation { place, act, at: app.now(), digest, outcome };
+    app.catalog.observe(original, expected, &seen).await?;
+    if outcome != Outcome::Right {
+        let path = app.catalog.original(original, None).await?.path;
+        let what = if outcome == Outcome::Missing { "missing" } else { "damaged" };
+        let name = name_of(app, place).await?;
+        tracing::warn!(%path, place = name, what, "a copy is not what it should be");
+        app.catalog.write_record(app.now(), "Ypogeion", &format!("found the copy of {path} on {name} {what}")).await?;
+        app.catalog.want_healing(original, place, app.now()).await?;
+        app.live.changed(&[LiveEvent::Library, LiveEvent::Overview, LiveEvent::Offsite]);
+    }
+    Ok(())
+}
+
+/// Reads copies again, at home or in a store.
+pub(super) async fn read(app: &Arc<App>, job: &Job) -> Answer<Ended> {
+    let (place, store) = match job.store {
+        None => (Place::Home, None),
+        Some(id) => match offsite::open(app, job).await? {
+            Ok((row, replica)) => (Place::Store(id), Some((row, replica))),
+            Err(ended) => return Ok(ended),
+        },
+    };
+    let rhythm = app.settings.checks.rhythm;
+    let (copies, bytes) = app.catalog.copies_at(place).await?;
+    loop {
+        let audit = begin(app, place, Check::Reading, copies).await?;
+        let enough = |found: &Found| !audit.whole && found.bytes >= rhythm.portion(bytes);
+        let turns = match audit.began_at {
+            Some(began) if !enough(&audit.found) => app.catalog.turns(place, began, BATCH).await?,
+            _ => Vec::new(),
+        };
+        if turns.is_empty() {
+            return end(app, job, &audit, &said(&audit.found), false).await;
+        }
+        let mut found = audit.found;
+        for turn in turns {
+            if store.is_none() && !app.library.is_mounted() {
+                return end(
+                    app,
+                    job,
+                    &audit,
+                    "The library’s disk is not there; nothing was read. Is it connected and mounted?",
+                    true,
+                )
+                .await;
+            }
+            let began = Instant::now();
+            let seen = match &store {
+                None => at_home(app, &turn).await?,
+                Some((row, replica)) => match in_store(app, row.id, replica, &turn).await? {
+                    Ok(seen) => seen,
+                    Err(fault) => return offsite::note_fault(app, row, job, fault).await,
+                },
+            };
+            let act = if store.is_none() { Act::Reread } else { Act::Opened };
+            note(app, (turn.id, turn.digest), place, act, seen).await?;
+            let more = Found {
+                checked: 1,
+                bytes: turn.size,
+                wrong: u64::from(seen.0 == Outcome::Wrong),
+                missing: u64::from(seen.0 == Outcome::Missing),
+                ..Found::default()
+            };
+            app.catalog.count_audit(audit.id, more).await?;
+            found = Found {
+                checked: found.checked + 1,
+                bytes: found.bytes + turn.size,
+                wrong: found.wrong + more.wrong,
+                missing: found.missing + more.missing,
+                ..found
+            };
+            if found.checked >= ALARM_AFTER && (found.wrong + found.missing) * 2 > found.checked {
+                let why = format!(
+                    "{} of {} copies were bad, so the reading was stopped. Look at the disk or the store before anything else.",
+                    words::count(found.wrong + found.missing),
+                    words::count(found.checked)
+                );
+                return end(app, job, &audit, &why, true).await;
+            }
+            if enough(&found) {
+                break;
+            }
+            tokio::time::sleep(rhythm.rest(turn.size, began.elapsed())).await;
+        }
+        app.live.changed(&[LiveEvent::Offsite]);
+    }
+}
+
+/// What a reading says.
+fn said(found: &Found) -> String {
+    if found.checked == 0 {
+        return "There was nothing to read.".to_owned();
+    }
+    let (all, size) = (words::count(found.checked), words::size(found.bytes));
+    match (found.wrong, found.missing) {
+        (0, 0) => format!("{all} copies read, {size}; every hash was right."),
+        (wrong, missing) => {
+            format!("{all} copies read, {size}: {} damaged, {} missing.", words::count(wrong), words::count(missing))
+        }
+    }
+}
+
+async fn at_home(app: &App, turn: &Turn) -> Answer<(Outcome, Option<Digest>)> {
+    let digest = turn.digest;
+    let seen = look_at(app, turn.id, turn.path.clone(), move |library, path| match library.reread(path, digest) {
+        Ok((Outcome::Missing, _)) => Ok(None),
+        Ok(seen) => Ok(Some(seen)),
+        // A sector that cannot be read any more is damage like any other.
+        Err(LibraryError::Io { .. }) => Ok(Some((Outcome::Wrong, None))),
+        Err(e) => Err(e),
+    })
+    .await?;
+    Ok(seen.0.unwrap_or((Outcome::Missing, None)))
+}
+
+type Seen = (Outcome, Option<Digest>);
+
+async fn in_store(app: &App, store: StoreId, replica: &Replica, turn: &Turn) -> Answer<Result<Seen, Fault>> {
+    // Confirmed when its turn was asked for; found bad by somebody else since, it is nobody's turn any more.
+    let Some(object) = app.catalog.object(store, turn.digest).await? else { return Ok(Ok((Outcome::Missing, None))) };
+    Ok(reading::prove(replica, &object.name, turn.digest).await)
+}
+
+/// Compares a store's list with what it confirmed.
+pub(super) async fn survey(app: &Arc<App>, job: &Job) -> Answer<Ended> {
+    let (store, replica) = match offsite::open(app, job).await? {
+        Ok(opened) => opened,
+        Err(ended) => return Ok(ended),
+    };
+    let place = Place::Store(store.id);
+    // A list is made in one go: what an interrupted one has counted is counted again.
+    if let Some(open) = app
+        .catalog
+        .audits()
+        .await?
+        .into_iter()
+        .find(|a| a.place == place && a.check == Check::Listing && a.ended_at.is_none() && a.found.checked > 0)
+    {
+        app.catalog.end_audit(open.id, "It was interrupted and begun again.", true, app.now()).await?;
+    }
+    let audit = begin(app, place, Check::Listing, app.catalog.copies_at(place).await?.0).await?;
+    let began = app.now();
+    let mut due = Due { app, store: store.id, began, page: Vec::new().into_iter(), last: String::new(), next: None };
+    let (mut listed, mut found, mut unknown) = (replica.store.list_objects("objects"), Found::default(), Vec::new());
+    let mut expected = due.take().await?;
+    loop {
+        let object = match listed.try_next().await {
+            Ok(object) => object,
+            Err(fault) => return offsite::note_fault(app, &store, job, fault).await,
+        };
+        // What should be there and comes before this one in the order of names was passed over by the list.
+        while let Some(e) = expected.take_if(|e| object.as_ref().is_none_or(|o| e.name < o.name)) {
+            match missed(app, &replica, &e, place).await? {
+                Ok(outcome) => tally(&mut found, outcome),
+                Err(fault) => return offsite::note_fault(app, &store, job, fault).await,
+            }
+            expected = due.take().await?;
+        }
+        let Some(object) = object else { break };
+        match expected.take_if(|e| e.name == object.name) {
+            Some(e) => {
+                let outcome = if e.size == object.size { Outcome::Right } else { Outcome::Wrong };
+                if outcome == Outcome::Wrong {
+                    note_all(app, place, e.digest, outcome).await?;
+                }
+                tally(&mut found, outcome);
+                found.bytes += object.size;
+                expected = due.take().await?;
+            }
+            None if object.changed_at < began - SETTLED => unknown.push(object.name),
+            None => {}
+        }
+        if unknown.len() as i64 >= PAGE {
+            found.unknown += count_unknown(app, store.id, &mut unknown).await?;
+        }
+    }
+    found.unknown += count_unknown(app, store.id, &mut unknown).await?;
+    app.catalog.store_well(store.id).await?;
+    app.catalog.count_audit(audit.id, found).await?;
+    let mut said = match (found.wrong, found.missing) {
+        (0, 0) => format!("All {} objects are in the list, with the right size.", words::count(found.checked)),
+        (wrong, missing) => format!(
+            "Of {} objects {} are missing and {} have another size.",
+            words::count(found.checked),
+            words::count(missing),
+            words::count(wrong)
+        ),
+    };
+    if found.unknown > 0 {
+        said += &format!(" {} more are there that nobody knows; they were left alone.", words::count(found.unknown));
+    }
+    end(app, job, &audit, &said, false).await
+}
+
+fn tally(found: &mut Found, outcome: Outcome) {
+    found.checked += 1;
+    match outcome {
+        Outcome::Right => {}
+        Outcome::Wrong => found.wrong += 1,
+        Outcome::Missing => found.missing += 1,
+    }
+}
+
+/// What a store should hold, one after the other, without holding all of it.
+struct Due<'a> {
+    app: &'a App,
+    store: StoreId,
+    began: DateTime<Utc>,
+    page: std::vec::IntoIter<Expected>,
+    last: String,
+    next: Option<Expected>,
+}
+
+impl Due<'_> {
+    async fn take(&mut self) -> Answer<Option<Expected>> {
+        self.next = self.page.next();
+        if self.next.is_none() {
+            self.page = self.app.catalog.expected_objects(self.store, &self.last, self.began, PAGE).await?.into_iter();
+            self.next = self.page.next();
+        }
+        if let Some(next) = &self.next {
+            self.last.clone_from(&next.name);
+        }
+        Ok(self.next.take())
+    }
+}
+
+/// An object that the list passed over is asked for by its name: lists may lag behind.
+async fn missed(app: &Arc<App>, replica: &Replica, expected: &Expected, place: Place) -> Answer<Result<Outcome, Fault>> {
+    let outcome = match replica.store.size(&expected.name).await {
+        Ok(size) if size == expected.size => Outcome::Right,
+        Ok(_) => Outcome::Wrong,
+        Err(Fault::Missing(_)) => Outcome::Missing,
+        Err(fault) => return Ok(Err(fault)),
+    };
+    if outcome != Outcome::Right {
+        note_all(app, place, expected.digest, outcome).await?;
+    }
+    Ok(Ok(outcome))
+}
+
+async fn note_all(app: &Arc<App>, place: Place, digest: Digest, outcome: Outcome) -> Answer<()> {
+    for original in app.catalog.sharing(digest).await? {
+        note(app, (original, digest), place, Act::Listed, (outcome, None)).await?;
+    }
+    Ok(())
+}
+
+async fn count_unknown(app: &App, store: StoreId, names: &mut Vec<String>) -> Answer<u64> {
+    let mut unknown = 0;
+    for name in names.drain(..) {
+        // Confirmed while the list was read, perhaps.
+        unknown += u64::from(!app.catalog.knows_object(store, &name).await?);
+    }
+    Ok(unknown)
+}
+
+/// Brings a random sample back into a folder of its own, with the store and the key alone, and throws it away again.
+pub(super) async fn drill(app: &Arc<App>, job: &Job) -> Answer<Ended> {
+    let (store, replica) = match offsite::open(app, job).await? {
+        Ok(opened) => opened,
+        Err(ended) => return Ok(ended),
+    };
+    let place = Place::Store(store.id);
+    let (holdings, bad) = match replica.read_ledger().await {
+        Ok(read) => read,
+        Err(fault) => return offsite::note_fault(app, &store, job, fault).await,
+    };
+    let population = holdings.originals.len() as u64;
+    let audit = begin(app, place, Check::Drill, population).await?;
+    if !bad.is_empty() {
+        let why = format!(
+            "{} of the ledger could not be read, so not everything could be found if home were gone ({}: {}).",
+            if bad.len() == 1 { "One segment".to_owned() } else { format!("{} segments", bad.len()) },
+            bad[0].name,
+            bad[0].why
+        );
+        return end(app, job, &audit, &why, true).await;
+    }
+    let drawn = draw(population, app.settings.checks.drill_sample, |below| u64::from_le_bytes(security::random()) % below);
+    let sample: BTreeMap<_, _> = holdings
+        .originals
+        .into_iter()
+        .enumerate()
+        .filter(|(n, _)| drawn.contains(&(*n as u64)))
+        .map(|(_, named)| named)
+        .collect();
+    let scratch = app.settings.data_folder.join("drill").join(store.id.0.to_string());
+    // What a killed drill left: this program's own copies.
+    let _ = fs::remove_dir_all(&scratch);
+    fs::create_dir_all(&scratch)
+        .map_err(|e| crate::failure::Failure::from(LibraryError::Io { what: "create", path: scratch.clone(), source: e }))?;
+    let (began, mut failed) = (Instant::now(), Vec::new());
+    let report = recover::recover(&replica, &sample, &scratch, DRILL_PARALLEL, |record, ended| {
+        if matches!(ended, recover::Ended::Failed(_)) {
+            failed.push((record.id, record.sha256));
+        }
+    })
+    .await;
+    let _ = fs::remove_dir_all(&scratch);
+    let report = match report {
+        Ok(report) => report,
+        Err(fault) => return offsite::note_fault(app, &store, job, fault).await,
+    };
+    let found =
+        Found { population, checked: report.asked, bytes: report.bytes, missing: report.failed.len() as u64, ..Found::default() };
+    app.catalog.count_audit(audit.id, found).await?;
+    // Read one by one, each by itself: that says which are damaged and which are gone, and has them made good.
+    let known: Vec<OriginalId> = failed.iter().map(|(id, _)| *id).collect();
+    app.catalog.want_proof(store.id, &known, app.now()).await?;
+    let mut said = Sampled { population, sample: report.asked, bad: report.failed.len() as u64 }.statement();
+    if report.bytes > 0 {
+        said += &format!(
+            " {} took {}.",
+            words::size(report.bytes),
+            words::span(TimeDelta::from_std(rounded(began.elapsed())).unwrap_or_default())
+        );
+    }
+    app.catalog.write_record(app.now(), "Ypogeion", &format!("held a drill with {}: {said}", store.address.name)).await?;
+    end(app, job, &audit, &said, false).await
+}
+
+fn rounded(took: Duration) -> Duration {
+    Duration::from_secs(took.as_secs().max(1))
+}

@@ -1,0 +1,144 @@
+//! Making a bad copy good: home from a store, a store from home, a store from another one by way of home.
+//!
+//! What is bad is set aside at home, never overwritten; in a store, the object is sent again under its name. Where the bytes come
+//! from, and when it is enough, is `core::heal`'s to say. A kill anywhere costs the fetching: nothing has the original's name that is
+//! not whole and right.
+
+use std::{
+    io::{self, Write},
+    sync::Arc,
+    time::SystemTime,
+};
+
+use uuid::Uuid;
+use ypogeion_catalog::{CatalogError, originals::OriginalRow, work::Job};
+use ypogeion_core::{
+    OriginalId, StoreId, UploadId,
+    heal::{LATELY, Remedy, remedy},
+    layers::{Act, Observation, Outcome, Place},
+    retry,
+};
+use ypogeion_library::{Finished, PartWriter, Publish};
+use ypogeion_offsite::prove::{FetchError, fetch};
+use ypogeion_wire::work::LiveEvent;
+
+use super::{Ended, audit::name_of, offsite};
+use crate::{
+    app::App,
+    at_home::look_at,
+    failure::{Answer, chain},
+    landing, security,
+};
+
+/// Makes one copy good.
+pub(super) async fn heal(app: &Arc<App>, job: &Job) -> Answer<Ended> {
+    let id = OriginalId(job.key);
+    let row = match app.catalog.original(id, None).await {
+        Err(CatalogError::NotFound) => return Ok(Ended::Done),
+        other => other?,
+    };
+    let place = job.store.map_or(Place::Home, Place::Store);
+    let lately = app.catalog.healed_since(id, place, app.now() - LATELY).await?;
+    match remedy(place, &app.catalog.standings(id).await?, lately) {
+        Remedy::None => Ok(Ended::Done),
+        Remedy::SendAgain => {
+            let Place::Store(store) = place else { return Ok(Ended::Done) };
+            app.catalog.note_healing(id, place, Place::Home, app.now()).await?;
+            app.catalog.send_again(store, row.digest, app.now()).await?;
+            let line = format!("sends {} to {} again", row.path, name_of(app, place).await?);
+            app.catalog.write_record(app.now(), "Ypogeion", &line).await?;
+            Ok(Ended::Done)
+        }
+        Remedy::FetchFrom(store) => fetch_home(app, job, &row, store).await,
+        Remedy::ByWayOfHome(store) => match fetch_home(app, job, &row, store).await? {
+            // Home has it now; the next look sends it on.
+            Ended::Done => Ok(Ended::Again(app.now(), "its copy at home was fetched first".to_owned())),
+            other => Ok(other),
+        },
+        Remedy::Nowhere => Ok(Ended::GivenUp(
+            "no good copy is known, at home or in a store; if its device still has it, the next backup mends it".to_owned(),
+        )),
+        Remedy::EnoughTried => Ok(Ended::GivenUp(format!(
+            "it was made good {lately} times within a month and did not stay so; look at {}",
+            name_of(app, place).await?
+        ))),
+    }
+}
+
+/// Fetches the copy of a store to home.
+async fn fetch_home(app: &Arc<App>, job: &Job, row: &OriginalRow, store: StoreId) -> Answer<Ended> {
+    let later = |why: String| Ended::Again(app.now() + retry::wait(job.attempts, security::chance()), why);
+    if !app.library.is_mounted() {
+        return Ok(later("the library’s disk is not there".to_owned()));
+    }
+    let (source, replica) = match offsite::open(app, &Job { store: Some(store), ..job.clone() }).await? {
+        Ok(opened) => opened,
+        Err(_) => return Ok(later("the store that has a good copy does not answer".to_owned())),
+    };
+    let Some(object) = app.catalog.object(store, row.digest).await? else {
+        return Ok(later("the store that had a good copy is sent it again first".to_owned()));
+    };
+    let upload = UploadId(Uuid::now_v7());
+    landing::open_part(app, upload).await?;
+    let writer = app.library.incoming().writer(upload, 0)?;
+    let part = match fetch(&replica, &object.name, Part(writer)).await {
+        Ok((_, Part(writer))) => writer.finish(),
+        Err(e) => {
+            landing::remove_part(app, upload).await?;
+            return match e {
+                FetchError::Store(fault) if !matches!(fault, ypogeion_offsite::Fault::Missing(_)) => Ok(later(chain(&fault))),
+                // That copy is bad as well. Noted, so that the next look takes another one.
+                _ => {
+                    app.catalog.want_proof(store, &[row.id], app.now()).await?;
+                    Ok(later(format!("the copy in {} could not be opened", source.address.name)))
+                }
+            };
+        }
+    };
+    if part.digest != row.digest {
+        landing::remove_part(app, upload).await?;
+        app.catalog.want_proof(store, &[row.id], app.now()).await?;
+        return Ok(later(format!("the copy in {} is not what it should be", source.address.name)));
+    }
+    match put_in_place(app, row, part).await? {
+        Publish::Done => {}
+        Publish::NameTaken => {
+            landing::remove_part(app, upload).await?;
+            return Ok(Ended::GivenUp("something else lies in its place; move that away and try again".to_owned()));
+        }
+    }
+    let seen =
+        Observation { place: Place::Home, act: Act::Reread, at: app.now(), digest: Some(row.digest), outcome: Outcome::Right };
+    app.catalog.observe(row.id, row.digest, &seen).await?;
+    app.catalog.note_healing(row.id, Place::Home, Place::Store(store), app.now()).await?;
+    let line = format!("mended {} at home with the copy in {}", row.path, source.address.name);
+    app.catalog.write_record(app.now(), "Ypogeion", &line).await?;
+    app.live.changed(&[LiveEvent::Library, LiveEvent::Overview]);
+    Ok(Ended::Done)
+}
+
+/// Puts good bytes in the place of bad ones, which are kept aside.
+async fn put_in_place(app: &Arc<App>, row: &OriginalRow, part: Finished) -> Answer<Publish> {
+    // Whoever files the library anew may just have given it another name.
+    let (_, path) = look_at(app, row.id, row.path.clone(), |library, path| Ok(library.is_there(path).then_some(()))).await?;
+    let (library, id, time) = (Arc::clone(&app.library), row.id, SystemTime::from(row.taken_at));
+    Ok(tokio::task::spawn_blocking(move || {
+        part.seal(time)?;
+        library.set_aside(&path, id)?;
+        library.publish(&part, &path)
+    })
+    .await??)
+}
+
+/// A part as something that bytes are written to.
+struct Part(PartWriter);
+
+impl Write for Part {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.0.write(bytes).map_err(io::Error::other)?;
+        Ok(bytes.len())
+    }
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
