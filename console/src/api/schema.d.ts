@@ -800,6 +800,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/stores/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries a store out without adding it: what works, step by step. */
+        post: operations["try_store"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/stores/{id}": {
         parameters: {
             query?: never;
@@ -828,6 +845,23 @@ export interface paths {
         put?: never;
         /** Goes on after a stop, with new keys if they are given. */
         post: operations["resume_store"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/stores/{id}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries a store out that was added before, with the keys that it has. */
+        post: operations["try_store_again"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1048,6 +1082,11 @@ export interface components {
         };
         /** @description One kind of check of one place. */
         Check: {
+            /**
+             * Format: int64
+             * @description Copies of that place that are bad now, whatever was found when.
+             */
+            bad_now: number;
             /** @description `reading` (copies read from start to end), `listing` (a store's list compared) or `drill` (a random sample brought back). */
             kind: string;
             last?: null | components["schemas"]["CheckResult"];
@@ -2494,6 +2533,22 @@ export interface components {
              */
             files: number;
         };
+        /** @description A store that was tried out. */
+        Trial: {
+            /** @description The steps that were tried; what comes after one that went badly was not. */
+            steps: components["schemas"]["TrialStep"][];
+            /** @description Whether it can be used. */
+            usable: boolean;
+        };
+        /** @description One step of a trial. */
+        TrialStep: {
+            /** @description What that means, in a sentence. */
+            said: string;
+            /** @description `reach`, `clock`, `sign-in`, `write`, `read-back`, `list`, `conditional`, `delete` or `speed`. */
+            step: string;
+            /** @description `well`, `noted` (not needed, and good to know) or `badly`. */
+            went: string;
+        };
         /** @description Check something now, all of it. */
         WantCheck: {
             /** @description `reading`, `listing` or `drill`; the home disk has only `reading`. */
@@ -3817,6 +3872,29 @@ export interface operations {
             };
         };
     };
+    try_store: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewStore"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+        };
+    };
     change_store: {
         parameters: {
             query?: never;
@@ -3863,6 +3941,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Store"];
+                };
+            };
+        };
+    };
+    try_store_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
                 };
             };
         };

@@ -27,7 +27,7 @@ export function ChecksView() {
         Are the copies still good?
       </h2>
       <p className="mt-0.5 mb-2 max-w-[70ch] text-soft">
-        A part is read again each night, so that every copy has its turn within {counted(cover_days, "day")}. What is bad is made good from another copy.
+        A part is read again each day, so that every copy has its turn within {counted(cover_days, "day")}. What is bad is made good from another copy.
         {healed > 0 && ` Within the last thirty days ${healedWords(healed_home, healed_away)}.`}
       </p>
       {places.map((place) => (
@@ -75,7 +75,14 @@ function Line({ check: c }: { check: Check }) {
   );
 }
 
-function Result({ check: { kind, now, last, next_at } }: { check: Check }) {
+/** Bad copies that were found and made good since are no news any more. */
+function Verdict({ failed, found, now }: { failed: boolean; found: number; now: number }) {
+  if (failed) return <State tone="trouble">not done</State>;
+  if (found === 0) return <State tone="well">good</State>;
+  return now === 0 ? <State tone="well">made good since</State> : <State tone="look">bad copies found</State>;
+}
+
+function Result({ check: { kind, now, last, next_at, bad_now } }: { check: Check }) {
   const bad = (last?.wrong ?? 0) + (last?.missing ?? 0);
   return (
     <>
@@ -86,7 +93,7 @@ function Result({ check: { kind, now, last, next_at } }: { check: Check }) {
       )}
       {last ? (
         <p className="m-0">
-          {last.failed ? <State tone="trouble">not done</State> : bad > 0 ? <State tone="look">bad copies found</State> : <State tone="well">good</State>} {last.said}
+          <Verdict failed={last.failed} found={bad} now={bad_now} /> {last.said}
         </p>
       ) : (
         !now && <p className="m-0">Not yet.</p>

@@ -6,6 +6,7 @@ import { clock, count, counted, size, until } from "../format";
 import { Button, Dialog, Field, Page, State, When } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { ChecksView } from "./checks";
+import { TrialDialog, TrialSteps } from "./trial";
 import { paceNow, WeekDialog } from "./week";
 
 export function Offsite() {
@@ -46,6 +47,7 @@ export function Offsite() {
 function StoreView({ store: s }: { store: Store }) {
   const [resuming, setResuming] = useState(false);
   const [hours, setHours] = useState(false);
+  const [trying, setTrying] = useState(false);
   const pause = useDo((paused: boolean) => ask(`/api/stores/${s.id}`, "PATCH", { paused }), stale);
   const all = s.held.count + s.to_go.count;
   const share = (n: number) => `${all === 0 ? 0 : (100 * n) / all}%`;
@@ -98,10 +100,12 @@ function StoreView({ store: s }: { store: Store }) {
             {s.state === "paused" ? "Go on" : "Pause"}
           </Button>
           <Button onClick={() => setHours(true)}>Hours and speed …</Button>
+          <Button onClick={() => setTrying(true)}>Try it out</Button>
           <span className="text-[14.5px] text-soft">{s.state === "paused" ? "Nothing is sent there until you let it go on." : paceNow(s)}</span>
         </div>
       )}
       {pause.isError && <Fault failure={pause.error} />}
+      {trying && <TrialDialog store={s} onClose={() => setTrying(false)} />}
       {hours && <WeekDialog store={s} onClose={() => setHours(false)} />}
       {resuming && <ResumeDialog store={s} onClose={() => setResuming(false)} />}
     </section>
@@ -148,11 +152,15 @@ const stale = [keys.stores, keys.overview] as const;
 function AddDialog({ onClose }: { onClose: () => void }) {
   const [form, setForm] = useState({ name: "", endpoint: "", region: "", bucket: "", prefix: "", access_key: "", secret_key: "" });
   const add = useDo(() => ask("/api/stores", "POST", form), stale);
+  // Tried step by step first, so that a keeper sees what does not work, and not only that something does not.
+  const trial = useDo(() => ask<Schemas["Trial"]>("/api/stores/trial", "POST", form), []);
   const field = (key: keyof typeof form) => ({ name: key, value: form[key], onChange: (e: { currentTarget: HTMLInputElement }) => setForm({ ...form, [key]: e.currentTarget.value }) });
   const submit = (e: FormEvent) => {
     e.preventDefault();
-    add.mutate(undefined, { onSuccess: onClose });
+    add.reset();
+    trial.mutate(undefined, { onSuccess: (t) => t.usable && add.mutate(undefined, { onSuccess: onClose }) });
   };
+  const busy = trial.isPending || add.isPending;
   return (
     <Dialog open onOpenChange={(o) => !o && onClose()} title="Add a store" wide>
       <p className="mt-0 text-soft">An S3-compatible object storage. The bucket must exist; everything else is made. It is reached, written to and read back before it is added.</p>
@@ -165,9 +173,11 @@ function AddDialog({ onClose }: { onClose: () => void }) {
         <Field label="Secret key" required type="password" autoComplete="off" {...field("secret_key")} />
         <Field label="Prefix" hint="Only if the bucket holds other things, too." {...field("prefix")} />
         <div className="sm:col-span-2">
+          {trial.data && !busy && <TrialSteps trial={trial.data} />}
+          {trial.isError && <Fault failure={trial.error} />}
           {add.isError && <Fault failure={add.error} />}
-          <Button look="strong" type="submit" className="w-full py-2" disabled={add.isPending}>
-            {add.isPending ? "Reaching it …" : "Try it and add it"}
+          <Button look="strong" type="submit" className="w-full py-2" disabled={busy}>
+            {trial.isPending ? "Trying it out …" : add.isPending ? "Adding it …" : "Try it and add it"}
           </Button>
         </div>
       </form>

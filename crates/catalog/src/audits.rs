@@ -406,6 +406,17 @@ impl Catalog {
         Ok((unsigned(row.count), unsigned(row.bytes)))
     }
 
+    /// Copies at a place that are bad, as far as is known.
+    pub async fn bad_at(&self, place: Place) -> Result<u64> {
+        let mut c = self.connection().await?;
+        let row: Count = sql_query("SELECT count(*) AS n FROM standing WHERE place = $1 AND NOT good")
+            .bind::<SqlUuid, _>(place_id(place))
+            .kept()
+            .get_result(&mut c)
+            .await?;
+        Ok(unsigned(row.n))
+    }
+
     /// Objects that a store confirmed before then, in the order of their names' bytes, after a given one.
     pub async fn expected_objects(
         &self,

@@ -168,6 +168,10 @@ actions! {
     AddStore = "add_store" => KEEPER,
     /// Go on after a stop, or change the keys.
     ResumeStore = "resume_store" => KEEPER,
+    /// Try a store out.
+    TryStore = "try_store" => KEEPER,
+    /// Try one out that was added before.
+    TryStoreAgain = "try_store_again" => KEEPER,
     /// Have a store wait, or say when and how fast copies go there.
     ChangeStore = "change_store" => KEEPER,
     /// How copies were checked, and what it says.

@@ -76,6 +76,7 @@ impl Sampled {
             return "There is nothing in this replica yet.".to_owned();
         }
         let found = match bad {
+            0 if population == 1 => return "The one original came back, and its hash was right.".to_owned(),
             0 if sample == population => {
                 return format!("All {} originals came back, and every hash was right.", words::count(population));
             }
@@ -83,7 +84,7 @@ impl Sampled {
             _ => format!("{} of the {} that were tried could not be had", words::count(bad), words::count(sample)),
         };
         match self.most_damaged() {
-            0 => format!("{found}."),
+            0 => format!("{found}: with 95 % confidence none of the others is damaged."),
             most => format!(
                 "{found}: with 95 % confidence at most {} of all ({}) are damaged.",
                 percent(most, population),
@@ -194,7 +195,13 @@ mod tests {
 
     #[rstest]
     #[case(Sampled { population: 0, sample: 0, bad: 0 }, "There is nothing in this replica yet.")]
+    #[case(Sampled { population: 1, sample: 1, bad: 0 }, "The one original came back, and its hash was right.")]
     #[case(Sampled { population: 334, sample: 334, bad: 0 }, "All 334 originals came back, and every hash was right.")]
+    #[case(
+        Sampled { population: 206, sample: 200, bad: 0 },
+        "200 of 206 came back, and every hash was right: with 95 % confidence none of the others is damaged."
+    )]
+    #[case(Sampled { population: 3, sample: 3, bad: 1 }, "1 of the 3 that were tried could not be had: with 95 % confidence at most 34 % of all (1) are damaged.")]
     #[case(
         Sampled { population: 10, sample: 5, bad: 0 },
         "5 of 10 came back, and every hash was right: with 95 % confidence at most 30 % of all (3) are damaged."

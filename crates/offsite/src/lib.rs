@@ -16,6 +16,7 @@ pub mod replicate;
 pub mod seal;
 pub mod shape;
 pub mod store;
+pub mod trial;
 
 pub use layout::Replica;
 pub use seal::Identity;

@@ -88,12 +88,17 @@ impl Store {
         Ok(Store { inner: Arc::new(inner), prefix: address.prefix.trim_matches('/').to_owned(), name: address.name.clone() })
     }
 
+    /// For what only a trial asks of it.
+    pub(crate) fn inner(&self) -> &dyn ObjectStore {
+        &*self.inner
+    }
+
     /// What the household calls it.
     pub fn name(&self) -> &str {
         &self.name
     }
 
-    fn path(&self, name: &str) -> Path {
+    pub(crate) fn path(&self, name: &str) -> Path {
         if self.prefix.is_empty() { Path::from(name) } else { Path::from(format!("{}/{name}", self.prefix)) }
     }
 

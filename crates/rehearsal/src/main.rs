@@ -135,6 +135,7 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
     stage.live().await?;
     // Some are away, some are still on their way: the state that a keeper sees most evenings.
     stage.keeper.wait_until_proven(240).await?;
+    checked(&stage).await?;
     stage.house.store.set_faults(Faults { latency_ms: 2500, ..Faults::default() });
     stage.devices[3].json(&["backup"]).await?;
     let (name, password) = (PEOPLE[0].name, PEOPLE[0].password);
@@ -184,6 +185,9 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
         wide.page.goto(base.join("offsite")?.as_str()).await?;
         wide.wait("dl").await?;
         keep("offsite.png", wide.picture().await?)?;
+        wide.wait("#checks").await?;
+        wide.page.execute("document.getElementById('checks').scrollIntoView()", vec![]).await?;
+        keep("checks.png", wide.picture().await?)?;
         wide.click("Recovery kit").await?;
         wide.wait("[role=dialog] input").await?;
         wide.page.find(fantoccini::Locator::Css("[role=dialog] input")).await?.send_keys(password).await?;
@@ -207,7 +211,7 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
     narrow.click("Let this browser send").await?;
     narrow.wait("input[type=file]").await?;
     keep("phone-night.png", narrow.picture().await?)?;
-    for (page, ready) in [("devices", "table"), ("offsite", "dl"), ("activity", "table")] {
+    for (page, ready) in [("devices", "table"), ("offsite", "dl")] {
         narrow.page.goto(base.join(page)?.as_str()).await?;
         narrow.wait(ready).await?;
         keep(&format!("phone-{page}.png"), narrow.picture().await?)?;
@@ -222,6 +226,25 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
     wide.page.goto(base.join("library/adopt")?.as_str()).await?;
     wide.wait_for_text("waits for your word").await?;
     keep("adopt.png", wide.picture().await?)?;
+    Ok(())
+}
+
+/// The store loses two copies; then everything is read again, compared, and brought back in a drill.
+async fn checked(stage: &Stage) -> Step<()> {
+    let store = stage.keeper.store().await?.id;
+    stage.house.store.lose(2)?;
+    for (store, kind) in [(Some(store), "listing"), (None, "reading"), (Some(store), "reading"), (Some(store), "drill")] {
+        let form = json!({ "store": store, "kind": kind });
+        stage.keeper.ask(Method::POST, "api/checks", Some(form)).await?;
+        wait_for("the check to end", 120, async || {
+            let checks = stage.keeper.ask(Method::GET, "api/checks", None).await?;
+            let this =
+                checks["checks"].as_array().and_then(|c| c.iter().find(|c| c["store"] == json!(store) && c["kind"] == kind));
+            Ok(this.is_some_and(|c| c["now"].is_null() && c["last"].is_object()).then_some(()))
+        })
+        .await?;
+        stage.keeper.wait_until_proven(240).await?;
+    }
     Ok(())
 }
 

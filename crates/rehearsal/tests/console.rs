@@ -5,6 +5,7 @@ mod common;
 use common::{library_files, put, world};
 use fantoccini::Locator;
 use reqwest::Method;
+use serde_json::json;
 use ypogeion_demo::Size;
 use ypogeion_rehearsal::{browser::Browser, stage, wait_for};
 
@@ -239,4 +240,44 @@ async fn an_old_disk_is_adopted_once_its_plan_was_seen() {
     browser.click("Copy 1 file").await.unwrap();
     browser.wait_for_text("1 copied").await.unwrap();
     assert_eq!(library_files(&w.house), ["juno/2019/04/IMG_20190412_101530.jpg"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_keeper_says_when_copies_leave_and_has_them_checked() {
+    let w = world().await;
+    w.add_store().await;
+    let (device, source) = w.computer("desktop").await;
+    put(&source, "IMG_0001.jpg", b"kite").unwrap();
+    device.json(&["backup"]).await.unwrap();
+    w.keeper.wait_until_proven(60).await.unwrap();
+    let mut browser = Browser::start(1280, 800).await.unwrap();
+    browser.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
+    browser.click("Offsite").await.unwrap();
+    browser.click("Hours and speed").await.unwrap();
+    browser.click("At night, and a trickle by day").await.unwrap();
+    browser.wait("[role=dialog] input[type=time]").await.unwrap();
+    browser.click("Sun").await.unwrap();
+    browser.click("Keep these hours").await.unwrap();
+    let changed = wait_for("the hours to be kept", 30, async || {
+        let store = w.keeper.ask(Method::GET, "api/stores", None).await?[0].clone();
+        Ok((store["week"]["windows"].as_array().is_some_and(|w| w.len() == 1)).then_some(store))
+    })
+    .await
+    .unwrap();
+    let days = json!(["mon", "tue", "wed", "thu", "fri", "sat"]);
+    let night = json!({ "days": days, "from": "23:00", "until": "06:00", "pace": { "may": "full", "rate": null } });
+    assert_eq!(changed["week"], json!({ "windows": [night], "otherwise": { "may": "limited", "rate": 500_000 } }));
+    browser.click("Pause").await.unwrap();
+    browser.wait_for_text("Nothing is sent there until you let it go on").await.unwrap();
+    browser.click("Go on").await.unwrap();
+    // One copy is lost; comparing the list finds that, and the page says so as it happens.
+    w.house.store.lose(1).unwrap();
+    browser.click("Compare now").await.unwrap();
+    browser.wait_for_text("1 object compared: 1 missing.").await.unwrap();
+    browser.wait_for_text("made good since").await.unwrap();
+    browser.click("Hold one now").await.unwrap();
+    browser.wait_for_text("its hash was right").await.unwrap();
+    browser.resize(375, 812).await.unwrap();
+    let wide = "return document.documentElement.scrollWidth <= document.documentElement.clientWidth";
+    assert_eq!(browser.page.execute(wide, vec![]).await.unwrap(), json!(true), "no scrolling sideways on a phone");
 }

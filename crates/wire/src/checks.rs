@@ -28,6 +28,8 @@ pub struct Check {
     pub place: String,
     /// `reading` (copies read from start to end), `listing` (a store's list compared) or `drill` (a random sample brought back).
     pub kind: String,
+    /// Copies of that place that are bad now, whatever was found when.
+    pub bad_now: u64,
     /// When the next one is due; none while one is under way.
     pub next_at: Option<DateTime<Utc>>,
     /// The one that is under way.

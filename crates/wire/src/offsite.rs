@@ -116,6 +116,26 @@ pub struct NewStore {
     pub secret_key: String,
 }
 
+/// A store that was tried out.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Trial {
+    /// Whether it can be used.
+    pub usable: bool,
+    /// The steps that were tried; what comes after one that went badly was not.
+    pub steps: Vec<TrialStep>,
+}
+
+/// One step of a trial.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TrialStep {
+    /// `reach`, `clock`, `sign-in`, `write`, `read-back`, `list`, `conditional`, `delete` or `speed`.
+    pub step: String,
+    /// `well`, `noted` (not needed, and good to know) or `badly`.
+    pub went: String,
+    /// What that means, in a sentence.
+    pub said: String,
+}
+
 /// Go on after a stop.
 #[derive(Default, Serialize, Deserialize, ToSchema)]
 pub struct ResumeStore {

@@ -40,6 +40,7 @@ pub async fn list_checks(app: web::Data<App>) -> Answer<web::Json<Checks>> {
     places.extend(app.catalog.stores().await?.into_iter().map(|s| (Place::Store(s.id), s.address.name)));
     let mut checks = Vec::new();
     for (place, name) in places {
+        let bad_now = app.catalog.bad_at(place).await?;
         for kind in Kind::ALL.into_iter().filter(|k| possible(place, *k)) {
             let of = |ended: bool| audits.iter().find(|a| a.place == place && a.check == kind && a.ended_at.is_some() == ended);
             let now = of(false).map(result);
@@ -47,6 +48,7 @@ pub async fn list_checks(app: web::Data<App>) -> Answer<web::Json<Checks>> {
                 store: store(place),
                 place: name.clone(),
                 kind: kind.word().into(),
+                bad_now,
                 next_at: due.iter().find(|r| now.is_none() && r.0 == place && r.1 == kind).map(|r| r.2),
                 now,
                 last: of(true).map(result),

@@ -85,6 +85,8 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(work::list_record)
         .service(stores::list_stores)
         .service(stores::add_store)
+        .service(stores::try_store)
+        .service(stores::try_store_again)
         .service(stores::resume_store)
         .service(stores::change_store)
         .service(stores::show_kit)

@@ -8,9 +8,12 @@ use ypogeion_core::{
     StoreId,
     kit::{RecoveryKit, StoreAddress},
 };
-use ypogeion_offsite::{Replica, Store as Opened};
+use ypogeion_offsite::{
+    Replica, Store as Opened,
+    trial::{self, Went},
+};
 use ypogeion_wire::{
-    offsite::{Kit, NewStore, ResumeStore, ShowKit, Store, StoreChange},
+    offsite::{Kit, NewStore, ResumeStore, ShowKit, Store, StoreChange, Trial, TrialStep},
     problem::ProblemType,
     work::LiveEvent,
 };
@@ -52,6 +55,32 @@ pub async fn add_store(app: web::Data<App>, caller: Caller, body: web::Json<NewS
     app.catalog.write_record(app.now(), &caller.person()?.name, &format!("added the store {name}")).await?;
     app.live.changed(&[LiveEvent::Offsite, LiveEvent::Work]);
     Ok(HttpResponse::Created().json(overview::store(&app, app.catalog.store(id).await?).await?))
+}
+
+/// Tries a store out without adding it: what works, step by step.
+#[utoipa::path(responses((status = 200, body = Trial)))]
+#[post("/api/stores/trial")]
+pub async fn try_store(app: web::Data<App>, body: web::Json<NewStore>) -> Answer<web::Json<Trial>> {
+    tried(&app, &checked(body.into_inner())?).await
+}
+
+/// Tries a store out that was added before, with the keys that it has.
+#[utoipa::path(responses((status = 200, body = Trial)))]
+#[post("/api/stores/{id}/trial")]
+pub async fn try_store_again(app: web::Data<App>, id: web::Path<Uuid>) -> Answer<web::Json<Trial>> {
+    tried(&app, &app.catalog.store(StoreId(*id)).await?.address).await
+}
+
+async fn tried(app: &App, address: &StoreAddress) -> Answer<web::Json<Trial>> {
+    let tried = trial::try_out(address, u128::from_le_bytes(security::random()), app.now()).await;
+    let went = |w: Went| match w {
+        Went::Well => "well",
+        Went::Noted => "noted",
+        Went::Badly => "badly",
+    };
+    let usable = trial::usable(&tried);
+    let steps = tried.into_iter().map(|t| TrialStep { step: t.step.word().into(), went: went(t.went).into(), said: t.said });
+    Ok(web::Json(Trial { usable, steps: steps.collect() }))
 }
 
 fn checked(new: NewStore) -> Answer<StoreAddress> {

@@ -180,13 +180,15 @@ fn said(found: &Found) -> String {
     if found.checked == 0 {
         return "There was nothing to read.".to_owned();
     }
-    let (all, size) = (words::count(found.checked), words::size(found.bytes));
-    match (found.wrong, found.missing) {
-        (0, 0) => format!("{all} copies read, {size}; every hash was right."),
-        (wrong, missing) => {
-            format!("{all} copies read, {size}: {} damaged, {} missing.", words::count(wrong), words::count(missing))
-        }
-    }
+    let all = if found.checked == 1 { "1 copy".to_owned() } else { format!("{} copies", words::count(found.checked)) };
+    let (read, bad) = (format!("{all} read, {}", words::size(found.bytes)), bad(found));
+    if bad.is_empty() { format!("{read}; every hash was right.") } else { format!("{read}: {bad}.") }
+}
+
+/// How many are damaged and missing; nothing if none is.
+fn bad(found: &Found) -> String {
+    let some = |n: u64, what: &str| (n > 0).then(|| format!("{} {what}", words::count(n)));
+    [some(found.wrong, "damaged"), some(found.missing, "missing")].into_iter().flatten().collect::<Vec<_>>().join(", ")
 }
 
 async fn at_home(app: &App, turn: &Turn) -> Answer<(Outcome, Option<Digest>)> {
@@ -266,14 +268,11 @@ pub(super) async fn survey(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     found.unknown += count_unknown(app, store.id, &mut unknown).await?;
     app.catalog.store_well(store.id).await?;
     app.catalog.count_audit(audit.id, found).await?;
-    let mut said = match (found.wrong, found.missing) {
-        (0, 0) => format!("All {} objects are in the list, with the right size.", words::count(found.checked)),
-        (wrong, missing) => format!(
-            "Of {} objects {} are missing and {} have another size.",
-            words::count(found.checked),
-            words::count(missing),
-            words::count(wrong)
-        ),
+    let (objects, bad) = (words::counted(found.checked, "object"), bad(&found));
+    let mut said = match (found.checked, bad.as_str()) {
+        (0, _) => "Nothing is there yet that could be compared.".to_owned(),
+        (_, "") => format!("{objects} compared; each is there, with the right size."),
+        (_, bad) => format!("{objects} compared: {bad}."),
     };
     if found.unknown > 0 {
         said += &format!(" {} more are there that nobody knows; they were left alone.", words::count(found.unknown));

@@ -1,0 +1,279 @@
+//! Trying a store out before it is trusted: step by step what works, and what each failure means for a keeper.
+//!
+//! Nothing is left behind where the store lets things be removed; what a trial writes lies below `trial/`, apart from everything
+//! else. A store is not asked what it can do; it is tried.
+
+use std::time::Duration;
+
+use bytes::Bytes;
+use chrono::{DateTime, TimeDelta, Utc};
+use object_store::{ObjectStoreExt, PutMode, PutPayload};
+use serde::{Deserialize, Serialize};
+use tokio::time::Instant;
+use ypogeion_core::{kit::StoreAddress, words};
+
+use crate::{Fault, Store};
+
+/// Bytes that are sent and fetched to see how fast that goes.
+const SAMPLE: usize = 4 << 20;
+/// Signatures of a clock that is further off are refused by most stores.
+const CLOCK: TimeDelta = TimeDelta::minutes(5);
+
+/// A step of a trial, in the order in which they are tried.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Step {
+    /// Something answers at the address.
+    Reach,
+    /// Its clock and ours agree.
+    Clock,
+    /// It takes the keys, and has the bucket.
+    SignIn,
+    /// It stores something, and checks its checksum.
+    Write,
+    /// It gives that back, byte for byte.
+    ReadBack,
+    /// It lists it.
+    List,
+    /// It refuses to replace something, if asked to.
+    Conditional,
+    /// It removes something.
+    Delete,
+    /// How fast it goes.
+    Speed,
+}
+
+impl Step {
+    /// The word on the wire.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Reach => "reach",
+            Self::Clock => "clock",
+            Self::SignIn => "sign-in",
+            Self::Write => "write",
+            Self::ReadBack => "read-back",
+            Self::List => "list",
+            Self::Conditional => "conditional",
+            Self::Delete => "delete",
+            Self::Speed => "speed",
+        }
+    }
+}
+
+/// How a step went.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Went {
+    /// As it should.
+    Well,
+    /// Not needed, and good to know.
+    Noted,
+    /// The store cannot be used like this.
+    Badly,
+}
+
+/// A step that was tried.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Tried {
+    /// Which one.
+    pub step: Step,
+    /// How it went.
+    pub went: Went,
+    /// What that means, in a sentence.
+    pub said: String,
+}
+
+/// Whether a store that went through these steps can be used.
+pub fn usable(tried: &[Tried]) -> bool {
+    tried.iter().all(|t| t.went != Went::Badly) && tried.iter().any(|t| t.step == Step::List)
+}
+
+/// Tries a store out. Ends with the first step that went badly: what follows needs it. `salt` is for a name that nobody else
+/// has.
+pub async fn try_out(address: &StoreAddress, salt: u128, now: DateTime<Utc>) -> Vec<Tried> {
+    let mut trial = Trial { tried: Vec::new() };
+    let _ = trial.run(address, salt, now).await;
+    trial.tried
+}
+
+struct Trial {
+    tried: Vec<Tried>,
+}
+
+/// A step went badly; there is nothing more to try.
+struct Over;
+
+impl Trial {
+    fn well(&mut self, step: Step, said: impl Into<String>) {
+        self.tried.push(Tried { step, went: Went::Well, said: said.into() });
+    }
+
+    fn noted(&mut self, step: Step, said: impl Into<String>) {
+        self.tried.push(Tried { step, went: Went::Noted, said: said.into() });
+    }
+
+    fn badly<T>(&mut self, step: Step, said: impl Into<String>) -> Result<T, Over> {
+        self.tried.push(Tried { step, went: Went::Badly, said: said.into() });
+        Err(Over)
+    }
+
+    fn need<T>(&mut self, step: Step, got: Result<T, Fault>) -> Result<T, Over> {
+        match got {
+            Ok(got) => Ok(got),
+            Err(fault) => self.badly(step, sentence(&fault.to_string())),
+        }
+    }
+
+    async fn run(&mut self, address: &StoreAddress, salt: u128, now: DateTime<Utc>) -> Result<(), Over> {
+        self.reach(address, now).await?;
+        let store = self.need(Step::SignIn, Store::new(address))?;
+        match store.get("FORMAT.json").await {
+            Ok(_) => {
+                self.well(Step::SignIn, format!("The keys are right, and the bucket {} already holds a replica.", address.bucket))
+            }
+            Err(Fault::Missing(_)) => self.well(Step::SignIn, format!("The keys are right for the bucket {}.", address.bucket)),
+            Err(fault) => return self.badly(Step::SignIn, sentence(&fault.to_string())),
+        }
+        let (name, bytes) = (format!("trial/{salt:032x}"), Bytes::from(noise(salt, SAMPLE)));
+        let began = Instant::now();
+        let wrote = store.put(&name, bytes.clone()).await;
+        self.need(Step::Write, wrote)?;
+        let up = began.elapsed();
+        self.well(Step::Write, format!("{} were stored with their checksum.", words::size(SAMPLE as u64)));
+        let began = Instant::now();
+        let came = store.get(&name).await;
+        let (came, down) = (self.need(Step::ReadBack, came)?, began.elapsed());
+        if came != bytes {
+            return self.badly(Step::ReadBack, "What came back is not what was sent. Pictures would not be safe there.");
+        }
+        self.well(Step::ReadBack, "They came back, byte for byte.");
+        let listed = store.list("trial").await;
+        if self.need(Step::List, listed)?.contains(&name) {
+            self.well(Step::List, "They are in the store’s list.");
+        } else {
+            self.noted(
+                Step::List,
+                "They are not in the store’s list yet: it lags behind. Each copy is asked for by its name as well.",
+            );
+        }
+        self.conditional(&store, &name).await?;
+        self.delete(&store, &name).await?;
+        self.well(Step::Speed, format!("{}/s there, {}/s back.", rate(up), rate(down)));
+        Ok(())
+    }
+
+    async fn reach(&mut self, address: &StoreAddress, now: DateTime<Utc>) -> Result<(), Over> {
+        let client = reqwest::Client::builder().connect_timeout(Duration::from_secs(10)).timeout(Duration::from_secs(30)).build();
+        let began = Instant::now();
+        let answer = match client {
+            Ok(client) => client.get(&address.endpoint).send().await,
+            Err(e) => Err(e),
+        };
+        let answer = match answer {
+            Ok(answer) => answer,
+            Err(e) if e.is_timeout() => {
+                return self.badly(
+                    Step::Reach,
+                    "Nothing answers at this address within half a minute. Is it right, and does the store run?",
+                );
+            }
+            Err(e) => return self.badly(Step::Reach, format!("Nothing answers at this address: {}.", innermost(&e))),
+        };
+        self.well(Step::Reach, format!("It answers within {} ms.", began.elapsed().as_millis().max(1)));
+        let date = answer.headers().get("date").and_then(|v| v.to_str().ok()).and_then(|v| DateTime::parse_from_rfc2822(v).ok());
+        let Some(date) = date else {
+            self.noted(Step::Clock, "It does not say what time it is.");
+            return Ok(());
+        };
+        let off = date.with_timezone(&Utc) - now;
+        if off.abs() > CLOCK {
+            let way = if off > TimeDelta::zero() { "ahead of" } else { "behind" };
+            let said = format!(
+                "Its clock is {} {way} this server’s. Set the one that is wrong: stores refuse signatures from another time.",
+                words::span(off.abs())
+            );
+            return self.badly(Step::Clock, said);
+        }
+        self.well(Step::Clock, "Its clock and this server’s agree.");
+        Ok(())
+    }
+
+    async fn conditional(&mut self, store: &Store, name: &str) -> Result<(), Over> {
+        use object_store::Error as E;
+        let again = PutPayload::from_static(b"this must not replace anything");
+        match store.inner().put_opts(&store.path(name), again, PutMode::Create.into()).await {
+            Err(E::AlreadyExists { .. } | E::Precondition { .. }) => {
+                self.well(Step::Conditional, "It refuses to replace what is there, if asked to.");
+            }
+            Ok(_) => self.noted(
+                Step::Conditional,
+                "Asked not to replace something, it replaced it. No matter: names here are never used twice.",
+            ),
+            Err(E::NotImplemented { .. } | E::NotSupported { .. }) => {
+                self.noted(
+                    Step::Conditional,
+                    "It cannot be asked not to replace something. No matter: names here are never used twice.",
+                );
+            }
+            Err(e) => {
+                self.noted(Step::Conditional, sentence(&format!("asked not to replace something, it said: {}", innermost(&e))))
+            }
+        }
+        Ok(())
+    }
+
+    async fn delete(&mut self, store: &Store, name: &str) -> Result<(), Over> {
+        if let Err(e) = store.inner().delete(&store.path(name)).await {
+            self.noted(
+                Step::Delete,
+                sentence(&format!(
+                    "it does not remove things with these keys ({}). Copies are safe from this server, and {name} stays there",
+                    innermost(&e)
+                )),
+            );
+            return Ok(());
+        }
+        match store.size(name).await {
+            Err(Fault::Missing(_)) => self.well(Step::Delete, "It removes what it is told to."),
+            _ => self.noted(
+                Step::Delete,
+                "It said that it removed something, and still has it: a retention lock, or a list that lags behind.",
+            ),
+        }
+        Ok(())
+    }
+}
+
+/// Bytes that no store could squeeze, and that no other trial has.
+fn noise(salt: u128, length: usize) -> Vec<u8> {
+    let mut state = salt as u64 | 1;
+    (0..length.div_ceil(8))
+        .flat_map(|_| {
+            // Xorshift (Marsaglia): this is no secret, it only must not repeat.
+            state ^= state << 13;
+            state ^= state >> 7;
+            state ^= state << 17;
+            state.to_le_bytes()
+        })
+        .take(length)
+        .collect()
+}
+
+fn rate(took: Duration) -> String {
+    words::size((SAMPLE as f64 / took.as_secs_f64().max(0.001)) as u64)
+}
+
+fn innermost(e: &dyn std::error::Error) -> String {
+    let mut e = e;
+    while let Some(inner) = e.source() {
+        e = inner;
+    }
+    e.to_string().trim_end_matches('.').chars().take(300).collect()
+}
+
+/// A reason as a sentence.
+fn sentence(reason: &str) -> String {
+    let mut letters = reason.trim_end_matches('.').chars();
+    let first = letters.next().map(|c| c.to_uppercase().to_string()).unwrap_or_default();
+    format!("{first}{}.", letters.as_str())
+}

@@ -1,0 +1,65 @@
+//! A store is tried out step by step, and each failure is said in words that help.
+
+mod common;
+
+use common::{World, world};
+use reqwest::Method;
+use rstest::rstest;
+use serde_json::{Value, json};
+use ypogeion_standins::store::Faults;
+
+async fn trial(w: &World, form: Value) -> Value {
+    w.keeper.ask(Method::POST, "api/stores/trial", Some(form)).await.unwrap()
+}
+
+fn steps(trial: &Value) -> Vec<(&str, &str)> {
+    let steps = trial["steps"].as_array().unwrap();
+    steps.iter().map(|s| (s["step"].as_str().unwrap(), s["went"].as_str().unwrap())).collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_good_store_passes_every_step_and_nothing_stays_there() {
+    let w = world().await;
+    let tried = trial(&w, w.house.store_form()).await;
+    assert_eq!(tried["usable"], true, "{tried}");
+    let all = ["reach", "clock", "sign-in", "write", "read-back", "list", "conditional", "delete", "speed"];
+    let (names, went): (Vec<&str>, Vec<&str>) = steps(&tried).into_iter().unzip();
+    assert_eq!(names, all);
+    assert!(went.iter().all(|w| *w != "badly"), "{tried}");
+    let left = std::fs::read_dir(w.house.store_folder().join("trial")).map_or(0, Iterator::count);
+    assert_eq!(left, 0, "what was stored to try is gone");
+    assert_eq!(w.keeper.ask(Method::GET, "api/stores", None).await.unwrap(), json!([]), "and nothing was added");
+    // The same for one that is in use, with the keys that it has.
+    w.add_store().await;
+    let id = w.keeper.store().await.unwrap().id;
+    let again = w.keeper.ask(Method::POST, &format!("api/stores/{id}/trial"), None).await.unwrap();
+    assert_eq!(again["usable"], true);
+    assert!(again["steps"][2]["said"].as_str().unwrap().contains("already holds a replica"), "{again}");
+}
+
+#[rstest]
+#[case::nobody_there("endpoint", "http://127.0.0.1:1", "reach", "Nothing answers at this address")]
+#[case::wrong_key("secret_key", "not the secret", "sign-in", "check access key and secret key")]
+#[case::no_such_key("access_key", "nobody", "sign-in", "keys")]
+#[case::no_bucket("bucket", "no-such-bucket", "sign-in", "no such bucket")]
+#[tokio::test(flavor = "multi_thread")]
+async fn each_failure_is_said_at_its_step(#[case] field: &str, #[case] value: &str, #[case] step: &str, #[case] said: &str) {
+    let w = world().await;
+    let mut form = w.house.store_form();
+    form[field] = json!(value);
+    let tried = trial(&w, form).await;
+    assert_eq!(tried["usable"], false);
+    let last = tried["steps"].as_array().unwrap().last().unwrap();
+    assert_eq!((&last["step"], &last["went"]), (&json!(step), &json!("badly")), "{tried}");
+    assert!(last["said"].as_str().unwrap().contains(said), "{last}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_full_store_is_said_to_be_full() {
+    let w = world().await;
+    w.house.store.set_faults(Faults { full: true, ..Faults::default() });
+    let tried = trial(&w, w.house.store_form()).await;
+    let last = tried["steps"].as_array().unwrap().last().unwrap().clone();
+    assert_eq!((&last["step"], &last["went"]), (&json!("write"), &json!("badly")), "{tried}");
+    assert!(last["said"].as_str().unwrap().contains("is full"), "{last}");
+}
