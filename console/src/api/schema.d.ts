@@ -1697,19 +1697,22 @@ export interface components {
         /** @description Add a store, or give one new keys. */
         NewStore: {
             /** @description Access key id. */
-            access_key: string;
+            access_key?: string;
             /** @description Bucket; it must exist. */
-            bucket: string;
-            /** @description URL of the S3-compatible endpoint. */
+            bucket?: string;
+            /**
+             * @description URL of the S3-compatible endpoint; or `file://` and the whole path of a folder of the server, for a disk. A disk needs
+             *     nothing else but its name.
+             */
             endpoint: string;
             /** @description As shown. */
             name: string;
             /** @description Prefix; may be empty. */
             prefix?: string;
             /** @description Region. */
-            region: string;
+            region?: string;
             /** @description Secret access key. */
-            secret_key: string;
+            secret_key?: string;
         };
         /** @description A batch of what a device has. */
         Offer: {
@@ -2472,7 +2475,7 @@ export interface components {
              */
             retry_at?: string | null;
             /**
-             * @description `idle`, `sending`, `resting` (its week says so), `paused` (the keeper says so), `failing` (tried again by itself) or
+             * @description `idle`, `sending`, `resting` (its week says so), `paused` (the keeper says so), `away` (a disk that is not connected), `failing` (tried again by itself) or
              *     `stopped` (waits for the keeper).
              */
             state: string;

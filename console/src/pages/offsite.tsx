@@ -1,9 +1,10 @@
 /** The way offsite: each store with what it holds, what is still to go, and how it does; and the recovery kit. */
+import { RadioGroup } from "radix-ui";
 import { useState, type FormEvent } from "react";
 import { ask, type Schemas, type Store } from "../api/client";
 import { keys, useDo, useStores } from "../api/hooks";
 import { clock, count, counted, size, until } from "../format";
-import { Button, Dialog, Field, Page, State, When } from "../ui/parts";
+import { Button, Choice, Dialog, Field, Page, State, When } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { ChecksView } from "./checks";
 import { TrialDialog, TrialSteps } from "./trial";
@@ -32,7 +33,7 @@ export function Offsite() {
         <Fault failure={stores.error} again={() => void stores.refetch()} />
       ) : stores.data.length === 0 ? (
         <Empty title="Everything is in one house">
-          A fire or a thief takes the only copy. Add a store: any object storage that speaks S3, rented or at a friend’s. Its owner sees sealed bytes and learns nothing.
+          A fire or a thief takes the only copy. Add a store: any object storage that speaks S3, rented or at a friend’s, or a disk that you carry away. Whoever has it sees sealed bytes and learns nothing.
         </Empty>
       ) : (
         stores.data.map((s) => <StoreView key={s.id} store={s} />)
@@ -48,6 +49,7 @@ function StoreView({ store: s }: { store: Store }) {
   const [resuming, setResuming] = useState(false);
   const [hours, setHours] = useState(false);
   const [trying, setTrying] = useState(false);
+  const resume = useDo(() => ask(`/api/stores/${s.id}/resume`, "POST", {}), stale);
   const pause = useDo((paused: boolean) => ask(`/api/stores/${s.id}`, "PATCH", { paused }), stale);
   const all = s.held.count + s.to_go.count;
   const share = (n: number) => `${all === 0 ? 0 : (100 * n) / all}%`;
@@ -58,7 +60,7 @@ function StoreView({ store: s }: { store: Store }) {
         <StoreState store={s} />
       </div>
       <p className="mt-0.5 mb-4 text-[14.5px] text-soft">
-        {s.endpoint}, bucket {s.bucket}
+        {isDisk(s.endpoint) ? `A disk or folder of this server, ${s.endpoint.slice("file://".length)}` : `${s.endpoint}, bucket ${s.bucket}`}
         {s.prefix && `, below ${s.prefix}/`}
       </p>
       {s.state === "stopped" && (
@@ -66,6 +68,15 @@ function StoreView({ store: s }: { store: Store }) {
           <p className="m-0 font-semibold">Nothing is sent there until you have looked.</p>
           <p className="mt-0.5 mb-2 text-soft">{sentence(s.reason)} What is there already stays there.</p>
           <Button onClick={() => setResuming(true)}>Let it go on …</Button>
+        </div>
+      )}
+      {s.state === "away" && (
+        <div className="border-line mb-5 border-l-4 pl-4">
+          <p className="m-0 font-semibold">This disk is not connected.</p>
+          <p className="mt-0.5 mb-2 text-soft">What is on it counts as it was last seen there. Connect it, and it catches up by itself within minutes.</p>
+          <Button onClick={() => resume.mutate(undefined)} disabled={resume.isPending}>
+            It is connected now
+          </Button>
         </div>
       )}
       {s.state === "failing" && (
@@ -112,6 +123,8 @@ function StoreView({ store: s }: { store: Store }) {
   );
 }
 
+const isDisk = (endpoint: string) => endpoint.startsWith("file://");
+
 /** What is still to go, and when it will be there, as far as that can be said. */
 function toGo(s: Store): string {
   if (s.to_go.count === 0) return "it has caught up";
@@ -126,6 +139,7 @@ function sentence(text: string | null | undefined): string {
 function StoreState({ store: s }: { store: Store }) {
   if (s.state === "stopped") return <State tone="trouble">stopped</State>;
   if (s.state === "failing") return <State tone="look">trying again</State>;
+  if (s.state === "away") return <State tone="quiet">not connected</State>;
   if (s.state === "paused") return <State tone="look">paused</State>;
   if (s.state === "resting") return <State tone="quiet">at rest</State>;
   if (s.state === "sending") return <State tone="busy">sending</State>;
@@ -151,9 +165,12 @@ const stale = [keys.stores, keys.overview] as const;
 
 function AddDialog({ onClose }: { onClose: () => void }) {
   const [form, setForm] = useState({ name: "", endpoint: "", region: "", bucket: "", prefix: "", access_key: "", secret_key: "" });
-  const add = useDo(() => ask("/api/stores", "POST", form), stale);
+  const [kind, setKind] = useState<"s3" | "disk">("s3");
+  const [folder, setFolder] = useState("");
+  const sent = kind === "s3" ? form : { name: form.name, endpoint: `file://${folder.trim()}` };
+  const add = useDo(() => ask("/api/stores", "POST", sent), stale);
   // Tried step by step first, so that a keeper sees what does not work, and not only that something does not.
-  const trial = useDo(() => ask<Schemas["Trial"]>("/api/stores/trial", "POST", form), []);
+  const trial = useDo(() => ask<Schemas["Trial"]>("/api/stores/trial", "POST", sent), []);
   const field = (key: keyof typeof form) => ({ name: key, value: form[key], onChange: (e: { currentTarget: HTMLInputElement }) => setForm({ ...form, [key]: e.currentTarget.value }) });
   const submit = (e: FormEvent) => {
     e.preventDefault();
@@ -163,15 +180,28 @@ function AddDialog({ onClose }: { onClose: () => void }) {
   const busy = trial.isPending || add.isPending;
   return (
     <Dialog open onOpenChange={(o) => !o && onClose()} title="Add a store" wide>
-      <p className="mt-0 text-soft">An S3-compatible object storage. The bucket must exist; everything else is made. It is reached, written to and read back before it is added.</p>
+      <RadioGroup.Root value={kind} onValueChange={(k) => setKind(k as typeof kind)} aria-label="Kind of store" className="mb-4 grid gap-x-8 sm:grid-cols-2">
+        <Choice value="s3" title="An object storage">
+          Rented or at a friend’s; anything that speaks S3. The bucket must exist.
+        </Choice>
+        <Choice value="disk" title="A disk">
+          Connected to this server now and then. Away from home only if you carry it away.
+        </Choice>
+      </RadioGroup.Root>
       <form onSubmit={submit} className="grid gap-4 sm:grid-cols-2">
-        <Field label="Name" required autoFocus placeholder="North Quay" {...field("name")} />
-        <Field label="Address" required type="url" placeholder="https://…" {...field("endpoint")} />
-        <Field label="Bucket" required {...field("bucket")} />
-        <Field label="Region" hint="If the store names none, leave it empty." {...field("region")} />
-        <Field label="Access key" required autoComplete="off" {...field("access_key")} />
-        <Field label="Secret key" required type="password" autoComplete="off" {...field("secret_key")} />
-        <Field label="Prefix" hint="Only if the bucket holds other things, too." {...field("prefix")} />
+        <Field label="Name" required autoFocus placeholder={kind === "s3" ? "North Quay" : "Red disk"} {...field("name")} />
+        {kind === "s3" ? (
+          <>
+            <Field label="Address" required type="url" placeholder="https://…" {...field("endpoint")} />
+            <Field label="Bucket" required {...field("bucket")} />
+            <Field label="Region" hint="If the store names none, leave it empty." {...field("region")} />
+            <Field label="Access key" required autoComplete="off" {...field("access_key")} />
+            <Field label="Secret key" required type="password" autoComplete="off" {...field("secret_key")} />
+            <Field label="Prefix" hint="Only if the bucket holds other things, too." {...field("prefix")} />
+          </>
+        ) : (
+          <Field label="Folder on this server" required placeholder="/media/red-disk" hint="Below a folder that the settings name in copy_to." value={folder} onChange={(e) => setFolder(e.currentTarget.value)} />
+        )}
         <div className="sm:col-span-2">
           {trial.data && !busy && <TrialSteps trial={trial.data} />}
           {trial.isError && <Fault failure={trial.error} />}

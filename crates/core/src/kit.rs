@@ -14,7 +14,8 @@ use crate::Digest;
 pub struct StoreAddress {
     /// What the household calls it.
     pub name: String,
-    /// URL of the S3-compatible endpoint.
+    /// URL of the S3-compatible endpoint; or `file://` and the whole path of a folder, for a disk. A disk has no region, bucket
+    /// or keys.
     pub endpoint: String,
     /// Region, as the endpoint wants it in signatures.
     pub region: String,
@@ -26,6 +27,13 @@ pub struct StoreAddress {
     pub access_key: String,
     /// Secret access key.
     pub secret_key: String,
+}
+
+impl StoreAddress {
+    /// The folder, if it is a disk.
+    pub fn disk(&self) -> Option<&str> {
+        self.endpoint.strip_prefix("file://").filter(|p| p.starts_with('/'))
+    }
 }
 
 impl std::fmt::Debug for StoreAddress {
@@ -86,7 +94,9 @@ impl RecoveryKit {
                 ("Access key", &s.access_key),
                 ("Secret key", &s.secret_key),
             ];
-            for (name, value) in fields {
+            // Whoever types it is spared what a disk does not have.
+            let needless = |name: &str| s.disk().is_some() && matches!(name, "Region" | "Bucket" | "Access key" | "Secret key");
+            for (name, value) in fields.into_iter().filter(|(name, _)| !needless(name)) {
                 let _ = writeln!(text, "{name}: {}", one_line(value));
             }
         }
@@ -143,7 +153,7 @@ impl RecoveryKit {
             () if kit.key.is_empty() => Err(KitError::Missing("Key")),
             () if kit.stores.is_empty() => Err(KitError::Missing("Store")),
             () if kit.stores.iter().any(|s| s.endpoint.is_empty()) => Err(KitError::Missing("Address")),
-            () if kit.stores.iter().any(|s| s.bucket.is_empty()) => Err(KitError::Missing("Bucket")),
+            () if kit.stores.iter().any(|s| s.bucket.is_empty() && s.disk().is_none()) => Err(KitError::Missing("Bucket")),
             () => Ok(kit),
         }
     }
@@ -186,6 +196,22 @@ mod tests {
         assert_eq!(RecoveryKit::parse(&text).unwrap(), kit());
         let typed = text.replace('\n', "  \n\n   ");
         assert_eq!(RecoveryKit::parse(&typed).unwrap(), kit());
+    }
+
+    #[test]
+    fn a_disk_needs_nothing_but_its_folder() {
+        let mut kit = kit();
+        let address = StoreAddress {
+            name: "Red disk".into(),
+            endpoint: "file:///media/red".into(),
+            region: String::new(),
+            ..kit.stores[0].clone()
+        };
+        let disk = StoreAddress { bucket: String::new(), access_key: String::new(), secret_key: String::new(), ..address };
+        kit.stores.push(disk);
+        let text = kit.to_text();
+        assert!(text.contains("Store: Red disk\nAddress: file:///media/red\nPrefix: \nCheck: "), "{text}");
+        assert_eq!(RecoveryKit::parse(&text).unwrap(), kit);
     }
 
     #[rstest]

@@ -12,9 +12,9 @@ use ypogeion_core::ledger::{Holdings, LedgerError, Record, SegmentHead, line};
 use crate::{
     Fault, Identity, Store,
     seal::{OpenError, open, seal},
+    store::FORMAT_NAME,
 };
 
-const FORMAT_NAME: &str = "FORMAT.json";
 const FORMAT: &str = "ypogeion-store";
 const VERSION: u32 = 1;
 /// A segment opens to at most this much; the program writes far smaller ones.

@@ -7,7 +7,8 @@ use std::{
 };
 
 use bytes::Bytes;
-use ypogeion_core::{Digest, ledger::ObjectRecord};
+use futures_util::TryStreamExt;
+use ypogeion_core::{Digest, Hasher, ledger::ObjectRecord};
 
 use crate::{
     Fault, Replica,
@@ -74,5 +75,21 @@ pub async fn send(replica: &Replica, home: &Path, expected: Digest, name: &str, 
     if kept != both.sealed.length {
         return Err(Fault::Passing(format!("{name} should have {} bytes in the store and has {kept}", both.sealed.length)).into());
     }
+    if replica.store.is_disk() {
+        // A store checks the checksum that came with the object; a disk checks nothing, so it is read again.
+        let found = sealed_digest(replica, name).await?;
+        if found != both.sealed.digest {
+            return Err(Fault::Passing(format!("{name} is not on the disk as it was written")).into());
+        }
+    }
     Ok(ObjectRecord { name: name.to_owned(), size: both.sealed.length, sha256: both.sealed.digest })
+}
+
+/// The hash of an object's sealed bytes.
+async fn sealed_digest(replica: &Replica, name: &str) -> Result<Digest, Fault> {
+    let (mut bytes, mut hasher) = (replica.store.stream(name).await?, Hasher::new());
+    while let Some(piece) = bytes.try_next().await? {
+        hasher.update(&piece);
+    }
+    Ok(hasher.finish())
 }

@@ -1,13 +1,26 @@
-//! An S3-compatible object store, as far as a replica needs one: put, look, get, list. And what its faults mean.
+//! An S3-compatible object store, or a folder on a disk, as far as a replica needs one: put, look, get, list. And what its faults mean.
+//!
+//! A disk may be away for months. Its folder is then missing, or empty, and neither says anything about the copies: they are only
+//! looked for where the replica's own first object is.
 
-use std::{error::Error as _, io, path::Path as FsPath, sync::Arc, time::Duration};
+use std::{
+    error::Error as _,
+    io,
+    path::{Path as FsPath, PathBuf},
+    sync::Arc,
+    time::Duration,
+};
 
 use bytes::Bytes;
 use chrono::{DateTime, Utc};
-use futures_util::{StreamExt, TryStreamExt, stream::BoxStream};
+use futures_util::{
+    StreamExt, TryStreamExt,
+    stream::{self, BoxStream},
+};
 use object_store::{
-    ClientOptions, ObjectStore, ObjectStoreExt, PutPayload, RetryConfig, WriteMultipart,
+    ClientOptions, ObjectMeta, ObjectStore, ObjectStoreExt, PutPayload, RetryConfig, WriteMultipart,
     aws::{AmazonS3Builder, Checksum},
+    local::LocalFileSystem,
     path::Path,
 };
 use tokio::io::AsyncReadExt;
@@ -24,7 +37,12 @@ pub struct Store {
     inner: Arc<dyn ObjectStore>,
     prefix: String,
     name: String,
+    /// A disk's folder of this replica: without its first object, the disk is away.
+    disk: Option<PathBuf>,
 }
+
+/// The first object of a replica.
+pub const FORMAT_NAME: &str = "FORMAT.json";
 
 /// An object in a store's list.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -46,6 +64,9 @@ pub enum Fault {
     /// It will not work until somebody changes something: keys, bucket, room.
     #[error("{0}")]
     Refused(String),
+    /// Its disk is not connected.
+    #[error("{0} is not connected")]
+    Away(String),
     /// It may work later by itself.
     #[error("the store did not answer as it should: {0}")]
     Passing(String),
@@ -57,7 +78,7 @@ pub enum Fault {
 impl Fault {
     /// Whether trying again later may help without anybody's doing.
     pub fn passes(&self) -> bool {
-        matches!(self, Fault::Passing(_))
+        matches!(self, Fault::Passing(_) | Fault::Away(_))
     }
 }
 
@@ -68,7 +89,17 @@ impl Store {
     }
 
     /// Prepares to speak to the store by a line with a pace. Nothing is sent yet.
+    ///
+    /// # Errors
+    /// [`Fault::Refused`] for an address that can never work, [`Fault::Away`] for a disk that is not there.
     pub fn by(address: &StoreAddress, line: Arc<Line>) -> Result<Self, Fault> {
+        let prefix = address.prefix.trim_matches('/').to_owned();
+        if let Some(folder) = address.disk() {
+            // On a disk of this house nothing is gained by going slowly; but what it confirmed must be on it.
+            let disk = LocalFileSystem::new_with_prefix(folder).map_err(|_| Fault::Away(address.name.clone()))?;
+            let place = FsPath::new(folder).join(&prefix);
+            return Ok(Store { inner: Arc::new(disk.with_fsync(true)), prefix, name: address.name.clone(), disk: Some(place) });
+        }
         let client = ClientOptions::new().with_allow_http(address.endpoint.starts_with("http://"));
         // The work queue does the waiting between attempts, where people can see it; here only a hiccup is ridden out.
         let retry = RetryConfig { max_retries: 2, retry_timeout: Duration::from_secs(20), ..RetryConfig::default() };
@@ -85,7 +116,12 @@ impl Store {
             .with_retry(retry)
             .build()
             .map_err(|e| Fault::Refused(format!("the address of {} cannot be used: {e}", address.name)))?;
-        Ok(Store { inner: Arc::new(inner), prefix: address.prefix.trim_matches('/').to_owned(), name: address.name.clone() })
+        Ok(Store { inner: Arc::new(inner), prefix, name: address.name.clone(), disk: None })
+    }
+
+    /// The same for a trial: a disk on which no replica has begun is no disk that is away.
+    pub(crate) fn unmarked(self) -> Self {
+        Store { disk: None, ..self }
     }
 
     /// For what only a trial asks of it.
@@ -102,14 +138,29 @@ impl Store {
         if self.prefix.is_empty() { Path::from(name) } else { Path::from(format!("{}/{name}", self.prefix)) }
     }
 
+    /// Whether it is a disk.
+    pub fn is_disk(&self) -> bool {
+        self.disk.is_some()
+    }
+
+    /// The disk is there, if it is one. Its first object is what shows that; that one itself may be written where nothing is yet.
+    fn there(&self, name: &str) -> Result<(), Fault> {
+        match &self.disk {
+            Some(place) if name != FORMAT_NAME && !place.join(FORMAT_NAME).exists() => Err(Fault::Away(self.name.clone())),
+            _ => Ok(()),
+        }
+    }
+
     /// Stores a small object in one request, with a checksum that the store is asked to verify.
     pub async fn put(&self, name: &str, bytes: Bytes) -> Result<(), Fault> {
+        self.there(name)?;
         self.inner.put(&self.path(name), PutPayload::from_bytes(bytes)).await.map_err(|e| self.fault(name, e, true))?;
         Ok(())
     }
 
     /// Stores a file in parts, each with a checksum. Ends the upload in the store if a part fails for good.
     pub async fn put_file(&self, name: &str, file: &FsPath) -> Result<(), Fault> {
+        self.there(name)?;
         let mut file = tokio::fs::File::open(file).await.map_err(Fault::Home)?;
         let upload = self.inner.put_multipart(&self.path(name)).await.map_err(|e| self.fault(name, e, true))?;
         let mut upload = WriteMultipart::new_with_chunk_size(upload, PART);
@@ -155,10 +206,10 @@ impl Store {
     pub fn list_objects(&self, folder: &str) -> BoxStream<'static, Result<Listed, Fault>> {
         let (store, folder, cut) = (self.clone(), folder.to_owned(), self.cut());
         let mut last = String::new();
-        self.inner
-            .list(Some(&self.path(&folder)))
+        self.in_order(&folder)
             .map(move |found| {
                 let meta = found.map_err(|e| store.fault(&folder, e, true))?;
+                store.there(&folder)?;
                 let name = meta.location.as_ref().get(cut..).unwrap_or_default().to_owned();
                 if name <= last {
                     return Err(Fault::Refused(format!("the store’s list is out of order: {name} comes after {last}")));
@@ -169,6 +220,30 @@ impl Store {
             .boxed()
     }
 
+    /// What is below a folder, in the order of names' bytes. A store lists it so; a disk has its own order, and is sorted in pieces:
+    /// the first two digits of an object's name are a folder.
+    fn in_order(&self, folder: &str) -> BoxStream<'static, object_store::Result<ObjectMeta>> {
+        if self.disk.is_none() {
+            return self.inner.list(Some(&self.path(folder)));
+        }
+        let (inner, folder) = (Arc::clone(&self.inner), self.path(folder));
+        stream::once(async move {
+            let mut pieces = inner.list_with_delimiter(Some(&folder)).await?.common_prefixes;
+            pieces.sort_unstable_by(|a, b| a.as_ref().cmp(b.as_ref()));
+            let sorted = stream::iter(pieces).then(move |piece| {
+                let inner = Arc::clone(&inner);
+                async move {
+                    let mut found: Vec<ObjectMeta> = inner.list(Some(&piece)).try_collect().await?;
+                    found.sort_unstable_by(|a, b| a.location.as_ref().cmp(b.location.as_ref()));
+                    Ok::<_, object_store::Error>(stream::iter(found.into_iter().map(Ok)))
+                }
+            });
+            Ok::<_, object_store::Error>(sorted.try_flatten())
+        })
+        .try_flatten()
+        .boxed()
+    }
+
     /// Bytes of a location that are the prefix.
     fn cut(&self) -> usize {
         if self.prefix.is_empty() { 0 } else { self.prefix.len() + 1 }
@@ -176,6 +251,7 @@ impl Store {
 
     /// The names below `folder`, in order.
     pub async fn list(&self, folder: &str) -> Result<Vec<String>, Fault> {
+        self.there(folder)?;
         let prefix = self.path(folder);
         let found: Vec<_> = self.inner.list(Some(&prefix)).try_collect().await.map_err(|e| self.fault(folder, e, true))?;
         let cut = self.cut();
@@ -197,13 +273,20 @@ impl Store {
         if has(&["QuotaExceeded", "InsufficientStorage", "StorageFull", "507 "]) {
             return Fault::Refused("the store is full; make room there or raise its limit".to_owned());
         }
-        if has(&["NoSuchBucket"]) || (writing && matches!(error, E::NotFound { .. })) {
+        if has(&["NoSuchBucket"]) || (writing && self.disk.is_none() && matches!(error, E::NotFound { .. })) {
             return Fault::Refused("the store has no such bucket; check the bucket's name".to_owned());
         }
         if has(&["SignatureDoesNotMatch", "InvalidAccessKeyId"]) {
             return Fault::Refused("the store does not accept the keys; check access key and secret key".to_owned());
         }
+        if let Err(away) = self.there(name) {
+            return away;
+        }
+        if self.disk.is_some() && has(&["No space left", "os error 28"]) {
+            return Fault::Refused("the disk is full; make room there".to_owned());
+        }
         match error {
+            E::NotFound { .. } if writing && self.disk.is_some() => Fault::Away(self.name.clone()),
             E::NotFound { .. } => Fault::Missing(name.to_owned()),
             E::PermissionDenied { .. } | E::Unauthenticated { .. } => {
                 Fault::Refused("the store does not allow this with these keys; check the keys and their permissions".to_owned())

@@ -12,10 +12,11 @@ use serde::{Deserialize, Serialize};
 use tokio::time::Instant;
 use ypogeion_core::{kit::StoreAddress, words};
 
-use crate::{Fault, Store};
+use crate::{Fault, Store, store::FORMAT_NAME};
 
 /// Bytes that are sent and fetched to see how fast that goes.
 const SAMPLE: usize = 4 << 20;
+const LITTLE: usize = 16 << 10;
 /// Signatures of a clock that is further off are refused by most stores.
 const CLOCK: TimeDelta = TimeDelta::minutes(5);
 
@@ -125,9 +126,20 @@ impl Trial {
     }
 
     async fn run(&mut self, address: &StoreAddress, salt: u128, now: DateTime<Utc>) -> Result<(), Over> {
-        self.reach(address, now).await?;
-        let store = self.need(Step::SignIn, Store::new(address))?;
-        match store.get("FORMAT.json").await {
+        let store = match address.disk() {
+            None => {
+                self.reach(address, now).await?;
+                self.need(Step::SignIn, Store::new(address))?
+            }
+            Some(folder) => {
+                let store = self.need(Step::Reach, Store::new(address))?;
+                self.well(Step::Reach, format!("The folder {folder} is there."));
+                store.unmarked()
+            }
+        };
+        match store.get(FORMAT_NAME).await {
+            Ok(_) if address.disk().is_some() => self.well(Step::SignIn, "It already holds a replica."),
+            Err(Fault::Missing(_)) if address.disk().is_some() => self.well(Step::SignIn, "No replica is there yet."),
             Ok(_) => {
                 self.well(Step::SignIn, format!("The keys are right, and the bucket {} already holds a replica.", address.bucket))
             }
@@ -135,6 +147,9 @@ impl Trial {
             Err(fault) => return self.badly(Step::SignIn, sentence(&fault.to_string())),
         }
         let (name, bytes) = (format!("trial/{salt:032x}"), Bytes::from(noise(salt, SAMPLE)));
+        // A little first: a store that refuses before it has read everything may not be heard over what is still being sent.
+        let wrote = store.put(&name, bytes.slice(..LITTLE)).await;
+        self.need(Step::Write, wrote)?;
         let began = Instant::now();
         let wrote = store.put(&name, bytes.clone()).await;
         self.need(Step::Write, wrote)?;

@@ -223,7 +223,7 @@ impl Drop for House {
 fn write_settings(options: &Options) -> Step<()> {
     let folder = &options.folder;
     let text = format!(
-        "data_folder = {:?}\nlibrary = {:?}\nlisten = [\"http://127.0.0.1:{}\", \"https://127.0.0.1:{}\"]\nreserve_gb = {}\nadopt_from = [{:?}]\n{}\n\
+        "data_folder = {:?}\nlibrary = {:?}\nlisten = [\"http://127.0.0.1:{}\", \"https://127.0.0.1:{}\"]\nreserve_gb = {}\nadopt_from = [{:?}]\ncopy_to = [{:?}]\n{}\n\
          [offsite]\nprove_after_seconds = {}\nledger_after_seconds = 1\n",
         folder.join("data"),
         folder.join("library"),
@@ -231,6 +231,7 @@ fn write_settings(options: &Options) -> Step<()> {
         options.ports.1,
         options.reserve_gb,
         folder.join("disks"),
+        folder.join("drawer"),
         options.settings,
         options.prove_after
     );

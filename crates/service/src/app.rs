@@ -15,7 +15,7 @@ use ypogeion_catalog::{Catalog, people::Household, stores::StoreRow, work::Kind}
 use ypogeion_core::{Digest, OriginalId, StoreId, UploadId};
 use ypogeion_library::Library;
 use ypogeion_media::worker::Pool;
-use ypogeion_offsite::{Identity, Line, Replica, Store, layout::ReplicaError};
+use ypogeion_offsite::{Fault, Identity, Line, Replica, Store, layout::ReplicaError};
 
 use crate::{dav::locks::Locks, live::Live, security::Limiter, settings::Settings};
 
@@ -146,13 +146,16 @@ impl App {
         if let Some(replica) = lock(&self.replicas).get(&store.id) {
             return Ok(replica.clone());
         }
-        let opened = Replica::open_or_begin(
-            Store::by(&store.address, self.line(store))?,
-            self.identity.clone(),
-            self.household.replica,
-            self.now(),
-        )
-        .await?;
+        let (way, identity) = (Store::by(&store.address, self.line(store))?, self.identity.clone());
+        let opened = if way.is_disk() {
+            // An empty folder is what is left where a disk is not mounted. A replica is begun there only when it is added.
+            match Replica::open(way, identity).await {
+                Err(ReplicaError::None) => return Err(Fault::Away(store.address.name.clone()).into()),
+                other => other?,
+            }
+        } else {
+            Replica::open_or_begin(way, identity, self.household.replica, self.now()).await?
+        };
         lock(&self.replicas).insert(store.id, opened.clone());
         Ok(opened)
     }

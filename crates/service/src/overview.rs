@@ -62,6 +62,7 @@ pub async fn store(app: &App, row: StoreRow) -> Answer<Store> {
     let state = match () {
         () if row.stopped.is_some() => "stopped",
         () if row.paused => "paused",
+        () if row.failing.is_some() && row.address.disk().is_some() => "away",
         () if row.failing.is_some() => "failing",
         () if numbers.to_go.count > 0 && pace == Pace::Rest => "resting",
         () if numbers.to_go.count > 0 => "sending",
@@ -76,7 +77,7 @@ pub async fn store(app: &App, row: StoreRow) -> Answer<Store> {
         region: row.address.region,
         state: state.to_owned(),
         reason: row.stopped.or(row.failing),
-        retry_at: row.retry_at.filter(|_| state == "failing"),
+        retry_at: row.retry_at.filter(|_| matches!(state, "failing" | "away")),
         held: wire(numbers.held),
         proven: wire(numbers.proven),
         to_go: wire(numbers.to_go),

@@ -146,12 +146,12 @@ async fn open(address: &ypogeion_core::kit::StoreAddress, identity: Identity) ->
 
 fn said(fault: &Fault) -> (u8, String) {
     let code = match fault {
-        Fault::Passing(_) => exit::UNREACHABLE,
+        Fault::Passing(_) | Fault::Away(_) => exit::UNREACHABLE,
         Fault::Refused(_) | Fault::Missing(_) => exit::REFUSED,
         Fault::Home(_) => exit::PARTLY,
     };
     let next = match fault {
-        Fault::Passing(_) | Fault::Home(_) => ". Run the same command again to go on where it stopped.",
+        Fault::Passing(_) | Fault::Away(_) | Fault::Home(_) => ". Run the same command again to go on where it stopped.",
         _ => ".",
     };
     (code, chain(fault) + next)

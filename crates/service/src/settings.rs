@@ -38,6 +38,8 @@ pub struct Settings {
     pub upload_life: chrono::TimeDelta,
     /// Folders of this machine that the keeper may adopt; nothing else of it can be read by way of the console.
     pub adopt_from: Vec<PathBuf>,
+    /// Folders of this machine, disks for example, below which the keeper may keep copies.
+    pub copy_to: Vec<PathBuf>,
     /// How many files are read at once.
     pub media_workers: usize,
     /// Offsite.
@@ -115,6 +117,7 @@ struct Raw {
     reserve_gb: Option<f64>,
     upload_days: Option<f64>,
     adopt_from: Vec<PathBuf>,
+    copy_to: Vec<PathBuf>,
     media_workers: Option<usize>,
     offsite: RawOffsite,
     checks: RawChecks,
@@ -200,11 +203,13 @@ impl Settings {
             drill_every: seconds(number("checks.drill_days", raw.checks.drill_days, 30.0, 36500.0) * 86400.0),
             drill_sample: raw.checks.drill_sample.unwrap_or(200).clamp(1, 100_000),
         };
-        if let Some(place) = raw.adopt_from.iter().find(|p| !p.is_absolute() || p.parent().is_none()) {
-            wrong.push(format!(
-                "adopt_from: {:?} must be a whole path, and not the root of everything",
-                place.display().to_string()
-            ));
+        for (name, places) in [("adopt_from", &raw.adopt_from), ("copy_to", &raw.copy_to)] {
+            if let Some(place) = places.iter().find(|p| !p.is_absolute() || p.parent().is_none()) {
+                wrong.push(format!(
+                    "{name}: {:?} must be a whole path, and not the root of everything",
+                    place.display().to_string()
+                ));
+            }
         }
         if !matches!(raw.logs.format.as_str(), "text" | "json") {
             wrong.push(format!("logs.format: {:?} is neither \"text\" nor \"json\"", raw.logs.format));
@@ -221,6 +226,7 @@ impl Settings {
             reserve,
             upload_life,
             adopt_from: raw.adopt_from,
+            copy_to: raw.copy_to,
             media_workers: raw.media_workers.unwrap_or(2).clamp(1, 64),
             offsite,
             checks,
@@ -276,7 +282,7 @@ mod tests {
             })
             .fold(String::new(), |all, l| all + l + "\n");
         assert_eq!(parse(&uncommented).unwrap(), parse("").unwrap());
-        assert_eq!(uncommented.lines().filter(|l| l.contains(" = ")).count(), 20);
+        assert_eq!(uncommented.lines().filter(|l| l.contains(" = ")).count(), 21);
     }
 
     #[test]

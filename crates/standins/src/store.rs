@@ -177,6 +177,9 @@ async fn answer(service: S3Service, state: Arc<State>, request: Request<Incoming
         return Ok(refusal(StatusCode::SERVICE_UNAVAILABLE, "SlowDown", "Please reduce your request rate."));
     }
     if faults.full && matches!(*request.method(), Method::PUT | Method::POST) {
+        // Taken to its end and thrown away, as by a store with a proxy in front: who still sends would not hear the answer.
+        let mut body = request.into_body();
+        while body.frame().await.is_some_and(|frame| frame.is_ok()) {}
         return Ok(refusal(StatusCode::INSUFFICIENT_STORAGE, "InsufficientStorage", "There is no room left."));
     }
     let bucket = request.uri().path().split('/').nth(1).unwrap_or_default();

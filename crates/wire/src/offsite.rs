@@ -23,7 +23,7 @@ pub struct Store {
     pub prefix: String,
     /// Region.
     pub region: String,
-    /// `idle`, `sending`, `resting` (its week says so), `paused` (the keeper says so), `failing` (tried again by itself) or
+    /// `idle`, `sending`, `resting` (its week says so), `paused` (the keeper says so), `away` (a disk that is not connected), `failing` (tried again by itself) or
     /// `stopped` (waits for the keeper).
     pub state: String,
     /// Why it failed or stopped.
@@ -101,18 +101,23 @@ pub struct StoreChange {
 pub struct NewStore {
     /// As shown.
     pub name: String,
-    /// URL of the S3-compatible endpoint.
+    /// URL of the S3-compatible endpoint; or `file://` and the whole path of a folder of the server, for a disk. A disk needs
+    /// nothing else but its name.
     pub endpoint: String,
     /// Region.
+    #[serde(default)]
     pub region: String,
     /// Bucket; it must exist.
+    #[serde(default)]
     pub bucket: String,
     /// Prefix; may be empty.
     #[serde(default)]
     pub prefix: String,
     /// Access key id.
+    #[serde(default)]
     pub access_key: String,
     /// Secret access key.
+    #[serde(default)]
     pub secret_key: String,
 }
 

@@ -1,5 +1,7 @@
 //! Stores and the recovery kit.
 
+use std::path::{Path, PathBuf};
+
 use actix_web::{HttpResponse, get, patch, post, web};
 use url::Url;
 use uuid::Uuid;
@@ -41,7 +43,7 @@ pub async fn list_stores(app: web::Data<App>) -> Answer<web::Json<Vec<Store>>> {
 #[utoipa::path(responses((status = 201, body = Store)))]
 #[post("/api/stores")]
 pub async fn add_store(app: web::Data<App>, caller: Caller, body: web::Json<NewStore>) -> Answer<HttpResponse> {
-    let address = checked(body.into_inner())?;
+    let address = checked(&app, body.into_inner())?;
     // Everything that could go wrong goes wrong here, in front of the keeper, and not at three in the morning.
     Replica::open_or_begin(Opened::new(&address)?, app.identity.clone(), app.household.replica, app.now()).await?;
     let (id, name) = (StoreId(Uuid::now_v7()), address.name.clone());
@@ -61,7 +63,7 @@ pub async fn add_store(app: web::Data<App>, caller: Caller, body: web::Json<NewS
 #[utoipa::path(responses((status = 200, body = Trial)))]
 #[post("/api/stores/trial")]
 pub async fn try_store(app: web::Data<App>, body: web::Json<NewStore>) -> Answer<web::Json<Trial>> {
-    tried(&app, &checked(body.into_inner())?).await
+    tried(&app, &checked(&app, body.into_inner())?).await
 }
 
 /// Tries a store out that was added before, with the keys that it has.
@@ -83,7 +85,7 @@ async fn tried(app: &App, address: &StoreAddress) -> Answer<web::Json<Trial>> {
     Ok(web::Json(Trial { usable, steps: steps.collect() }))
 }
 
-fn checked(new: NewStore) -> Answer<StoreAddress> {
+fn checked(app: &App, new: NewStore) -> Answer<StoreAddress> {
     let field = |what: &str, value: String, empty: bool| -> Answer<String> {
         let value = value.trim().to_owned();
         if (value.is_empty() && !empty) || value.len() > 500 || value.chars().any(char::is_control) {
@@ -92,6 +94,17 @@ fn checked(new: NewStore) -> Answer<StoreAddress> {
         Ok(value)
     };
     let endpoint = field("address", new.endpoint, false)?;
+    if let Some(folder) = endpoint.strip_prefix("file://") {
+        return Ok(StoreAddress {
+            name: field("name", new.name, false)?,
+            endpoint: format!("file://{}", disk(app, folder)?),
+            region: String::new(),
+            bucket: String::new(),
+            prefix: field("prefix", new.prefix, true)?.trim_matches('/').to_owned(),
+            access_key: String::new(),
+            secret_key: String::new(),
+        });
+    }
     if !Url::parse(&endpoint).is_ok_and(|u| matches!(u.scheme(), "http" | "https") && u.has_host()) {
         return Err(Failure::bad("The address of a store begins with https:// (or http:// in your own network)."));
     }
@@ -104,6 +117,28 @@ fn checked(new: NewStore) -> Answer<StoreAddress> {
         access_key: field("access key", new.access_key, false)?,
         secret_key: field("secret key", new.secret_key, false)?,
     })
+}
+
+/// A folder that copies may be kept in: below one that the settings name, by its true path, and not where originals are.
+fn disk(app: &App, folder: &str) -> Answer<String> {
+    let place =
+        Path::new(folder).canonicalize().ok().filter(|p| p.is_dir()).ok_or_else(|| {
+            Failure::bad(format!("There is no folder {folder} on this server. Is the disk connected and mounted?"))
+        })?;
+    let within = |outer: &PathBuf| outer.canonicalize().is_ok_and(|o| place.starts_with(o));
+    if !app.settings.copy_to.iter().any(within) {
+        return Err(Failure::bad(
+            "This folder is not below one that the settings name for copies. Add it to copy_to in the settings file and start the service again.",
+        ));
+    }
+    if within(&app.settings.library) || within(&app.settings.data_folder) {
+        return Err(Failure::bad(
+            "Copies beside the originals are no copies: choose a folder outside of the library and of the data folder.",
+        ));
+    }
+    // It has to survive being printed, read and typed.
+    let plain = place.to_str().filter(|p| !p.contains("  ") && !p.ends_with(' ') && !p.chars().any(char::is_control));
+    plain.map(str::to_owned).ok_or_else(|| Failure::bad("The path of this folder has characters that cannot be kept."))
 }
 
 /// Goes on after a stop, with new keys if they are given.

@@ -29,6 +29,9 @@ use crate::{
     security,
 };
 
+/// A disk that is away is looked for this often.
+const LOOK_FOR_DISK: TimeDelta = TimeDelta::minutes(2);
+
 /// Originals named in one segment of the ledger.
 const SEGMENT: i64 = 5000;
 
@@ -84,6 +87,14 @@ pub(super) async fn note_fault(app: &Arc<App>, store: &StoreRow, job: &Job, faul
         Fault::Home(e) => {
             let due = app.now() + retry::wait(job.attempts, security::chance());
             Ok(Ended::Again(due, format!("the home disk could not be read or written: {e}")))
+        }
+        Fault::Away(_) => {
+            // Nobody's fault, and nothing that more patience would mend: looked for now and then.
+            let now = app.now();
+            app.forget_replica(store.id);
+            app.catalog.store_failing(store.id, &fault.to_string(), now, now + LOOK_FOR_DISK).await?;
+            app.live.changed(&[LiveEvent::Offsite]);
+            Ok(Ended::Waits)
         }
         Fault::Missing(_) | Fault::Passing(_) => {
             let reason = fault.to_string();
