@@ -1103,6 +1103,8 @@ export interface components {
              * @description The store; none for the home disk.
              */
             store?: string | null;
+            /** @description Why nothing is looked at there just now: its store waits. */
+            waits_for?: string | null;
         };
         /** @description How one check went. */
         CheckResult: {

@@ -68,27 +68,27 @@ function Line({ check: c }: { check: Check }) {
       </div>
       <div className="max-sm:mt-1">
         <Button onClick={() => want.mutate(undefined)} disabled={want.isPending || !!c.now} aria-label={`${kind.now}: ${c.place}`}>
-          {c.now ? "Under way …" : kind.now}
+          {!c.now ? kind.now : c.waits_for ? "Waits" : "Under way …"}
         </Button>
       </div>
     </li>
   );
 }
 
-/** Bad copies that were found and made good since are no news any more. */
+/** Bad copies that were found and good again are no news any more. */
 function Verdict({ failed, found, now }: { failed: boolean; found: number; now: number }) {
   if (failed) return <State tone="trouble">not done</State>;
   if (found === 0) return <State tone="well">good</State>;
-  return now === 0 ? <State tone="well">made good since</State> : <State tone="look">bad copies found</State>;
+  return now === 0 ? <State tone="well">good again</State> : <State tone="look">bad copies found</State>;
 }
 
-function Result({ check: { kind, now, last, next_at, bad_now } }: { check: Check }) {
+function Result({ check: { kind, now, last, next_at, bad_now, waits_for } }: { check: Check }) {
   const bad = (last?.wrong ?? 0) + (last?.missing ?? 0);
   return (
     <>
       {now && (
         <p className="m-0" role="status">
-          <State tone="busy">under way</State> {now.checked > 0 && progress(kind, now)}
+          {waits_for ? <State tone="quiet">waits: {waits_for}</State> : <State tone="busy">under way</State>} {now.checked > 0 && progress(kind, now)}
         </p>
       )}
       {last ? (

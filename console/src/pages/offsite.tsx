@@ -185,7 +185,7 @@ function AddDialog({ onClose }: { onClose: () => void }) {
           Rented or at a friend’s; anything that speaks S3. The bucket must exist.
         </Choice>
         <Choice value="disk" title="A disk">
-          Connected to this server now and then. Away from home only if you carry it away.
+          Connected to this server now and then. It counts as a copy away from home: keep it in another house.
         </Choice>
       </RadioGroup.Root>
       <form onSubmit={submit} className="grid gap-4 sm:grid-cols-2">

@@ -11,10 +11,11 @@ export function Waiting({ what, full = false }: { what: string; full?: boolean }
   );
 }
 
+/** A failure in words. What can be asked for `again` was to be shown; everything else was to be done. */
 export function Fault({ failure, again }: { failure: Failure; again?: () => void }) {
   return (
     <div role="alert" className="border-oxide my-4 border-l-4 py-1 pl-4">
-      <p className="m-0 font-semibold text-ink">{failure.kind === "offline" ? "Nobody answers" : "This could not be shown"}</p>
+      <p className="m-0 font-semibold text-ink">{failure.kind === "offline" ? "Nobody answers" : again ? "This could not be shown" : "That was not done"}</p>
       <p className="mt-1 mb-0 max-w-prose text-soft">{failure.detail}</p>
       {failure.request && <p className="mt-1 mb-0 text-[13px] text-soft">In the log: request {failure.request}</p>}
       {again && (

@@ -16,7 +16,7 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Keep, Result,
+    Catalog, CatalogError, Connection, Keep, Result,
     devices::digest_of,
     evidence::{HOME, observe_in},
     numbers::Amount,
@@ -239,20 +239,34 @@ impl Catalog {
     }
 
     /// Notes that the store answers as it should. Writes nothing if that is known.
-    pub async fn store_well(&self, id: StoreId) -> Result<()> {
+    pub async fn store_well(&self, id: StoreId, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query(
+        let news = sql_query(
             "UPDATE store SET failing = NULL, retry_at = NULL, faults = 0 WHERE id = $1 AND (failing IS NOT NULL OR faults > 0)",
         )
         .bind::<SqlUuid, _>(id.0)
         .kept()
         .execute(&mut c)
         .await?;
+        if news > 0 {
+            self.heal_now(&mut c, now).await?;
+        }
+        Ok(())
+    }
+
+    /// A store can be reached again: what waited to be made good from it is tried now.
+    async fn heal_now(&self, c: &mut Connection, now: DateTime<Utc>) -> Result<()> {
+        sql_query("UPDATE job SET due = least(due, $1) WHERE kind = 'heal' AND NOT gave_up")
+            .bind::<Timestamptz, _>(now)
+            .kept()
+            .execute(c)
+            .await?;
+        self.work_added();
         Ok(())
     }
 
     /// Has a store wait, or go on; or gives it another week. Wakes the workers.
-    pub async fn change_store(&self, id: StoreId, paused: Option<bool>, week: Option<&Week>) -> Result<()> {
+    pub async fn change_store(&self, id: StoreId, paused: Option<bool>, week: Option<&Week>, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         let week = week.map(|w| serde_json::to_value(w).expect("a week is times and numbers"));
         let found = sql_query(
@@ -267,8 +281,7 @@ impl Catalog {
         if found == 0 {
             return Err(CatalogError::NotFound);
         }
-        self.work_added();
-        Ok(())
+        self.heal_now(&mut c, now).await
     }
 
     /// Nothing goes to a store before then, because its week says so.
@@ -284,7 +297,13 @@ impl Catalog {
     }
 
     /// Goes on after a stop, with new keys if they are given. Wakes the workers.
-    pub async fn resume_store(&self, id: StoreId, access_key: Option<&str>, secret_key: Option<&str>) -> Result<()> {
+    pub async fn resume_store(
+        &self,
+        id: StoreId,
+        access_key: Option<&str>,
+        secret_key: Option<&str>,
+        now: DateTime<Utc>,
+    ) -> Result<()> {
         let mut c = self.connection().await?;
         let found = sql_query(
             "UPDATE store SET stopped = NULL, failing = NULL, retry_at = NULL, faults = 0,
@@ -299,8 +318,7 @@ impl Catalog {
         if found == 0 {
             return Err(CatalogError::NotFound);
         }
-        self.work_added();
-        Ok(())
+        self.heal_now(&mut c, now).await
     }
 
     /// The object that a store has confirmed for these bytes.

@@ -6,6 +6,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use uuid::Uuid;
 use ypogeion_catalog::{
     Catalog, CatalogError,
+    audits::{Check, Found},
     clearances::Cleared,
     cluster::{self, Cluster, Durability},
     devices::{NewDevice, Sighting},
@@ -285,8 +286,16 @@ async fn a_store_that_waits_holds_its_work_back() {
     assert_eq!(w.catalog.next_due(Kind::Replicate, w.now).await.unwrap(), Some(later));
     w.catalog.store_stopped(store, "wrong keys").await.unwrap();
     assert!(w.catalog.next_due(Kind::Replicate, later).await.unwrap().is_none());
-    w.catalog.resume_store(store, Some("new"), None).await.unwrap();
+    w.catalog.resume_store(store, Some("new"), None, w.now).await.unwrap();
     assert_eq!(w.catalog.store(store).await.unwrap().address.access_key, "new");
+    // Its week, or the keeper, holds it back the same way.
+    w.catalog.store_rests(store, later).await.unwrap();
+    assert!(w.catalog.take_work(Kind::Replicate, me, w.now, lease, 1).await.unwrap().is_empty());
+    assert_eq!(w.catalog.next_due(Kind::Replicate, w.now).await.unwrap(), Some(later));
+    w.catalog.change_store(store, Some(true), None, w.now).await.unwrap();
+    assert!(w.catalog.next_due(Kind::Replicate, later).await.unwrap().is_none());
+    assert!(w.catalog.take_work(Kind::Replicate, me, later, lease, 1).await.unwrap().is_empty());
+    w.catalog.change_store(store, Some(false), None, w.now).await.unwrap();
     assert_eq!(w.catalog.take_work(Kind::Replicate, me, w.now, lease, 1).await.unwrap().len(), 1);
 }
 
@@ -453,4 +462,39 @@ async fn a_clearance_is_used_once_and_only_for_what_it_names() {
     assert!(matches!(w.catalog.use_clearance(id, w.device, &both, w.now).await, Err(CatalogError::NotFound)));
     let items = w.catalog.items(w.device, None, 10).await.unwrap();
     assert_eq!(items.iter().map(|i| i.name.as_str()).collect::<Vec<_>>(), ["b.jpg"], "the other one is still on the device");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_nobody_has_looked_at_for_longest_has_its_turn_first() {
+    let w = world().await;
+    for n in 0..5 {
+        w.land(format!("picture {n}").as_bytes(), &format!("juno/2026/04/{n}.jpg")).await.unwrap();
+    }
+    let begun = w.now + TimeDelta::days(1);
+    let all = w.catalog.turns(Place::Home, begun, 10).await.unwrap();
+    assert_eq!(all.len(), 5);
+    // One is looked at: it has had its turn in this round, and is the last one in the next.
+    let (first, path) = (all[0].id, all[0].path.clone());
+    let seen =
+        Observation { place: Place::Home, act: Act::Reread, at: begun, digest: Some(all[0].digest), outcome: Outcome::Right };
+    w.catalog.observe(first, all[0].digest, &seen).await.unwrap();
+    let left = w.catalog.turns(Place::Home, begun, 10).await.unwrap();
+    assert_eq!(left.len(), 4);
+    assert!(left.iter().all(|t| t.path != path));
+    let next = w.catalog.turns(Place::Home, begun + TimeDelta::days(1), 10).await.unwrap();
+    assert_eq!(next.last().map(|t| t.id), Some(first));
+    // An open check is gone on with; one that the keeper wants in between comes at once.
+    let one = w.catalog.begin_audit(Uuid::now_v7(), Place::Home, Check::Reading, 5, begun).await.unwrap();
+    w.catalog.count_audit(one.id, Found { checked: 2, bytes: 20, ..Found::default() }).await.unwrap();
+    let again = w.catalog.begin_audit(Uuid::now_v7(), Place::Home, Check::Reading, 5, begun + TimeDelta::hours(1)).await.unwrap();
+    assert_eq!((again.id, again.began_at, again.found.checked), (one.id, Some(begun), 2));
+    w.catalog.want_rounds(|_| begun).await.unwrap();
+    let (me, lease) = (Uuid::now_v7(), TimeDelta::minutes(1));
+    let job = w.catalog.take_work(Kind::Audit, me, begun, lease, 9).await.unwrap().remove(0);
+    w.catalog.end_audit(one.id, "well", false, begun).await.unwrap();
+    w.catalog.want_check(Uuid::now_v7(), Place::Home, Check::Reading, begun).await.unwrap();
+    w.catalog.next_round(job.id, Check::Reading, begun + TimeDelta::days(1), begun).await.unwrap();
+    assert_eq!(w.catalog.take_work(Kind::Audit, me, begun, lease, 9).await.unwrap().len(), 1, "not tomorrow");
+    let whole = w.catalog.begin_audit(Uuid::now_v7(), Place::Home, Check::Reading, 5, begun).await.unwrap();
+    assert!(whole.whole && whole.id != one.id);
 }

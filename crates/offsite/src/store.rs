@@ -67,6 +67,9 @@ pub enum Fault {
     /// Its disk is not connected.
     #[error("{0} is not connected")]
     Away(String),
+    /// It lists its objects in an order of its own, so that the list cannot be compared.
+    #[error("its list is out of order: {0}")]
+    Disorder(String),
     /// It may work later by itself.
     #[error("the store did not answer as it should: {0}")]
     Passing(String),
@@ -212,7 +215,7 @@ impl Store {
                 store.there(&folder)?;
                 let name = meta.location.as_ref().get(cut..).unwrap_or_default().to_owned();
                 if name <= last {
-                    return Err(Fault::Refused(format!("the store’s list is out of order: {name} comes after {last}")));
+                    return Err(Fault::Disorder(format!("{name} comes after {last}")));
                 }
                 last.clone_from(&name);
                 Ok(Listed { name, size: meta.size, changed_at: meta.last_modified })

@@ -274,7 +274,7 @@ async fn the_keeper_says_when_copies_leave_and_has_them_checked() {
     w.house.store.lose(1).unwrap();
     browser.click("Compare now").await.unwrap();
     browser.wait_for_text("1 object compared: 1 missing.").await.unwrap();
-    browser.wait_for_text("made good since").await.unwrap();
+    browser.wait_for_text("good again").await.unwrap();
     browser.click("Hold one now").await.unwrap();
     browser.wait_for_text("its hash was right").await.unwrap();
     browser.resize(375, 812).await.unwrap();

@@ -141,6 +141,57 @@ async fn a_disk_alone_brings_everything_back_and_what_rots_on_it_is_found() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn home_is_healed_from_what_is_in_reach_and_otherwise_waits_for_the_disk() {
+    let w = world().await;
+    let place = disk(&w);
+    w.keeper.ask(Method::POST, "api/stores", Some(form(&place))).await.unwrap();
+    backup(&w, "desktop", &["a.jpg"]).await;
+    held(&w, 1).await;
+    let file = w.house.library().join(common::library_files(&w.house).remove(0));
+    let good = fs::read(&file).unwrap();
+    let spoil = || fs::write(&file, b"rotten").unwrap();
+    let read_home = async || w.keeper.ask(Method::POST, "api/checks", Some(json!({ "kind": "reading" }))).await.unwrap();
+    let into_drawer = async || {
+        fs::rename(&place, w.folder.path().join("elsewhere")).unwrap();
+        check(&w, "listing").await;
+        wait_for("it to be away", 60, async || Ok((red(&w).await["state"] == "away").then_some(()))).await.unwrap();
+    };
+    into_drawer().await;
+    spoil();
+    read_home().await;
+    wait_for("the damage to be known", 60, async || Ok((w.keeper.overview().await?.damaged == 1).then_some(()))).await.unwrap();
+    wait_for("the work to wait", 30, async || {
+        let work = w.keeper.ask(Method::GET, "api/work", None).await?;
+        let heal = work["kinds"].as_array().and_then(|k| k.iter().find(|k| k["kind"] == "heal")).cloned();
+        Ok(heal.filter(|h| h["waiting"] == 1 && h["failed"] == 0))
+    })
+    .await
+    .unwrap();
+    // Another store comes: but it can only be sent what is good. So the disk it is.
+    fs::rename(w.folder.path().join("elsewhere"), &place).unwrap();
+    let id = red(&w).await["id"].as_str().unwrap().to_owned();
+    w.keeper.ask(Method::POST, &format!("api/stores/{id}/resume"), Some(json!({}))).await.unwrap();
+    wait_for("home to be healed", 60, async || Ok((fs::read(&file)? == good).then_some(()))).await.unwrap();
+    // With two that have it, the one in reach is taken, though the other was read last.
+    w.add_store().await;
+    w.keeper.wait_until_proven(60).await.unwrap();
+    check(&w, "reading").await;
+    wait_for("the disk to be read", 60, async || {
+        let checks = w.keeper.ask(Method::GET, "api/checks", None).await?;
+        let of = checks["checks"].as_array().ok_or("no checks")?.iter().find(|c| c["store"] == id && c["kind"] == "reading");
+        Ok(of.is_some_and(|c| c["now"].is_null() && c["last"]["checked"] == 1).then_some(()))
+    })
+    .await
+    .unwrap();
+    into_drawer().await;
+    spoil();
+    read_home().await;
+    wait_for("home to be healed again", 60, async || Ok((fs::read(&file)? == good).then_some(()))).await.unwrap();
+    let record = w.keeper.ask(Method::GET, "api/record", None).await.unwrap().to_string();
+    assert!(record.contains("with the copy in North Quay"), "{record}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn only_folders_that_the_settings_name_are_written() {
     let w = world().await;
     disk(&w);

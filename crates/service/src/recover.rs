@@ -147,7 +147,7 @@ async fn open(address: &ypogeion_core::kit::StoreAddress, identity: Identity) ->
 fn said(fault: &Fault) -> (u8, String) {
     let code = match fault {
         Fault::Passing(_) | Fault::Away(_) => exit::UNREACHABLE,
-        Fault::Refused(_) | Fault::Missing(_) => exit::REFUSED,
+        Fault::Refused(_) | Fault::Missing(_) | Fault::Disorder(_) => exit::REFUSED,
         Fault::Home(_) => exit::PARTLY,
     };
     let next = match fault {

@@ -30,6 +30,8 @@ pub struct Check {
     pub kind: String,
     /// Copies of that place that are bad now, whatever was found when.
     pub bad_now: u64,
+    /// Why nothing is looked at there just now: its store waits.
+    pub waits_for: Option<String>,
     /// When the next one is due; none while one is under way.
     pub next_at: Option<DateTime<Utc>>,
     /// The one that is under way.

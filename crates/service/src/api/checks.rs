@@ -1,9 +1,13 @@
 //! Checks of copies: how they went, and one now.
 
 use actix_web::{HttpResponse, get, post, web};
+use chrono::Local;
 use uuid::Uuid;
-use ypogeion_catalog::audits::{Audit, Check as Kind};
-use ypogeion_core::{heal::LATELY, layers::Place};
+use ypogeion_catalog::{
+    audits::{Audit, Check as Kind},
+    stores::StoreRow,
+};
+use ypogeion_core::{heal::LATELY, layers::Place, window::Pace};
 use ypogeion_wire::{
     checks::{Check, CheckResult, Checks, WantCheck},
     work::LiveEvent,
@@ -36,10 +40,10 @@ fn result(a: &Audit) -> CheckResult {
 #[get("/api/checks")]
 pub async fn list_checks(app: web::Data<App>) -> Answer<web::Json<Checks>> {
     let (audits, due) = (app.catalog.audits().await?, app.catalog.rounds().await?);
-    let mut places = vec![(Place::Home, "At home".to_owned())];
-    places.extend(app.catalog.stores().await?.into_iter().map(|s| (Place::Store(s.id), s.address.name)));
+    let mut places = vec![(Place::Home, "At home".to_owned(), None)];
+    places.extend(app.catalog.stores().await?.into_iter().map(|s| (Place::Store(s.id), s.address.name.clone(), waits_for(&s))));
     let mut checks = Vec::new();
-    for (place, name) in places {
+    for (place, name, waits) in places {
         let bad_now = app.catalog.bad_at(place).await?;
         for kind in Kind::ALL.into_iter().filter(|k| possible(place, *k)) {
             let of = |ended: bool| audits.iter().find(|a| a.place == place && a.check == kind && a.ended_at.is_some() == ended);
@@ -49,6 +53,7 @@ pub async fn list_checks(app: web::Data<App>) -> Answer<web::Json<Checks>> {
                 place: name.clone(),
                 kind: kind.word().into(),
                 bad_now,
+                waits_for: waits.clone(),
                 next_at: due.iter().find(|r| now.is_none() && r.0 == place && r.1 == kind).map(|r| r.2),
                 now,
                 last: of(true).map(result),
@@ -58,6 +63,15 @@ pub async fn list_checks(app: web::Data<App>) -> Answer<web::Json<Checks>> {
     let (healed_home, healed_away) = app.catalog.healings(app.now() - LATELY).await?;
     let cover_days = u32::try_from(app.settings.checks.rhythm.cover.num_days().max(1)).unwrap_or(u32::MAX);
     Ok(web::Json(Checks { checks, healed_home, healed_away, cover_days }))
+}
+
+/// Why nothing is read from a store just now.
+fn waits_for(store: &StoreRow) -> Option<String> {
+    match () {
+        () if store.paused => Some("the store is paused".to_owned()),
+        () if store.week.at(Local::now().naive_local()) == Pace::Rest => Some("its hours of rest".to_owned()),
+        () => store.stopped.clone().or_else(|| store.failing.clone()),
+    }
 }
 
 fn store(place: Place) -> Option<ypogeion_core::StoreId> {

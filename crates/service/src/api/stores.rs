@@ -152,7 +152,7 @@ pub async fn resume_store(
 ) -> Answer<web::Json<Store>> {
     let id = StoreId(*id);
     let given = |k: &Option<String>| k.as_deref().map(str::trim).filter(|k| !k.is_empty()).map(str::to_owned);
-    app.catalog.resume_store(id, given(&body.access_key).as_deref(), given(&body.secret_key).as_deref()).await?;
+    app.catalog.resume_store(id, given(&body.access_key).as_deref(), given(&body.secret_key).as_deref(), app.now()).await?;
     app.forget_replica(id);
     let row = app.catalog.store(id).await?;
     app.catalog.write_record(app.now(), &caller.person()?.name, &format!("let {} go on", row.address.name)).await?;
@@ -171,7 +171,7 @@ pub async fn change_store(
     body: web::Json<StoreChange>,
 ) -> Answer<web::Json<Store>> {
     let (id, week) = (StoreId(*id), body.week.as_ref().map(weeks::read).transpose()?);
-    app.catalog.change_store(id, body.paused, week.as_ref()).await?;
+    app.catalog.change_store(id, body.paused, week.as_ref(), app.now()).await?;
     let row = app.catalog.store(id).await?;
     app.week_changed(&row);
     let (who, name) = (&caller.person()?.name, &row.address.name);

@@ -171,6 +171,9 @@ pub(super) async fn read(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             }
             tokio::time::sleep(rhythm.rest(turn.size, began.elapsed())).await;
         }
+        if let Some((row, _)) = &store {
+            app.catalog.store_well(row.id, app.now()).await?;
+        }
         app.live.changed(&[LiveEvent::Offsite]);
     }
 }
@@ -237,6 +240,10 @@ pub(super) async fn survey(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     loop {
         let object = match listed.try_next().await {
             Ok(object) => object,
+            // It can be used all the same: each copy is read by its name.
+            Err(fault @ Fault::Disorder(_)) => {
+                return end(app, job, &audit, &format!("The list could not be compared: {fault}."), true).await;
+            }
             Err(fault) => return offsite::note_fault(app, &store, job, fault).await,
         };
         // What should be there and comes before this one in the order of names was passed over by the list.
@@ -266,7 +273,7 @@ pub(super) async fn survey(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         }
     }
     found.unknown += count_unknown(app, store.id, &mut unknown).await?;
-    app.catalog.store_well(store.id).await?;
+    app.catalog.store_well(store.id, app.now()).await?;
     app.catalog.count_audit(audit.id, found).await?;
     let (objects, bad) = (words::counted(found.checked, "object"), bad(&found));
     let mut said = match (found.checked, bad.as_str()) {

@@ -10,6 +10,7 @@ use std::{
     time::SystemTime,
 };
 
+use chrono::{Local, TimeDelta};
 use uuid::Uuid;
 use ypogeion_catalog::{CatalogError, originals::OriginalRow, work::Job};
 use ypogeion_core::{
@@ -17,9 +18,14 @@ use ypogeion_core::{
     heal::{LATELY, Remedy, remedy},
     layers::{Act, Observation, Outcome, Place},
     retry,
+    window::Pace,
 };
 use ypogeion_library::{Finished, PartWriter, Publish};
-use ypogeion_offsite::prove::{FetchError, fetch};
+use ypogeion_offsite::{
+    Fault,
+    prove::{FetchError, fetch},
+    seal::OpenError,
+};
 use ypogeion_wire::work::LiveEvent;
 
 use super::{Ended, audit::name_of, offsite};
@@ -30,6 +36,9 @@ use crate::{
     landing, security,
 };
 
+/// A good copy that is out of reach is looked for again after this.
+const LOOK_AGAIN: TimeDelta = TimeDelta::minutes(5);
+
 /// Makes one copy good.
 pub(super) async fn heal(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     let id = OriginalId(job.key);
@@ -39,7 +48,19 @@ pub(super) async fn heal(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     };
     let place = job.store.map_or(Place::Home, Place::Store);
     let lately = app.catalog.healed_since(id, place, app.now() - LATELY).await?;
-    match remedy(place, &app.catalog.standings(id).await?, lately) {
+    let standings = app.catalog.standings(id).await?;
+    // A good copy in a drawer is no help today if there is another one.
+    let mut in_reach = Vec::new();
+    for (at, standing) in &standings {
+        if *at == place || reachable(app, *at).await? {
+            in_reach.push((*at, *standing));
+        }
+    }
+    let now = remedy(place, &in_reach, lately);
+    if now == Remedy::Nowhere && remedy(place, &standings, lately) != Remedy::Nowhere {
+        return Ok(Ended::Later(app.now() + LOOK_AGAIN));
+    }
+    match now {
         Remedy::None => Ok(Ended::Done),
         Remedy::SendAgain => {
             let Place::Store(store) = place else { return Ok(Ended::Done) };
@@ -65,6 +86,14 @@ pub(super) async fn heal(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     }
 }
 
+/// Whether a copy could be fetched from there now, as far as is known.
+async fn reachable(app: &App, place: Place) -> Answer<bool> {
+    let Place::Store(id) = place else { return Ok(app.library.is_mounted()) };
+    let row = app.catalog.store(id).await?;
+    let rests = row.week.at(Local::now().naive_local()) == Pace::Rest;
+    Ok(row.stopped.is_none() && row.failing.is_none() && !row.paused && !rests)
+}
+
 /// Fetches the copy of a store to home.
 async fn fetch_home(app: &Arc<App>, job: &Job, row: &OriginalRow, store: StoreId) -> Answer<Ended> {
     let later = |why: String| Ended::Again(app.now() + retry::wait(job.attempts, security::chance()), why);
@@ -73,7 +102,8 @@ async fn fetch_home(app: &Arc<App>, job: &Job, row: &OriginalRow, store: StoreId
     }
     let (source, replica) = match offsite::open(app, &Job { store: Some(store), ..job.clone() }).await? {
         Ok(opened) => opened,
-        Err(_) => return Ok(later("the store that has a good copy does not answer".to_owned())),
+        // What it waits for is noted with the store.
+        Err(_) => return Ok(Ended::Later(app.now() + LOOK_AGAIN)),
     };
     let Some(object) = app.catalog.object(store, row.digest).await? else {
         return Ok(later("the store that had a good copy is sent it again first".to_owned()));
@@ -86,7 +116,8 @@ async fn fetch_home(app: &Arc<App>, job: &Job, row: &OriginalRow, store: StoreId
         Err(e) => {
             landing::remove_part(app, upload).await?;
             return match e {
-                FetchError::Store(fault) if !matches!(fault, ypogeion_offsite::Fault::Missing(_)) => Ok(later(chain(&fault))),
+                FetchError::Open(OpenError::Io(e)) => Ok(later(format!("the home disk could not be written: {e}"))),
+                FetchError::Store(fault) if !matches!(fault, Fault::Missing(_)) => Ok(later(chain(&fault))),
                 // That copy is bad as well. Noted, so that the next look takes another one.
                 _ => {
                     app.catalog.want_proof(store, &[row.id], app.now()).await?;

@@ -48,6 +48,8 @@ pub(crate) enum Ended {
     GivenUp(String),
     /// Over for this time; its next round is put down already.
     Round,
+    /// Could not be tried yet, and it is nobody's fault: then.
+    Later(DateTime<Utc>),
     /// Could not be tried: its store waits. Not the work's fault.
     Waits,
 }
@@ -145,6 +147,7 @@ async fn do_one(app: &Arc<App>, job: &Job) {
     let noted = match &ended {
         Ended::Done => app.catalog.finish_work(job.id).await,
         Ended::Round => Ok(()),
+        Ended::Later(due) => app.catalog.put_back_work(job.id, None, *due).await,
         Ended::Waits => app.catalog.put_back_work(job.id, None, now).await,
         Ended::Again(_, error) if job.attempts >= ATTEMPTS => app.catalog.give_up_work(job.id, error).await,
         Ended::Again(due, error) => app.catalog.put_back_work(job.id, Some(error), *due).await,

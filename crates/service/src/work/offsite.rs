@@ -96,7 +96,7 @@ pub(super) async fn note_fault(app: &Arc<App>, store: &StoreRow, job: &Job, faul
             app.live.changed(&[LiveEvent::Offsite]);
             Ok(Ended::Waits)
         }
-        Fault::Missing(_) | Fault::Passing(_) => {
+        Fault::Missing(_) | Fault::Passing(_) | Fault::Disorder(_) => {
             let reason = fault.to_string();
             tracing::info!(store = store.address.name, reason, "a store failed and will be tried again");
             let now = app.now();
@@ -136,7 +136,7 @@ pub(super) async fn replicate(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     };
     let (now, offsite) = (app.now(), app.settings.offsite);
     app.catalog.confirm(store.id, row.digest, &object, now, (now + offsite.ledger_after, now + offsite.prove_after)).await?;
-    app.catalog.store_well(store.id).await?;
+    app.catalog.store_well(store.id, app.now()).await?;
     app.sent(store.id, row.size);
     app.live.changed(&[LiveEvent::Offsite, LiveEvent::Library]);
     Ok(Ended::Done)
@@ -234,7 +234,7 @@ pub(super) async fn prove(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         Err(fault) => return note_fault(app, &store, job, fault).await,
     };
     audit::note(app, (row.id, row.digest), Place::Store(store.id), Act::Opened, (outcome, digest)).await?;
-    app.catalog.store_well(store.id).await?;
+    app.catalog.store_well(store.id, app.now()).await?;
     app.live.changed(&[LiveEvent::Offsite, LiveEvent::Library]);
     Ok(Ended::Done)
 }
