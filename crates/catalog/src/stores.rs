@@ -284,6 +284,18 @@ impl Catalog {
         self.heal_now(&mut c, now).await
     }
 
+    /// Keeps a store's secret in another form.
+    pub async fn set_store_secret(&self, id: StoreId, secret: &str) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE store SET secret_key = $2 WHERE id = $1")
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Text, _>(secret)
+            .kept()
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
     /// Nothing goes to a store before then, because its week says so.
     pub async fn store_rests(&self, id: StoreId, until: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;

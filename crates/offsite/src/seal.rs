@@ -6,6 +6,7 @@ use std::{
 };
 
 use age::secrecy::ExposeSecret;
+use data_encoding::BASE64;
 use ypogeion_core::{Digest, Hasher};
 
 /// The household's key. It opens everything; what is sealed needs only its public half.
@@ -125,6 +126,30 @@ pub fn seal(identity: &Identity, plain: impl Read, sealed: impl Write) -> io::Re
     Ok(Both { plain: plain.passed(), sealed: sealed.passed() })
 }
 
+/// Before a secret that was sealed into text.
+const SEALED: &str = "age:";
+
+/// Seals a short secret into text, so that whoever reads the database learns nothing from it without the household's key.
+pub fn seal_secret(identity: &Identity, secret: &str) -> io::Result<String> {
+    let mut sealed = Vec::new();
+    seal(identity, secret.as_bytes(), &mut sealed)?;
+    Ok(format!("{SEALED}{}", BASE64.encode(&sealed)))
+}
+
+/// Whether a text is a sealed secret.
+pub fn is_sealed(text: &str) -> bool {
+    text.starts_with(SEALED)
+}
+
+/// Opens what [`seal_secret`] has sealed. A text that was never sealed is the secret itself.
+pub fn open_secret(identity: &Identity, text: &str) -> Result<String, OpenError> {
+    let Some(sealed) = text.strip_prefix(SEALED) else { return Ok(text.to_owned()) };
+    let sealed = BASE64.decode(sealed.as_bytes()).map_err(|_| OpenError::Damaged)?;
+    let mut secret = Vec::new();
+    open(identity, sealed.as_slice(), &mut secret)?;
+    String::from_utf8(secret).map_err(|_| OpenError::Damaged)
+}
+
 /// Why sealed bytes could not be opened.
 #[derive(Debug, thiserror::Error)]
 pub enum OpenError {
@@ -222,6 +247,18 @@ mod tests {
         assert!(matches!(open(&identity, &bytes[..bytes.len() - 1], io::sink()), Err(OpenError::Damaged)));
         assert!(matches!(open(&Identity::generate(), bytes.as_slice(), io::sink()), Err(OpenError::AnotherKey)));
         assert!(matches!(open(&identity, b"".as_slice(), io::sink()), Err(OpenError::Damaged)));
+    }
+
+    #[test]
+    fn a_secret_is_sealed_into_text_and_opens_with_its_own_key_alone() {
+        let identity = Identity::generate();
+        let sealed = seal_secret(&identity, "ember & ash").unwrap();
+        assert!(is_sealed(&sealed) && !sealed.contains("ember"));
+        assert_eq!(open_secret(&identity, &sealed).unwrap(), "ember & ash");
+        assert!(matches!(open_secret(&Identity::generate(), &sealed), Err(OpenError::AnotherKey)));
+        assert!(matches!(open_secret(&identity, "age:nonsense"), Err(OpenError::Damaged)));
+        assert!(!is_sealed("ember & ash"));
+        assert_eq!(open_secret(&identity, "ember & ash").unwrap(), "ember & ash");
     }
 
     #[test]

@@ -12,12 +12,16 @@ use tokio::sync::Notify;
 use url::Url;
 use uuid::Uuid;
 use ypogeion_catalog::{Catalog, people::Household, stores::StoreRow, work::Kind};
-use ypogeion_core::{Digest, OriginalId, StoreId, UploadId};
+use ypogeion_core::{Digest, OriginalId, StoreId, UploadId, kit::StoreAddress};
 use ypogeion_library::Library;
 use ypogeion_media::worker::Pool;
-use ypogeion_offsite::{Fault, Identity, Line, Replica, Store, layout::ReplicaError};
+use ypogeion_offsite::{
+    Fault, Identity, Line, Replica, Store,
+    layout::ReplicaError,
+    seal::{is_sealed, open_secret, seal_secret},
+};
 
-use crate::{dav::locks::Locks, live::Live, security::Limiter, settings::Settings};
+use crate::{dav::locks::Locks, failure::Answer, live::Live, security::Limiter, settings::Settings};
 
 /// The shared state.
 pub struct App {
@@ -146,7 +150,7 @@ impl App {
         if let Some(replica) = lock(&self.replicas).get(&store.id) {
             return Ok(replica.clone());
         }
-        let (way, identity) = (Store::by(&store.address, self.line(store))?, self.identity.clone());
+        let (way, identity) = (Store::by(&self.address_of(store)?, self.line(store))?, self.identity.clone());
         let opened = if way.is_disk() {
             // An empty folder is what is left where a disk is not mounted. A replica is begun there only when it is added.
             match Replica::open(way, identity).await {
@@ -158,6 +162,30 @@ impl App {
         };
         lock(&self.replicas).insert(store.id, opened.clone());
         Ok(opened)
+    }
+
+    /// Where a store is and how to sign in, with its secret opened. The catalogue has it sealed.
+    pub fn address_of(&self, store: &StoreRow) -> Result<StoreAddress, Fault> {
+        let secret_key = open_secret(&self.identity, &store.address.secret_key).map_err(|e| {
+            Fault::Refused(format!("the secret key of {} cannot be opened: {e}; enter it again", store.address.name))
+        })?;
+        Ok(StoreAddress { secret_key, ..store.address.clone() })
+    }
+
+    /// Seals the secrets of stores that were added before they were sealed.
+    pub async fn seal_secrets(&self) -> Answer<()> {
+        for store in self.catalog.stores().await? {
+            let secret = &store.address.secret_key;
+            if !secret.is_empty() && !is_sealed(secret) {
+                self.catalog.set_store_secret(store.id, &self.sealed(secret)?).await?;
+            }
+        }
+        Ok(())
+    }
+
+    /// A secret as the catalogue keeps it. A disk has none.
+    pub fn sealed(&self, secret: &str) -> Answer<String> {
+        if secret.is_empty() { Ok(String::new()) } else { Ok(seal_secret(&self.identity, secret).map_err(Fault::Home)?) }
     }
 
     /// The way to a store, at its week's pace. All requests of this process to that store share it.

@@ -155,6 +155,7 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
         me,
     }));
     let freed = app.catalog.free_leases(me).await.map_err(failed("take up the background work"))?;
+    app.seal_secrets().await.map_err(failed("seal the secrets of the stores"))?;
     work::refile::settle(&app).await.map_err(failed("settle interrupted moves"))?;
     landing::settle(&app).await.map_err(failed("settle interrupted uploads"))?;
     app.catalog

@@ -47,7 +47,8 @@ pub async fn add_store(app: web::Data<App>, caller: Caller, body: web::Json<NewS
     // Everything that could go wrong goes wrong here, in front of the keeper, and not at three in the morning.
     Replica::open_or_begin(Opened::new(&address)?, app.identity.clone(), app.household.replica, app.now()).await?;
     let (id, name) = (StoreId(Uuid::now_v7()), address.name.clone());
-    app.catalog.add_store(id, &address, app.now()).await.map_err(|e| match e {
+    let kept = StoreAddress { secret_key: app.sealed(&address.secret_key)?, ..address };
+    app.catalog.add_store(id, &kept, app.now()).await.map_err(|e| match e {
         CatalogError::Taken => {
             Failure::new(ProblemType::NameTaken, "A store with this name, or in this place, was added already.")
         }
@@ -70,7 +71,7 @@ pub async fn try_store(app: web::Data<App>, body: web::Json<NewStore>) -> Answer
 #[utoipa::path(responses((status = 200, body = Trial)))]
 #[post("/api/stores/{id}/trial")]
 pub async fn try_store_again(app: web::Data<App>, id: web::Path<Uuid>) -> Answer<web::Json<Trial>> {
-    tried(&app, &app.catalog.store(StoreId(*id)).await?.address).await
+    tried(&app, &app.address_of(&app.catalog.store(StoreId(*id)).await?)?).await
 }
 
 async fn tried(app: &App, address: &StoreAddress) -> Answer<web::Json<Trial>> {
@@ -152,7 +153,8 @@ pub async fn resume_store(
 ) -> Answer<web::Json<Store>> {
     let id = StoreId(*id);
     let given = |k: &Option<String>| k.as_deref().map(str::trim).filter(|k| !k.is_empty()).map(str::to_owned);
-    app.catalog.resume_store(id, given(&body.access_key).as_deref(), given(&body.secret_key).as_deref(), app.now()).await?;
+    let secret = given(&body.secret_key).map(|s| app.sealed(&s)).transpose()?;
+    app.catalog.resume_store(id, given(&body.access_key).as_deref(), secret.as_deref(), app.now()).await?;
     app.forget_replica(id);
     let row = app.catalog.store(id).await?;
     app.catalog.write_record(app.now(), &caller.person()?.name, &format!("let {} go on", row.address.name)).await?;
@@ -199,7 +201,7 @@ pub async fn show_kit(app: web::Data<App>, caller: Caller, body: web::Json<ShowK
             "That is not your password. The recovery kit opens everything, so it is asked for again.",
         ));
     }
-    let stores: Vec<StoreAddress> = app.catalog.stores().await?.into_iter().map(|s| s.address).collect();
+    let stores = app.catalog.stores().await?.iter().map(|s| app.address_of(s)).collect::<Result<Vec<_>, _>>()?;
     if stores.is_empty() {
         return Err(Failure::bad("Add a store first: a recovery kit says where the copies are."));
     }
