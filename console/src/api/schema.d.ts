@@ -2477,8 +2477,8 @@ export interface components {
              */
             retry_at?: string | null;
             /**
-             * @description `idle`, `sending`, `resting` (its week says so), `paused` (the keeper says so), `away` (a disk that is not connected), `failing` (tried again by itself) or
-             *     `stopped` (waits for the keeper).
+             * @description `idle`, `sending`, `resting` (its week says so), `paused` (the keeper says so), `away` (a disk that is not connected),
+             *     `failing` (tried again by itself) or `stopped` (waits for the keeper).
              */
             state: string;
             /** @description Not there yet. */

@@ -274,19 +274,17 @@ impl Catalog {
         row.audit().ok_or(CatalogError::NotFound)
     }
 
-    /// Adds to what a check has found.
+    /// Adds to what a reading has found, so that one that is stopped goes on counting.
     pub async fn count_audit(&self, id: Uuid, more: Found) -> Result<()> {
         let mut c = self.soft_connection().await?;
         sql_query(
-            "UPDATE audit SET checked = checked + $2, bytes = bytes + $3, wrong = wrong + $4, missing = missing + $5,
-                 unknown = unknown + $6 WHERE id = $1",
+            "UPDATE audit SET checked = checked + $2, bytes = bytes + $3, wrong = wrong + $4, missing = missing + $5 WHERE id = $1",
         )
         .bind::<SqlUuid, _>(id)
         .bind::<BigInt, _>(signed(more.checked))
         .bind::<BigInt, _>(signed(more.bytes))
         .bind::<BigInt, _>(signed(more.wrong))
         .bind::<BigInt, _>(signed(more.missing))
-        .bind::<BigInt, _>(signed(more.unknown))
         .kept()
         .execute(&mut c)
         .await?;
@@ -311,17 +309,25 @@ impl Catalog {
         Ok(())
     }
 
-    /// Ends a check with what it says; `failed`: with why it could not be done.
-    pub async fn end_audit(&self, id: Uuid, said: &str, failed: bool, now: DateTime<Utc>) -> Result<()> {
+    /// Ends a check with what it found, in all, and what that says; `failed`: with why it could not be done.
+    pub async fn end_audit(&self, id: Uuid, found: Found, said: &str, failed: bool, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE audit SET said = $2, failed = $3, ended_at = $4 WHERE id = $1")
-            .bind::<SqlUuid, _>(id)
-            .bind::<Text, _>(said)
-            .bind::<Bool, _>(failed)
-            .bind::<Timestamptz, _>(now)
-            .kept()
-            .execute(&mut c)
-            .await?;
+        sql_query(
+            "UPDATE audit SET checked = $2, bytes = $3, wrong = $4, missing = $5, unknown = $6, said = $7, failed = $8, ended_at = $9
+             WHERE id = $1",
+        )
+        .bind::<SqlUuid, _>(id)
+        .bind::<BigInt, _>(signed(found.checked))
+        .bind::<BigInt, _>(signed(found.bytes))
+        .bind::<BigInt, _>(signed(found.wrong))
+        .bind::<BigInt, _>(signed(found.missing))
+        .bind::<BigInt, _>(signed(found.unknown))
+        .bind::<Text, _>(said)
+        .bind::<Bool, _>(failed)
+        .bind::<Timestamptz, _>(now)
+        .kept()
+        .execute(&mut c)
+        .await?;
         Ok(())
     }
 
@@ -457,7 +463,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         sql_query(
             "INSERT INTO job (kind, key, store, priority, due) SELECT 'prove', o, $1, 5, $3 FROM unnest($2) AS o
-             ON CONFLICT (kind, key, store) DO UPDATE SET due = least(job.due, excluded.due), priority = 5",
+             ON CONFLICT (kind, key, store) DO UPDATE SET due = least(job.due, excluded.due), priority = 5, gave_up = false, attempts = 0",
         )
         .bind::<SqlUuid, _>(store.0)
         .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
@@ -483,23 +489,6 @@ impl Catalog {
             .load(&mut c)
             .await?;
         Ok(rows.into_iter().map(|r| OriginalId(r.id)).collect())
-    }
-
-    /// Puts down that a copy is to be made good, unless that is down already. One that was given up is tried again.
-    pub async fn want_healing(&self, original: OriginalId, place: Place, now: DateTime<Utc>) -> Result<()> {
-        let mut c = self.connection().await?;
-        sql_query(
-            "INSERT INTO job (kind, key, store, priority, due) VALUES ('heal', $1, $2, 14, $3)
-             ON CONFLICT (kind, key, store) DO UPDATE SET due = excluded.due, gave_up = false, attempts = 0 WHERE job.gave_up",
-        )
-        .bind::<SqlUuid, _>(original.0)
-        .bind::<Nullable<SqlUuid>, _>(store_of(place))
-        .bind::<Timestamptz, _>(now)
-        .kept()
-        .execute(&mut c)
-        .await?;
-        self.work_added();
-        Ok(())
     }
 
     /// How often a copy was made good since then.
@@ -549,13 +538,5 @@ impl Catalog {
         .await
         .optional()?;
         Ok(row.map_or((0, 0), |r| (unsigned(r.home), unsigned(r.away))))
-    }
-}
-
-/// How the place of a piece of work is written in its row.
-fn store_of(place: Place) -> Option<Uuid> {
-    match place {
-        Place::Home => None,
-        Place::Store(StoreId(id)) => Some(id),
     }
 }

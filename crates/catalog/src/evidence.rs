@@ -12,7 +12,7 @@ use ypogeion_core::{
     layers::{Act, Observation, Outcome, Place, Standing},
 };
 
-use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of};
+use crate::{Catalog, Keep, Result, devices::digest_of};
 
 /// How the home disk is written in a `place` column.
 pub const HOME: Uuid = Uuid::nil();
@@ -61,10 +61,15 @@ struct ObservationRow {
 }
 
 impl Catalog {
-    /// Adds an observation and brings the standing of that original at that place up to date, in one transaction.
+    /// Adds an observation, brings the standing of that original at that place up to date, and, if that is bad now, puts down that it
+    /// is to be made good; in one transaction.
     pub async fn observe(&self, original: OriginalId, expected: Digest, seen: &Observation) -> Result<()> {
         let mut c = self.connection().await?;
-        c.transaction(async |c| observe_in(c, original, expected, seen).await).await
+        let good = c.transaction(async |c| observe_in(c, original, expected, seen).await).await?;
+        if !good {
+            self.work_added();
+        }
+        Ok(())
     }
 
     /// The observations of one original, newest first.
@@ -102,13 +107,13 @@ impl Catalog {
     }
 }
 
-/// The same inside a transaction that has more to do.
+/// The same inside a transaction that has more to do. Whether the copy is good now.
 pub(crate) async fn observe_in(
     c: &mut AsyncPgConnection,
     original: OriginalId,
     expected: Digest,
     seen: &Observation,
-) -> Result<()> {
+) -> Result<bool> {
     let place = place_id(seen.place);
     let before: Option<StandingRow> =
         sql_query("SELECT place, good, since, proven_at FROM standing WHERE original = $1 AND place = $2 FOR UPDATE")
@@ -144,5 +149,19 @@ pub(crate) async fn observe_in(
     .kept()
     .execute(c)
     .await?;
-    Ok::<_, CatalogError>(())
+    if !after.good {
+        // Put down together with what was seen: a kill in between would leave a copy that everybody knows to be bad and nobody mends.
+        // What was given up is tried again.
+        sql_query(
+            "INSERT INTO job (kind, key, store, priority, due) VALUES ('heal', $1, $2, 14, $3)
+             ON CONFLICT (kind, key, store) DO UPDATE SET due = excluded.due, gave_up = false, attempts = 0 WHERE job.gave_up",
+        )
+        .bind::<SqlUuid, _>(original.0)
+        .bind::<Nullable<SqlUuid>, _>(seen.place.store().map(|s| s.0))
+        .bind::<Timestamptz, _>(seen.at)
+        .kept()
+        .execute(c)
+        .await?;
+    }
+    Ok(after.good)
 }

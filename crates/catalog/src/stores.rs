@@ -1,6 +1,6 @@
 //! Stores: where they are, how they do, what they hold.
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, NaiveDateTime, Utc};
 use diesel::{
     OptionalExtension, QueryableByName, sql_query,
     sql_types::{Array, BigInt, Binary, Bool, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid},
@@ -12,7 +12,7 @@ use ypogeion_core::{
     kit::StoreAddress,
     layers::{Act, Observation, Outcome, Place},
     ledger::ObjectRecord,
-    window::Week,
+    window::{Pace, Week},
 };
 
 use crate::{
@@ -44,6 +44,19 @@ pub struct StoreRow {
     pub paused: bool,
     /// When, and how fast, copies go there.
     pub week: Week,
+    /// The same as it is written, to tell whether it has been changed since.
+    written: serde_json::Value,
+}
+
+impl StoreRow {
+    /// Why nothing can be had from the store just now, or sent there; `local` is what a clock on the wall of the house shows.
+    pub fn waits_for(&self, local: NaiveDateTime) -> Option<String> {
+        match () {
+            () if self.paused => Some("the store is paused".to_owned()),
+            () if self.week.at(local) == Pace::Rest => Some("its hours of rest".to_owned()),
+            () => self.stopped.clone().or_else(|| self.failing.clone()),
+        }
+    }
 }
 
 /// A store in numbers.
@@ -115,7 +128,8 @@ impl From<Row> for StoreRow {
             ledger_segment: unsigned(r.ledger_segment),
             paused: r.paused,
             // Written by this program; one that is not understood holds nothing back.
-            week: serde_json::from_value(r.week).unwrap_or_default(),
+            week: serde_json::from_value(r.week.clone()).unwrap_or_default(),
+            written: r.week,
         }
     }
 }
@@ -296,12 +310,14 @@ impl Catalog {
         Ok(())
     }
 
-    /// Nothing goes to a store before then, because its week says so.
-    pub async fn store_rests(&self, id: StoreId, until: DateTime<Utc>) -> Result<()> {
+    /// Nothing goes to a store before then, because its week says so; the week that `store` was read with: if the keeper has changed it
+    /// meanwhile, it says nothing any more.
+    pub async fn store_rests(&self, store: &StoreRow, until: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE store SET rest_until = $2 WHERE id = $1")
-            .bind::<SqlUuid, _>(id.0)
+        sql_query("UPDATE store SET rest_until = $2 WHERE id = $1 AND week = $3")
+            .bind::<SqlUuid, _>(store.id.0)
             .bind::<Timestamptz, _>(until)
+            .bind::<Jsonb, _>(&store.written)
             .kept()
             .execute(&mut c)
             .await?;

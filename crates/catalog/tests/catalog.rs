@@ -26,6 +26,7 @@ use ypogeion_core::{
     layers::{Act, Observation, Outcome, Place},
     ledger::ObjectRecord,
     object::NameKey,
+    window::{Pace, Week},
 };
 
 struct World {
@@ -289,13 +290,18 @@ async fn a_store_that_waits_holds_its_work_back() {
     w.catalog.resume_store(store, Some("new"), None, w.now).await.unwrap();
     assert_eq!(w.catalog.store(store).await.unwrap().address.access_key, "new");
     // Its week, or the keeper, holds it back the same way.
-    w.catalog.store_rests(store, later).await.unwrap();
+    let read = w.catalog.store(store).await.unwrap();
+    w.catalog.store_rests(&read, later).await.unwrap();
     assert!(w.catalog.take_work(Kind::Replicate, me, w.now, lease, 1).await.unwrap().is_empty());
     assert_eq!(w.catalog.next_due(Kind::Replicate, w.now).await.unwrap(), Some(later));
     w.catalog.change_store(store, Some(true), None, w.now).await.unwrap();
     assert!(w.catalog.next_due(Kind::Replicate, later).await.unwrap().is_none());
     assert!(w.catalog.take_work(Kind::Replicate, me, later, lease, 1).await.unwrap().is_empty());
-    w.catalog.change_store(store, Some(false), None, w.now).await.unwrap();
+    let hours = Week { windows: Vec::new(), otherwise: Pace::Limited { rate: 500_000 } };
+    w.catalog.change_store(store, Some(false), Some(&hours), w.now).await.unwrap();
+    // Somebody who read it before that comes too late.
+    w.catalog.store_rests(&read, later).await.unwrap();
+    assert_eq!(w.catalog.store(store).await.unwrap().week, hours);
     assert_eq!(w.catalog.take_work(Kind::Replicate, me, w.now, lease, 1).await.unwrap().len(), 1);
 }
 
@@ -491,7 +497,7 @@ async fn what_nobody_has_looked_at_for_longest_has_its_turn_first() {
     w.catalog.want_rounds(|_| begun).await.unwrap();
     let (me, lease) = (Uuid::now_v7(), TimeDelta::minutes(1));
     let job = w.catalog.take_work(Kind::Audit, me, begun, lease, 9).await.unwrap().remove(0);
-    w.catalog.end_audit(one.id, "well", false, begun).await.unwrap();
+    w.catalog.end_audit(one.id, again.found, "well", false, begun).await.unwrap();
     w.catalog.want_check(Uuid::now_v7(), Place::Home, Check::Reading, begun).await.unwrap();
     w.catalog.next_round(job.id, Check::Reading, begun + TimeDelta::days(1), begun).await.unwrap();
     assert_eq!(w.catalog.take_work(Kind::Audit, me, begun, lease, 9).await.unwrap().len(), 1, "not tomorrow");

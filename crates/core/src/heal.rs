@@ -1,6 +1,6 @@
 //! A copy was found lost or damaged: from where is it made good again?
 
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::TimeDelta;
 
 use crate::{
     StoreId,
@@ -42,13 +42,10 @@ pub fn remedy(place: Place, standings: &[(Place, Standing)], lately: u32) -> Rem
     if lately >= MOST_LATELY {
         return Remedy::EnoughTried;
     }
-    let read: fn(&Standing) -> Option<DateTime<Utc>> = |s| s.proven_at;
     let surest = standings
         .iter()
-        .filter_map(|(p, s)| match p {
-            Place::Store(id) if s.good && *p != place => Some((read(s), s.since, *id)),
-            _ => None,
-        })
+        .filter(|(p, s)| s.good && *p != place)
+        .filter_map(|(p, s)| Some((s.proven_at, s.since, p.store()?)))
         .max()
         .map(|(_, _, id)| id);
     match (place, surest) {
@@ -61,6 +58,7 @@ pub fn remedy(place: Place, standings: &[(Place, Standing)], lately: u32) -> Rem
 
 #[cfg(test)]
 mod tests {
+    use chrono::DateTime;
     use rstest::rstest;
     use uuid::Uuid;
 

@@ -18,6 +18,21 @@ pub enum Place {
     Store(StoreId),
 }
 
+impl Place {
+    /// A store, or, with none, the home disk.
+    pub fn of(store: Option<StoreId>) -> Self {
+        store.map_or(Self::Home, Self::Store)
+    }
+
+    /// The store, if it is one.
+    pub fn store(self) -> Option<StoreId> {
+        match self {
+            Self::Home => None,
+            Self::Store(id) => Some(id),
+        }
+    }
+}
+
 /// What was done.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]

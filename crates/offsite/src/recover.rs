@@ -13,7 +13,7 @@ use std::{
 };
 
 use futures_util::{StreamExt, stream};
-use ypogeion_core::{Hasher, ledger::OriginalRecord};
+use ypogeion_core::{Hasher, OriginalId, ledger::OriginalRecord};
 
 use crate::{
     Fault, Replica,
@@ -60,23 +60,26 @@ impl Report {
 /// Restores `originals` below `target`, `parallel` at a time, newest first. `told` is called after each one.
 pub async fn recover(
     replica: &Replica,
-    originals: &BTreeMap<ypogeion_core::OriginalId, OriginalRecord>,
+    originals: &BTreeMap<OriginalId, OriginalRecord>,
     target: &Path,
     parallel: usize,
     mut told: impl FnMut(&OriginalRecord, &Ended),
 ) -> Result<Report, Fault> {
     let scratch = target.join(SCRATCH);
     fs::create_dir_all(&scratch).map_err(Fault::Home)?;
-    let mut order: Vec<OriginalRecord> = originals.values().cloned().collect();
-    order.sort_by(|a, b| b.taken_at.cmp(&a.taken_at).then_with(|| a.path.cmp(&b.path)));
+    let mut order: Vec<OriginalId> = originals.keys().copied().collect();
+    order.sort_by(|a, b| {
+        let (a, b) = (&originals[a], &originals[b]);
+        b.taken_at.cmp(&a.taken_at).then_with(|| a.path.cmp(&b.path))
+    });
     let mut report = Report { asked: order.len() as u64, ..Report::default() };
     let target: Arc<Path> = target.into();
     let mut work = stream::iter(order)
-        .map(|record| {
+        .map(|id| {
             let target = Arc::clone(&target);
             async move {
-                let ended = restore(replica, &record, &target).await;
-                (record, ended)
+                let record = &originals[&id];
+                (record, restore(replica, record, &target).await)
             }
         })
         .buffer_unordered(parallel.max(1));
@@ -94,7 +97,7 @@ pub async fn recover(
             Ended::Present => report.present += 1,
             Ended::Failed(why) => report.failed.push((record.path.to_string(), why.clone())),
         }
-        told(&record, &ended);
+        told(record, &ended);
     }
     drop(work);
     // Only ever holds files of this program; what is left there belongs to originals that failed.

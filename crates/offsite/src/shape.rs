@@ -19,6 +19,8 @@ use ypogeion_core::window::{Bucket, Pace, Week};
 
 /// Bytes that are let go together while there is a limit: at the slowest one, half a second's worth.
 const PIECE: usize = 16 << 10;
+/// The same while there is none: often enough for one that is set meanwhile, seldom enough to cost nothing.
+const BLOCK: usize = 256 << 10;
 const CONNECT: Duration = Duration::from_secs(10);
 /// One object, or a part of a large one, at full speed.
 const PATIENCE: Duration = Duration::from_secs(300);
@@ -122,13 +124,15 @@ fn paced(
     line: Arc<Line>,
     frames: impl futures_util::Stream<Item = Result<Bytes, HttpError>> + Send + 'static,
 ) -> impl futures_util::Stream<Item = Result<Bytes, HttpError>> + Send + 'static {
-    let pieces = frames.flat_map(|frame| {
+    let splitting = Arc::clone(&line);
+    let pieces = frames.flat_map(move |frame| {
+        let line = Arc::clone(&splitting);
         let (mut rest, failed) = match frame {
             Ok(bytes) => (bytes, None),
             Err(e) => (Bytes::new(), Some(e)),
         };
         let pieces = std::iter::from_fn(move || {
-            let next = rest.split_to(rest.len().min(PIECE));
+            let next = rest.split_to(rest.len().min(if line.has_limits() { PIECE } else { BLOCK }));
             (!next.is_empty()).then_some(Ok(next))
         });
         stream::iter(pieces.chain(failed.map(Err)))

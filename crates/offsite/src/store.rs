@@ -18,7 +18,7 @@ use futures_util::{
     stream::{self, BoxStream},
 };
 use object_store::{
-    ClientOptions, ObjectMeta, ObjectStore, ObjectStoreExt, PutPayload, RetryConfig, WriteMultipart,
+    ObjectMeta, ObjectStore, ObjectStoreExt, PutPayload, RetryConfig, WriteMultipart,
     aws::{AmazonS3Builder, Checksum},
     local::LocalFileSystem,
     path::Path,
@@ -103,7 +103,6 @@ impl Store {
             let place = FsPath::new(folder).join(&prefix);
             return Ok(Store { inner: Arc::new(disk.with_fsync(true)), prefix, name: address.name.clone(), disk: Some(place) });
         }
-        let client = ClientOptions::new().with_allow_http(address.endpoint.starts_with("http://"));
         // The work queue does the waiting between attempts, where people can see it; here only a hiccup is ridden out.
         let retry = RetryConfig { max_retries: 2, retry_timeout: Duration::from_secs(20), ..RetryConfig::default() };
         let inner = AmazonS3Builder::new()
@@ -114,7 +113,6 @@ impl Store {
             .with_secret_access_key(&address.secret_key)
             .with_virtual_hosted_style_request(false)
             .with_checksum_algorithm(Checksum::SHA256)
-            .with_client_options(client)
             .with_http_connector(Shaped(line))
             .with_retry(retry)
             .build()

@@ -8,7 +8,6 @@ use std::time::Duration;
 use bytes::Bytes;
 use chrono::{DateTime, TimeDelta, Utc};
 use object_store::{ObjectStoreExt, PutMode, PutPayload};
-use serde::{Deserialize, Serialize};
 use tokio::time::Instant;
 use ypogeion_core::{kit::StoreAddress, words};
 
@@ -21,8 +20,7 @@ const LITTLE: usize = 16 << 10;
 const CLOCK: TimeDelta = TimeDelta::minutes(5);
 
 /// A step of a trial, in the order in which they are tried.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Step {
     /// Something answers at the address.
     Reach,
@@ -62,8 +60,7 @@ impl Step {
 }
 
 /// How a step went.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Went {
     /// As it should.
     Well,
@@ -71,6 +68,17 @@ pub enum Went {
     Noted,
     /// The store cannot be used like this.
     Badly,
+}
+
+impl Went {
+    /// The word on the wire.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Well => "well",
+            Self::Noted => "noted",
+            Self::Badly => "badly",
+        }
+    }
 }
 
 /// A step that was tried.

@@ -23,8 +23,8 @@ pub struct Store {
     pub prefix: String,
     /// Region.
     pub region: String,
-    /// `idle`, `sending`, `resting` (its week says so), `paused` (the keeper says so), `away` (a disk that is not connected), `failing` (tried again by itself) or
-    /// `stopped` (waits for the keeper).
+    /// `idle`, `sending`, `resting` (its week says so), `paused` (the keeper says so), `away` (a disk that is not connected),
+    /// `failing` (tried again by itself) or `stopped` (waits for the keeper).
     pub state: String,
     /// Why it failed or stopped.
     pub reason: Option<String>,

@@ -3,11 +3,8 @@
 use actix_web::{HttpResponse, get, post, web};
 use chrono::Local;
 use uuid::Uuid;
-use ypogeion_catalog::{
-    audits::{Audit, Check as Kind},
-    stores::StoreRow,
-};
-use ypogeion_core::{heal::LATELY, layers::Place, window::Pace};
+use ypogeion_catalog::audits::{Audit, Check as Kind};
+use ypogeion_core::{heal::LATELY, layers::Place};
 use ypogeion_wire::{
     checks::{Check, CheckResult, Checks, WantCheck},
     work::LiveEvent,
@@ -40,8 +37,11 @@ fn result(a: &Audit) -> CheckResult {
 #[get("/api/checks")]
 pub async fn list_checks(app: web::Data<App>) -> Answer<web::Json<Checks>> {
     let (audits, due) = (app.catalog.audits().await?, app.catalog.rounds().await?);
+    let local = Local::now().naive_local();
     let mut places = vec![(Place::Home, "At home".to_owned(), None)];
-    places.extend(app.catalog.stores().await?.into_iter().map(|s| (Place::Store(s.id), s.address.name.clone(), waits_for(&s))));
+    places.extend(
+        app.catalog.stores().await?.into_iter().map(|s| (Place::Store(s.id), s.address.name.clone(), s.waits_for(local))),
+    );
     let mut checks = Vec::new();
     for (place, name, waits) in places {
         let bad_now = app.catalog.bad_at(place).await?;
@@ -49,7 +49,7 @@ pub async fn list_checks(app: web::Data<App>) -> Answer<web::Json<Checks>> {
             let of = |ended: bool| audits.iter().find(|a| a.place == place && a.check == kind && a.ended_at.is_some() == ended);
             let now = of(false).map(result);
             checks.push(Check {
-                store: store(place),
+                store: place.store(),
                 place: name.clone(),
                 kind: kind.word().into(),
                 bad_now,
@@ -65,22 +65,6 @@ pub async fn list_checks(app: web::Data<App>) -> Answer<web::Json<Checks>> {
     Ok(web::Json(Checks { checks, healed_home, healed_away, cover_days }))
 }
 
-/// Why nothing is read from a store just now.
-fn waits_for(store: &StoreRow) -> Option<String> {
-    match () {
-        () if store.paused => Some("the store is paused".to_owned()),
-        () if store.week.at(Local::now().naive_local()) == Pace::Rest => Some("its hours of rest".to_owned()),
-        () => store.stopped.clone().or_else(|| store.failing.clone()),
-    }
-}
-
-fn store(place: Place) -> Option<ypogeion_core::StoreId> {
-    match place {
-        Place::Home => None,
-        Place::Store(id) => Some(id),
-    }
-}
-
 fn possible(place: Place, kind: Kind) -> bool {
     place != Place::Home || kind == Kind::Reading
 }
@@ -89,7 +73,7 @@ fn possible(place: Place, kind: Kind) -> bool {
 #[utoipa::path(responses((status = 202)))]
 #[post("/api/checks")]
 pub async fn want_check(app: web::Data<App>, caller: Caller, body: web::Json<WantCheck>) -> Answer<HttpResponse> {
-    let place = body.store.map_or(Place::Home, Place::Store);
+    let place = Place::of(body.store);
     let kind = Kind::from_word(&body.kind)
         .filter(|k| possible(place, *k))
         .ok_or_else(|| Failure::bad("That place cannot be checked in this way."))?;

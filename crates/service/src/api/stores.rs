@@ -10,10 +10,7 @@ use ypogeion_core::{
     StoreId,
     kit::{RecoveryKit, StoreAddress},
 };
-use ypogeion_offsite::{
-    Replica, Store as Opened,
-    trial::{self, Went},
-};
+use ypogeion_offsite::{Replica, Store as Opened, trial};
 use ypogeion_wire::{
     offsite::{Kit, NewStore, ResumeStore, ShowKit, Store, StoreChange, Trial, TrialStep},
     problem::ProblemType,
@@ -76,13 +73,8 @@ pub async fn try_store_again(app: web::Data<App>, id: web::Path<Uuid>) -> Answer
 
 async fn tried(app: &App, address: &StoreAddress) -> Answer<web::Json<Trial>> {
     let tried = trial::try_out(address, u128::from_le_bytes(security::random()), app.now()).await;
-    let went = |w: Went| match w {
-        Went::Well => "well",
-        Went::Noted => "noted",
-        Went::Badly => "badly",
-    };
     let usable = trial::usable(&tried);
-    let steps = tried.into_iter().map(|t| TrialStep { step: t.step.word().into(), went: went(t.went).into(), said: t.said });
+    let steps = tried.into_iter().map(|t| TrialStep { step: t.step.word().into(), went: t.went.word().into(), said: t.said });
     Ok(web::Json(Trial { usable, steps: steps.collect() }))
 }
 

@@ -4,12 +4,7 @@
 //! where it was. Each copy's result is an observation; what is bad is put down to be made good (see [`super::heal`]). A drill asks
 //! nothing of the catalogue: it uses the store and the key alone, as on the day when home is gone.
 
-use std::{
-    collections::BTreeMap,
-    fs,
-    sync::Arc,
-    time::{Duration, Instant},
-};
+use std::{collections::BTreeMap, fs, sync::Arc, time::Instant};
 
 use chrono::{DateTime, TimeDelta, Utc};
 use futures_util::TryStreamExt;
@@ -30,6 +25,9 @@ use ypogeion_wire::work::LiveEvent;
 
 use super::{Ended, offsite};
 use crate::{app::App, at_home::look_at, failure::Answer, security};
+
+/// What was seen of a copy: what it is worth, and its plaintext's hash if it was read to the end.
+type Seen = (Outcome, Option<Digest>);
 
 /// Copies asked for at once.
 const BATCH: i64 = 50;
@@ -57,8 +55,8 @@ async fn begin(app: &App, place: Place, check: Check, population: u64) -> Answer
     Ok(app.catalog.begin_audit(Uuid::now_v7(), place, check, population, app.now()).await?)
 }
 
-async fn end(app: &App, job: &Job, audit: &Audit, said: &str, failed: bool) -> Answer<Ended> {
-    app.catalog.end_audit(audit.id, said, failed, app.now()).await?;
+async fn end(app: &App, job: &Job, audit: &Audit, found: Found, said: &str, failed: bool) -> Answer<Ended> {
+    app.catalog.end_audit(audit.id, found, said, failed, app.now()).await?;
     if failed {
         let line = format!("could not finish the {} of {}: {said}", audit.check.word(), name_of(app, audit.place).await?);
         app.catalog.write_record(app.now(), "Ypogeion", &line).await?;
@@ -78,13 +76,13 @@ pub(super) async fn name_of(app: &App, place: Place) -> Answer<String> {
     })
 }
 
-/// What was seen of one copy: an observation, and, if it is bad, the work of making it good.
+/// What was seen of one copy, and, if it is bad, a line in the record. Making it good is put down with the observation.
 pub(super) async fn note(
     app: &Arc<App>,
     (original, expected): (OriginalId, Digest),
     place: Place,
     act: Act,
-    (outcome, digest): (Outcome, Option<Digest>),
+    (outcome, digest): Seen,
 ) -> Answer<()> {
     let seen = Observation { place, act, at: app.now(), digest, outcome };
     app.catalog.observe(original, expected, &seen).await?;
@@ -94,7 +92,6 @@ pub(super) async fn note(
         let name = name_of(app, place).await?;
         tracing::warn!(%path, place = name, what, "a copy is not what it should be");
         app.catalog.write_record(app.now(), "Ypogeion", &format!("found the copy of {path} on {name} {what}")).await?;
-        app.catalog.want_healing(original, place, app.now()).await?;
         app.live.changed(&[LiveEvent::Library, LiveEvent::Overview, LiveEvent::Offsite]);
     }
     Ok(())
@@ -102,13 +99,16 @@ pub(super) async fn note(
 
 /// Reads copies again, at home or in a store.
 pub(super) async fn read(app: &Arc<App>, job: &Job) -> Answer<Ended> {
-    let (place, store) = match job.store {
-        None => (Place::Home, None),
-        Some(id) => match offsite::open(app, job).await? {
-            Ok((row, replica)) => (Place::Store(id), Some((row, replica))),
-            Err(ended) => return Ok(ended),
+    let (place, store) = (
+        Place::of(job.store),
+        match job.store {
+            None => None,
+            Some(_) => match offsite::open(app, job).await? {
+                Ok(opened) => Some(opened),
+                Err(ended) => return Ok(ended),
+            },
         },
-    };
+    );
     let rhythm = app.settings.checks.rhythm;
     let (copies, bytes) = app.catalog.copies_at(place).await?;
     loop {
@@ -119,52 +119,37 @@ pub(super) async fn read(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             _ => Vec::new(),
         };
         if turns.is_empty() {
-            return end(app, job, &audit, &said(&audit.found), false).await;
+            return end(app, job, &audit, audit.found, &said(&audit.found), false).await;
         }
         let mut found = audit.found;
         for turn in turns {
             if store.is_none() && !app.library.is_mounted() {
-                return end(
-                    app,
-                    job,
-                    &audit,
-                    "The library’s disk is not there; nothing was read. Is it connected and mounted?",
-                    true,
-                )
-                .await;
+                let why = "The library’s disk is not there; nothing was read. Is it connected and mounted?";
+                return end(app, job, &audit, found, why, true).await;
             }
             let began = Instant::now();
             let seen = match &store {
                 None => at_home(app, &turn).await?,
                 Some((row, replica)) => match in_store(app, row.id, replica, &turn).await? {
-                    Ok(seen) => seen,
+                    Ok(Some(seen)) => seen,
+                    Ok(None) => continue,
                     Err(fault) => return offsite::note_fault(app, row, job, fault).await,
                 },
             };
             let act = if store.is_none() { Act::Reread } else { Act::Opened };
             note(app, (turn.id, turn.digest), place, act, seen).await?;
-            let more = Found {
-                checked: 1,
-                bytes: turn.size,
-                wrong: u64::from(seen.0 == Outcome::Wrong),
-                missing: u64::from(seen.0 == Outcome::Missing),
-                ..Found::default()
-            };
+            let mut more = Found { bytes: turn.size, ..Found::default() };
+            tally(&mut more, seen.0);
             app.catalog.count_audit(audit.id, more).await?;
-            found = Found {
-                checked: found.checked + 1,
-                bytes: found.bytes + turn.size,
-                wrong: found.wrong + more.wrong,
-                missing: found.missing + more.missing,
-                ..found
-            };
+            tally(&mut found, seen.0);
+            found.bytes += turn.size;
             if found.checked >= ALARM_AFTER && (found.wrong + found.missing) * 2 > found.checked {
                 let why = format!(
                     "{} of {} copies were bad, so the reading was stopped. Look at the disk or the store before anything else.",
                     words::count(found.wrong + found.missing),
                     words::count(found.checked)
                 );
-                return end(app, job, &audit, &why, true).await;
+                return end(app, job, &audit, found, &why, true).await;
             }
             if enough(&found) {
                 break;
@@ -194,7 +179,7 @@ fn bad(found: &Found) -> String {
     [some(found.wrong, "damaged"), some(found.missing, "missing")].into_iter().flatten().collect::<Vec<_>>().join(", ")
 }
 
-async fn at_home(app: &App, turn: &Turn) -> Answer<(Outcome, Option<Digest>)> {
+async fn at_home(app: &App, turn: &Turn) -> Answer<Seen> {
     let digest = turn.digest;
     let seen = look_at(app, turn.id, turn.path.clone(), move |library, path| match library.reread(path, digest) {
         Ok((Outcome::Missing, _)) => Ok(None),
@@ -207,12 +192,10 @@ async fn at_home(app: &App, turn: &Turn) -> Answer<(Outcome, Option<Digest>)> {
     Ok(seen.0.unwrap_or((Outcome::Missing, None)))
 }
 
-type Seen = (Outcome, Option<Digest>);
-
-async fn in_store(app: &App, store: StoreId, replica: &Replica, turn: &Turn) -> Answer<Result<Seen, Fault>> {
-    // Confirmed when its turn was asked for; found bad by somebody else since, it is nobody's turn any more.
-    let Some(object) = app.catalog.object(store, turn.digest).await? else { return Ok(Ok((Outcome::Missing, None))) };
-    Ok(reading::prove(replica, &object.name, turn.digest).await)
+/// `None`: confirmed when its turn was asked for, and found bad by somebody else since; it is sent again, and has no turn any more.
+async fn in_store(app: &App, store: StoreId, replica: &Replica, turn: &Turn) -> Answer<Result<Option<Seen>, Fault>> {
+    let Some(object) = app.catalog.object(store, turn.digest).await? else { return Ok(Ok(None)) };
+    Ok(reading::prove(replica, &object.name, turn.digest).await.map(Some))
 }
 
 /// Compares a store's list with what it confirmed.
@@ -222,19 +205,9 @@ pub(super) async fn survey(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         Err(ended) => return Ok(ended),
     };
     let place = Place::Store(store.id);
-    // A list is made in one go: what an interrupted one has counted is counted again.
-    if let Some(open) = app
-        .catalog
-        .audits()
-        .await?
-        .into_iter()
-        .find(|a| a.place == place && a.check == Check::Listing && a.ended_at.is_none() && a.found.checked > 0)
-    {
-        app.catalog.end_audit(open.id, "It was interrupted and begun again.", true, app.now()).await?;
-    }
     let audit = begin(app, place, Check::Listing, app.catalog.copies_at(place).await?.0).await?;
     let began = app.now();
-    let mut due = Due { app, store: store.id, began, page: Vec::new().into_iter(), last: String::new(), next: None };
+    let mut due = Due { app, store: store.id, began, page: Vec::new().into_iter(), last: String::new() };
     let (mut listed, mut found, mut unknown) = (replica.store.list_objects("objects"), Found::default(), Vec::new());
     let mut expected = due.take().await?;
     loop {
@@ -242,7 +215,7 @@ pub(super) async fn survey(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             Ok(object) => object,
             // It can be used all the same: each copy is read by its name.
             Err(fault @ Fault::Disorder(_)) => {
-                return end(app, job, &audit, &format!("The list could not be compared: {fault}."), true).await;
+                return end(app, job, &audit, found, &format!("The list could not be compared: {fault}."), true).await;
             }
             Err(fault) => return offsite::note_fault(app, &store, job, fault).await,
         };
@@ -274,7 +247,6 @@ pub(super) async fn survey(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     }
     found.unknown += count_unknown(app, store.id, &mut unknown).await?;
     app.catalog.store_well(store.id, app.now()).await?;
-    app.catalog.count_audit(audit.id, found).await?;
     let (objects, bad) = (words::counted(found.checked, "object"), bad(&found));
     let mut said = match (found.checked, bad.as_str()) {
         (0, _) => "Nothing is there yet that could be compared.".to_owned(),
@@ -284,7 +256,7 @@ pub(super) async fn survey(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     if found.unknown > 0 {
         said += &format!(" {} more are there that nobody knows; they were left alone.", words::count(found.unknown));
     }
-    end(app, job, &audit, &said, false).await
+    end(app, job, &audit, found, &said, false).await
 }
 
 fn tally(found: &mut Found, outcome: Outcome) {
@@ -303,20 +275,19 @@ struct Due<'a> {
     began: DateTime<Utc>,
     page: std::vec::IntoIter<Expected>,
     last: String,
-    next: Option<Expected>,
 }
 
 impl Due<'_> {
     async fn take(&mut self) -> Answer<Option<Expected>> {
-        self.next = self.page.next();
-        if self.next.is_none() {
+        let mut next = self.page.next();
+        if next.is_none() {
             self.page = self.app.catalog.expected_objects(self.store, &self.last, self.began, PAGE).await?.into_iter();
-            self.next = self.page.next();
+            next = self.page.next();
         }
-        if let Some(next) = &self.next {
+        if let Some(next) = &next {
             self.last.clone_from(&next.name);
         }
-        Ok(self.next.take())
+        Ok(next)
     }
 }
 
@@ -370,7 +341,7 @@ pub(super) async fn drill(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             bad[0].name,
             bad[0].why
         );
-        return end(app, job, &audit, &why, true).await;
+        return end(app, job, &audit, Found::default(), &why, true).await;
     }
     let drawn = draw(population, app.settings.checks.drill_sample, |below| u64::from_le_bytes(security::random()) % below);
     let sample: BTreeMap<_, _> = holdings
@@ -388,7 +359,7 @@ pub(super) async fn drill(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     let (began, mut failed) = (Instant::now(), Vec::new());
     let report = recover::recover(&replica, &sample, &scratch, DRILL_PARALLEL, |record, ended| {
         if matches!(ended, recover::Ended::Failed(_)) {
-            failed.push((record.id, record.sha256));
+            failed.push(record.id);
         }
     })
     .await;
@@ -399,22 +370,16 @@ pub(super) async fn drill(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     };
     let found =
         Found { population, checked: report.asked, bytes: report.bytes, missing: report.failed.len() as u64, ..Found::default() };
-    app.catalog.count_audit(audit.id, found).await?;
     // Read one by one, each by itself: that says which are damaged and which are gone, and has them made good.
-    let known: Vec<OriginalId> = failed.iter().map(|(id, _)| *id).collect();
-    app.catalog.want_proof(store.id, &known, app.now()).await?;
+    app.catalog.want_proof(store.id, &failed, app.now()).await?;
     let mut said = Sampled { population, sample: report.asked, bad: report.failed.len() as u64 }.statement();
     if report.bytes > 0 {
         said += &format!(
             " {} took {}.",
             words::size(report.bytes),
-            words::span(TimeDelta::from_std(rounded(began.elapsed())).unwrap_or_default())
+            words::span(TimeDelta::seconds(began.elapsed().as_secs().max(1) as i64))
         );
     }
     app.catalog.write_record(app.now(), "Ypogeion", &format!("held a drill with {}: {said}", store.address.name)).await?;
-    end(app, job, &audit, &said, false).await
-}
-
-fn rounded(took: Duration) -> Duration {
-    Duration::from_secs(took.as_secs().max(1))
+    end(app, job, &audit, found, &said, false).await
 }

@@ -18,7 +18,6 @@ use ypogeion_core::{
     heal::{LATELY, Remedy, remedy},
     layers::{Act, Observation, Outcome, Place},
     retry,
-    window::Pace,
 };
 use ypogeion_library::{Finished, PartWriter, Publish};
 use ypogeion_offsite::{
@@ -28,7 +27,11 @@ use ypogeion_offsite::{
 };
 use ypogeion_wire::work::LiveEvent;
 
-use super::{Ended, audit::name_of, offsite};
+use super::{
+    Ended,
+    audit::{name_of, note},
+    offsite,
+};
 use crate::{
     app::App,
     at_home::look_at,
@@ -46,7 +49,7 @@ pub(super) async fn heal(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         Err(CatalogError::NotFound) => return Ok(Ended::Done),
         other => other?,
     };
-    let place = job.store.map_or(Place::Home, Place::Store);
+    let place = Place::of(job.store);
     let lately = app.catalog.healed_since(id, place, app.now() - LATELY).await?;
     let standings = app.catalog.standings(id).await?;
     // A good copy in a drawer is no help today if there is another one.
@@ -73,7 +76,7 @@ pub(super) async fn heal(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         Remedy::FetchFrom(store) => fetch_home(app, job, &row, store).await,
         Remedy::ByWayOfHome(store) => match fetch_home(app, job, &row, store).await? {
             // Home has it now; the next look sends it on.
-            Ended::Done => Ok(Ended::Again(app.now(), "its copy at home was fetched first".to_owned())),
+            Ended::Done => Ok(Ended::Later(app.now())),
             other => Ok(other),
         },
         Remedy::Nowhere => Ok(Ended::GivenUp(
@@ -89,16 +92,13 @@ pub(super) async fn heal(app: &Arc<App>, job: &Job) -> Answer<Ended> {
 /// Whether a copy could be fetched from there now, as far as is known.
 async fn reachable(app: &App, place: Place) -> Answer<bool> {
     let Place::Store(id) = place else { return Ok(app.library.is_mounted()) };
-    let row = app.catalog.store(id).await?;
-    let rests = row.week.at(Local::now().naive_local()) == Pace::Rest;
-    Ok(row.stopped.is_none() && row.failing.is_none() && !row.paused && !rests)
+    Ok(app.catalog.store(id).await?.waits_for(Local::now().naive_local()).is_none())
 }
 
 /// Fetches the copy of a store to home.
 async fn fetch_home(app: &Arc<App>, job: &Job, row: &OriginalRow, store: StoreId) -> Answer<Ended> {
-    let later = |why: String| Ended::Again(app.now() + retry::wait(job.attempts, security::chance()), why);
     if !app.library.is_mounted() {
-        return Ok(later("the library’s disk is not there".to_owned()));
+        return Ok(later(app, job, "the library’s disk is not there".to_owned()));
     }
     let (source, replica) = match offsite::open(app, &Job { store: Some(store), ..job.clone() }).await? {
         Ok(opened) => opened,
@@ -106,59 +106,78 @@ async fn fetch_home(app: &Arc<App>, job: &Job, row: &OriginalRow, store: StoreId
         Err(_) => return Ok(Ended::Later(app.now() + LOOK_AGAIN)),
     };
     let Some(object) = app.catalog.object(store, row.digest).await? else {
-        return Ok(later("the store that had a good copy is sent it again first".to_owned()));
+        return Ok(later(app, job, "the store that had a good copy is sent it again first".to_owned()));
     };
     let upload = UploadId(Uuid::now_v7());
     landing::open_part(app, upload).await?;
     let writer = app.library.incoming().writer(upload, 0)?;
-    let part = match fetch(&replica, &object.name, Part(writer)).await {
-        Ok((_, Part(writer))) => writer.finish(),
-        Err(e) => {
+    let fetched = fetch(&replica, &object.name, Part(writer)).await;
+    let bad = match fetched {
+        Ok((_, Part(writer))) => {
+            let part = writer.finish();
+            if part.digest == row.digest {
+                return put_in_place(app, job, row, part, (store, &source.address.name)).await;
+            }
+            (Outcome::Wrong, Some(part.digest))
+        }
+        Err(FetchError::Open(OpenError::Io(e))) => {
             landing::remove_part(app, upload).await?;
-            return match e {
-                FetchError::Open(OpenError::Io(e)) => Ok(later(format!("the home disk could not be written: {e}"))),
-                FetchError::Store(fault) if !matches!(fault, Fault::Missing(_)) => Ok(later(chain(&fault))),
-                // That copy is bad as well. Noted, so that the next look takes another one.
-                _ => {
-                    app.catalog.want_proof(store, &[row.id], app.now()).await?;
-                    Ok(later(format!("the copy in {} could not be opened", source.address.name)))
-                }
-            };
+            return Ok(later(app, job, format!("the home disk could not be written: {e}")));
+        }
+        Err(FetchError::Open(_)) => (Outcome::Wrong, None),
+        Err(FetchError::Store(Fault::Missing(_))) => (Outcome::Missing, None),
+        Err(FetchError::Store(fault)) => {
+            landing::remove_part(app, upload).await?;
+            return Ok(later(app, job, chain(&fault)));
         }
     };
-    if part.digest != row.digest {
+    landing::remove_part(app, upload).await?;
+    // That copy is bad as well. Noted, so that the next look takes another one, or knows of none.
+    note(app, (row.id, row.digest), Place::Store(store), Act::Opened, bad).await?;
+    Ok(Ended::Later(app.now()))
+}
+
+/// Something stood in the way; it is tried again after a while, and not for ever.
+fn later(app: &App, job: &Job, why: String) -> Ended {
+    Ended::Again(app.now() + retry::wait(job.attempts, security::chance()), why)
+}
+
+/// Puts good bytes in the place of bad ones, which are kept aside, and notes that.
+async fn put_in_place(
+    app: &Arc<App>,
+    job: &Job,
+    row: &OriginalRow,
+    part: Finished,
+    (store, name): (StoreId, &str),
+) -> Answer<Ended> {
+    let upload = part.id;
+    // Whoever files the library anew may just have given it another name.
+    let (_, path) = look_at(app, row.id, row.path.clone(), |library, path| Ok(library.is_there(path).then_some(()))).await?;
+    let (library, place, id, time) = (Arc::clone(&app.library), path.clone(), row.id, SystemTime::from(row.taken_at));
+    let published = tokio::task::spawn_blocking(move || {
+        part.seal(time)?;
+        library.set_aside(&place, id)?;
+        library.publish(&part, &place)
+    })
+    .await??;
+    if published == Publish::NameTaken {
         landing::remove_part(app, upload).await?;
-        app.catalog.want_proof(store, &[row.id], app.now()).await?;
-        return Ok(later(format!("the copy in {} is not what it should be", source.address.name)));
+        return Ok(later(app, job, "something else lies in its place; move that away".to_owned()));
     }
-    match put_in_place(app, row, part).await? {
-        Publish::Done => {}
-        Publish::NameTaken => {
-            landing::remove_part(app, upload).await?;
-            return Ok(Ended::GivenUp("something else lies in its place; move that away and try again".to_owned()));
-        }
+    if app.catalog.original(row.id, None).await?.path != path {
+        // It was given that other name at the same moment: these bytes would lie where no row is.
+        let library = Arc::clone(&app.library);
+        tokio::task::spawn_blocking(move || library.unpublish(&path)).await??;
+        return Ok(Ended::Later(app.now()));
     }
     let seen =
         Observation { place: Place::Home, act: Act::Reread, at: app.now(), digest: Some(row.digest), outcome: Outcome::Right };
     app.catalog.observe(row.id, row.digest, &seen).await?;
     app.catalog.note_healing(row.id, Place::Home, Place::Store(store), app.now()).await?;
-    let line = format!("mended {} at home with the copy in {}", row.path, source.address.name);
+    let line = format!("mended {path} at home with the copy in {name}");
     app.catalog.write_record(app.now(), "Ypogeion", &line).await?;
     app.live.changed(&[LiveEvent::Library, LiveEvent::Overview]);
     Ok(Ended::Done)
-}
-
-/// Puts good bytes in the place of bad ones, which are kept aside.
-async fn put_in_place(app: &Arc<App>, row: &OriginalRow, part: Finished) -> Answer<Publish> {
-    // Whoever files the library anew may just have given it another name.
-    let (_, path) = look_at(app, row.id, row.path.clone(), |library, path| Ok(library.is_there(path).then_some(()))).await?;
-    let (library, id, time) = (Arc::clone(&app.library), row.id, SystemTime::from(row.taken_at));
-    Ok(tokio::task::spawn_blocking(move || {
-        part.seal(time)?;
-        library.set_aside(&path, id)?;
-        library.publish(&part, &path)
-    })
-    .await??)
 }
 
 /// A part as something that bytes are written to.

@@ -1,7 +1,7 @@
 //! Background work: rows of the catalogue, taken, done, put back.
 //!
-//! One loop for each kind ([`previews`], [`groups`], [`refile`], [`adopt`], [`derive`], [`audit`] for three, [`heal`], and [`offsite`] for the other three). A loop sleeps until it is woken by a
-//! notification or until something is due; while nothing is due, nothing wakes. Every piece of work may be done twice and
+//! One loop for each kind ([`previews`], [`groups`], [`refile`], [`adopt`], [`derive`], [`audit`] for three, [`heal`], and [`offsite`] for
+//! the other three). A loop sleeps until it is woken by a notification or until something is due; while nothing is due, nothing wakes. Every piece of work may be done twice and
 //! may be killed anywhere.
 
 mod adopt;

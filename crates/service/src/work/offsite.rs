@@ -46,7 +46,7 @@ pub(super) async fn open(app: &Arc<App>, job: &Job) -> Answer<Result<(StoreRow, 
     let local = Local::now();
     if row.week.at(local.naive_local()) == Pace::Rest {
         let until = row.week.change_after(local.naive_local()).map_or(TimeDelta::hours(1), |c| c - local.naive_local());
-        app.catalog.store_rests(id, app.now() + until).await?;
+        app.catalog.store_rests(&row, app.now() + until).await?;
         return Ok(Err(Ended::Waits));
     }
     match app.replica(&row).await {
