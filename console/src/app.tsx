@@ -8,6 +8,7 @@ import { Devices } from "./pages/devices";
 import { Library } from "./pages/library";
 import { Offsite } from "./pages/offsite";
 import { Overview } from "./pages/overview";
+import { Restore } from "./pages/restore";
 import { Settings } from "./pages/settings";
 import { SignIn } from "./pages/sign-in";
 import { Shell } from "./shell";
@@ -38,6 +39,7 @@ export function App() {
         <Route path="/library/:id" element={<Library keeper={keeper} />} />
         <Route path="/devices" element={<Devices me={me.data} />} />
         {keeper && <Route path="/offsite" element={<Offsite />} />}
+        <Route path="/restore" element={<Restore me={me.data} />} />
         {keeper && <Route path="/library/adopt" element={<Adopt />} />}
         {keeper && <Route path="/rules" element={<Settings />} />}
         <Route

@@ -58,6 +58,9 @@ export function Shell({ me, there, children }: { me: Me; there: boolean; childre
               {troubled > 0 && <span className="text-[13px] font-semibold text-oxide" aria-label={`${troubled} stopped`}>{troubled}</span>}
             </NavLink>
           )}
+          <NavLink to="/restore" className={link}>
+            Restore
+          </NavLink>
           <NavLink to="/activity" className={link}>
             Activity
           </NavLink>

@@ -21,6 +21,7 @@ export const keys = {
   adopted: (adoption: string, outcome: string) => ["work", "adopted", adoption, outcome],
   household: ["library", "household"],
   refilings: ["library", "refilings"],
+  holding: ["library", "holding"],
   place: ["place"],
   coverage: (device: string) => ["devices", "coverage", device],
   clocks: (device: string) => ["devices", "clock", device],
@@ -74,6 +75,16 @@ export const useMonth = (month: string, enabled: boolean) =>
     initialPageParam: undefined,
     getNextPageParam: (last) => last.next ?? undefined,
     select: (data) => data.pages.flatMap((p) => p.originals),
+    enabled,
+  });
+
+/** What was deleted, page by page as somebody asks for more. */
+export const useHolding = (enabled = true) =>
+  useInfiniteQuery<Schemas["Holding"], Failure, { pages: Schemas["Holding"][] }, readonly string[], string | undefined>({
+    queryKey: keys.holding,
+    queryFn: ({ pageParam }) => ask(`/api/holding?limit=100${pageParam ? `&after=${encodeURIComponent(pageParam)}` : ""}`),
+    initialPageParam: undefined,
+    getNextPageParam: (last) => last.next ?? undefined,
     enabled,
   });
 

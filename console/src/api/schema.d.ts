@@ -420,6 +420,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/holding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was deleted and can be taken back, what was deleted last first. */
+        get: operations["list_holding"];
+        put?: never;
+        /** Deletes originals, with the other files of their shots: they go to holding, and can be taken back. */
+        post: operations["hold_originals"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/holding/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes originals back: to where they were, or, if their files have left the home disk, from a store. */
+        post: operations["take_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/holding/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Has originals leave holding now, as far as the brake allows. Their sealed copies stay in the stores for their time. */
+        post: operations["end_holding"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/holding/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The keeper has looked at what the brake holds, and lets it go. */
+        post: operations["release_brake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/household": {
         parameters: {
             query?: never;
@@ -1080,6 +1149,42 @@ export interface components {
              */
             waiting: number;
         };
+        /** @description The brake: so much would leave holding within one day that somebody should look first. */
+        Brake: {
+            /**
+             * Format: int64
+             * @description Their bytes.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Originals that wait.
+             */
+            count: number;
+            /**
+             * Format: int32
+             * @description The share that may.
+             */
+            limit: number;
+            /**
+             * Format: int32
+             * @description The share of the library that would have gone within one day, in percent.
+             */
+            percent: number;
+        };
+        /** @description What came of taking back, ending, or letting go. */
+        Changed: {
+            /**
+             * Format: int64
+             * @description So many.
+             */
+            count: number;
+            /**
+             * Format: int64
+             * @description Of these, so many have to be fetched from a store.
+             */
+            fetched: number;
+        };
         /** @description One kind of check of one place. */
         Check: {
             /**
@@ -1174,6 +1279,11 @@ export interface components {
              * @description Copies made good at home within the last thirty days.
              */
             healed_home: number;
+        };
+        /** @description Which originals; at most 1,000 at once. */
+        Chosen: {
+            /** @description Their ids. */
+            originals: string[];
         };
         /** @description Claim a pairing code. */
         ClaimPairing: {
@@ -1494,6 +1604,61 @@ export interface components {
             /** @description `home` or the store's name. */
             place: string;
         };
+        /** @description Something that was deleted. */
+        HeldOriginal: {
+            /** @description Whether its file is still at home. If not, a store has it still, and taking it back fetches it from there. */
+            at_home: boolean;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            deleted_at: string;
+            /** @description Who deleted it. */
+            deleted_by: string;
+            /** @description The folder where it was, and is again when it is taken back. */
+            folder: string;
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /** @description What sort of file it is. */
+            kind: string;
+            /**
+             * Format: date-time
+             * @description When it leaves the home disk; none: never.
+             */
+            leaves_at?: string | null;
+            /** @description Its name in the library. */
+            name: string;
+            /** @description Thumbhash, base64. */
+            placeholder?: string | null;
+            /** @description `waiting`, `ready` or `none`. */
+            preview: string;
+            /**
+             * Format: int64
+             * @description Bytes.
+             */
+            size: number;
+        };
+        /** @description A page of what was deleted and can be taken back, what was deleted last first. */
+        Holding: {
+            brake?: null | components["schemas"]["Brake"];
+            /** @description The originals. */
+            held: components["schemas"]["HeldOriginal"][];
+            /**
+             * Format: int32
+             * @description How many days something waits in holding from the day it is deleted; 0: for ever.
+             */
+            home_days: number;
+            /** @description For the next page; none: this is the last one. */
+            next?: string | null;
+            /**
+             * Format: int32
+             * @description How many days longer the stores keep their sealed copies.
+             */
+            offsite_days: number;
+        };
         /** @description The state of the house, for anybody who asks. */
         HouseState: {
             /** @description One sentence that names nobody. */
@@ -1505,6 +1670,11 @@ export interface components {
         };
         /** @description The household's own rules. */
         Household: {
+            /**
+             * Format: int32
+             * @description The brake: if more than this share of the library, in percent, would go within one day, nothing goes until the keeper has looked.
+             */
+            brake_percent: number;
             /** @description How deep an original must have sunk before a device may let go of it: `home`, `offsite` or `proven`. */
             clear_at: string;
             /** @description A JPEG is made beside each HEIC, for readers that know none. */
@@ -1513,19 +1683,44 @@ export interface components {
             filing: string;
             /** @description The word of the ready-made plan that this is, if it is one. */
             filing_plan?: string | null;
+            /**
+             * Format: int32
+             * @description How many days what was deleted waits in holding: 30, 60, 90, 180 or 365; 0: for ever.
+             */
+            home_days: number;
             /** @description What it calls itself. */
             name: string;
+            /**
+             * Format: int32
+             * @description How many days longer the stores keep their sealed copies; up to 365.
+             */
+            offsite_days: number;
             /** @description The ready-made plans. */
             plans: components["schemas"]["ReadyPlan"][];
         };
         /** @description Change the household's own rules. What is left out stays. */
         HouseholdChange: {
+            /**
+             * Format: int32
+             * @description 1 to 100.
+             */
+            brake_percent?: number | null;
             /** @description `home`, `offsite` or `proven`. */
             clear_at?: string | null;
             /** @description Make a JPEG beside each HEIC. Turned off, those that are there stay. */
             derive_jpeg?: boolean | null;
             /** @description A filing plan: the word of a ready-made one, or a pattern. */
             filing?: string | null;
+            /**
+             * Format: int32
+             * @description 30, 60, 90, 180 or 365; 0: for ever. For what is deleted from now on.
+             */
+            home_days?: number | null;
+            /**
+             * Format: int32
+             * @description Up to 365.
+             */
+            offsite_days?: number | null;
         };
         /** @description A device's sources, and what it waits for. */
         Inventory: {
@@ -1715,6 +1910,24 @@ export interface components {
             region?: string;
             /** @description Secret access key. */
             secret_key?: string;
+        };
+        /** @description What was deleted. */
+        NowHeld: {
+            /**
+             * Format: int64
+             * @description So many went to holding, with the other files of their shots.
+             */
+            count: number;
+            /**
+             * Format: int32
+             * @description How many days longer the stores keep their sealed copies.
+             */
+            offsite_days: number;
+            /**
+             * Format: date-time
+             * @description Until when they can be taken back at home; none: for ever.
+             */
+            until?: string | null;
         };
         /** @description A batch of what a device has. */
         Offer: {
@@ -3261,6 +3474,118 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    list_holding: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before. */
+                after?: string | null;
+                /** @description At most this many, up to 500. */
+                limit?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Holding"];
+                };
+            };
+        };
+    };
+    hold_originals: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Chosen"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NowHeld"];
+                };
+            };
+        };
+    };
+    take_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Chosen"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+        };
+    };
+    end_holding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Chosen"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+        };
+    };
+    release_brake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
             };
         };
     };

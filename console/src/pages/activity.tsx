@@ -163,6 +163,9 @@ const WORK: { [kind: string]: string } = {
   survey: "Comparing a store’s list",
   drill: "Drill",
   heal: "Making copies good",
+  hold: "Deleting and taking back",
+  release: "Letting go of what was deleted",
+  remove: "Removing deleted copies from stores",
 };
 
 function BackgroundWork() {

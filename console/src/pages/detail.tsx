@@ -1,10 +1,10 @@
 /** One original: the picture has the room; facts, layers and evidence stand in a quiet column. */
 import { Dialog } from "radix-ui";
 import { useEffect, useState, type ReactNode } from "react";
-import type { Original, Schemas } from "../api/client";
-import { useOriginal } from "../api/hooks";
-import { duration, exact, size, wall } from "../format";
-import { State, When, type Tone } from "../ui/parts";
+import { ask, type Original, type Schemas } from "../api/client";
+import { keys, useDo, useHolding, useOriginal } from "../api/hooks";
+import { counted, duration, exact, size, wall } from "../format";
+import { Button, Dialog as Modal, State, When, type Tone } from "../ui/parts";
 import { Fault, Waiting } from "../ui/states";
 
 interface Way {
@@ -42,7 +42,7 @@ export function Detail({ id, onClose, onPrevious, onNext }: Way) {
               <Waiting what="the original" full />
             </>
           ) : (
-            <Shown original={original.data} onPrevious={onPrevious} onNext={onNext} />
+            <Shown original={original.data} onClose={onClose} onPrevious={onPrevious} onNext={onNext} />
           )}
         </Dialog.Content>
       </Dialog.Portal>
@@ -52,7 +52,7 @@ export function Detail({ id, onClose, onPrevious, onNext }: Way) {
 
 const turn = "absolute top-1/2 flex size-11 -translate-y-1/2 items-center justify-center rounded-full border-0 bg-black/45 text-[22px] text-white hover:bg-black/65";
 
-function Shown({ original: o, onPrevious, onNext }: { original: Original } & Omit<Way, "id" | "onClose">) {
+function Shown({ original: o, onClose, onPrevious, onNext }: { original: Original } & Omit<Way, "id">) {
   const file = o.path.split("/").pop();
   return (
     <div className="flex min-h-full flex-col lg:grid lg:h-full lg:grid-cols-[minmax(0,1fr)_348px]">
@@ -136,7 +136,42 @@ function Shown({ original: o, onPrevious, onNext }: { original: Original } & Omi
             <code className="text-[12px] break-all">{o.digest}</code>
           </Fact>
         </dl>
+        <Delete original={o} onDeleted={onClose} />
       </div>
+    </div>
+  );
+}
+
+/** Deleting: what will happen, to how many files, and until when it can be undone, before anything does. */
+function Delete({ original: o, onDeleted }: { original: Original; onDeleted: () => void }) {
+  const [asking, setAsking] = useState(false);
+  const holding = useHolding(asking);
+  const hold = useDo(() => ask<Schemas["NowHeld"]>("/api/holding", "POST", { originals: [o.id] }), [keys.months, ["library", "month"], keys.holding, keys.overview]);
+  const rule = holding.data?.pages[0];
+  const many = o.parts.length > 1;
+  return (
+    <div className="border-line mt-6 border-t pt-4">
+      <Button look="danger" onClick={() => setAsking(true)}>
+        Delete …
+      </Button>
+      <Modal open={asking} onOpenChange={setAsking} title={many ? `Delete this shot, ${counted(o.parts.length, "file")}?` : "Delete this picture?"}>
+        <p className="mt-0">
+          It leaves the library and waits under Restore
+          {rule ? (rule.home_days === 0 ? ", until somebody removes it for good." : ` for ${counted(rule.home_days, "day")}. So long, one click takes it back.`) : "."}
+        </p>
+        {rule && rule.home_days > 0 && (
+          <p className="text-soft">
+            After that home lets go of it{rule.offsite_days > 0 ? `, and the stores of their sealed copies ${counted(rule.offsite_days, "day")} later` : ", and the stores of their sealed copies"}. Copies on phones and computers stay as they are; they are not sent again.
+          </p>
+        )}
+        <div className="mt-5 flex justify-end gap-2.5">
+          <Button onClick={() => setAsking(false)}>Keep it</Button>
+          <Button look="danger" disabled={hold.isPending || !rule} onClick={() => hold.mutate(undefined, { onSuccess: onDeleted })}>
+            Delete
+          </Button>
+        </div>
+        {hold.isError && <Fault failure={hold.error} />}
+      </Modal>
     </div>
   );
 }

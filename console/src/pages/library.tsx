@@ -1,11 +1,11 @@
 /** The library as a contact sheet: rows of even height, months as seams of the ground, years as strata on the side. */
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { thumbHashToDataURL } from "thumbhash";
 import type { OriginalCard, Schemas } from "../api/client";
 import { useMonth, useMonths } from "../api/hooks";
 import { count, counted, duration, month as monthName } from "../format";
 import { Empty, Fault, Waiting } from "../ui/states";
+import { useBlur } from "../ui/thumb";
 import { Detail } from "./detail";
 
 type Month = Schemas["Month"];
@@ -102,14 +102,10 @@ function MonthSheet({ month, near, onOrder }: { month: Month; near: boolean; onO
   );
 }
 
-function bytesOf(base64: string): Uint8Array {
-  return Uint8Array.from(atob(base64), (c) => c.charCodeAt(0));
-}
-
 function Thumb({ card }: { card: OriginalCard }) {
   const navigate = useNavigate();
   const ratio = card.width && card.height ? Math.min(2.4, Math.max(0.55, card.width / card.height)) : 4 / 3;
-  const placeholder = useMemo(() => (card.placeholder ? thumbHashToDataURL(bytesOf(card.placeholder)) : undefined), [card.placeholder]);
+  const placeholder = useBlur(card.placeholder);
   const unsafe = card.layer === "home" || card.layer === "device";
   const label = `${card.name}, ${card.kind}${card.company.length > 0 ? `, with ${companyWord(card.company)}` : ""}${unsafe ? ", no copy away from home yet" : ""}`;
   return (

@@ -23,6 +23,7 @@ export function Settings() {
         <>
           <Filing house={house.data} />
           <LettingGo house={house.data} />
+          <Deleting house={house.data} />
           <OldReaders house={house.data} />
           <LibraryPlace />
         </>
@@ -220,6 +221,60 @@ function LettingGo({ house }: { house: Household }) {
       </RadioGroup.Root>
       {change.isError && <Fault failure={change.error} />}
     </Section>
+  );
+}
+
+const WAITS = [30, 60, 90, 180, 365, 0];
+const LINGERS = [0, 7, 30, 60, 90, 180, 365];
+const BRAKES = [1, 2, 5, 10, 25, 50, 100];
+
+/** The choices, and the one that was made in another way, if it is none of them. */
+const including = (choices: number[], now: number) => (choices.includes(now) ? choices : [...choices, now]);
+
+function Deleting({ house }: { house: Household }) {
+  const change = useDo((rule: Partial<Household>) => ask("/api/household", "PATCH", rule), [keys.household, keys.holding]);
+  const days = (n: number) => (n === 0 ? "for ever" : counted(n, "day"));
+  return (
+    <Section title="What is deleted" lead="Nothing goes at once. It can be taken back under Restore while it waits, and from a store for some time after that.">
+      <div className="grid max-w-[640px] gap-x-8 gap-y-3 sm:grid-cols-[1fr_auto] sm:items-center">
+        <Pick label="Waits at home" hint="For what is deleted from now on." value={house.home_days} choices={including(WAITS, house.home_days)} word={days} onPick={(home_days) => change.mutate({ home_days })} />
+        <Pick
+          label="Sealed copies stay in the stores after that"
+          hint="Stores with locks or keys that may only add keep them longer."
+          value={house.offsite_days}
+          choices={including(LINGERS, house.offsite_days)}
+          word={(n) => (n === 0 ? "no longer" : counted(n, "day"))}
+          onPick={(offsite_days) => change.mutate({ offsite_days })}
+        />
+        <Pick
+          label="Brake"
+          hint="If more than this would go within one day, nothing goes until you have looked."
+          value={house.brake_percent}
+          choices={including(BRAKES, house.brake_percent)}
+          word={(n) => (n === 100 ? "never" : `above ${n} % of the library`)}
+          onPick={(brake_percent) => change.mutate({ brake_percent })}
+        />
+      </div>
+      {change.isError && <Fault failure={change.error} />}
+    </Section>
+  );
+}
+
+function Pick({ label, hint, value, choices, word, onPick }: { label: string; hint: string; value: number; choices: number[]; word: (n: number) => string; onPick: (n: number) => void }) {
+  return (
+    <label className="contents">
+      <span>
+        {label}
+        <span className="block text-[14.5px] text-soft">{hint}</span>
+      </span>
+      <select className="border-line bg-raised rounded-lg border px-3 py-2 text-[16px] text-ink max-sm:mb-2" value={value} onChange={(e) => onPick(Number(e.target.value))}>
+        {choices.map((n) => (
+          <option key={n} value={n}>
+            {word(n)}
+          </option>
+        ))}
+      </select>
+    </label>
   );
 }
 

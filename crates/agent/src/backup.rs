@@ -392,6 +392,11 @@ async fn offer_all(
                     let remember = (h.file.key(), h.file.stamp, h.digest, true);
                     End::Entry(entry(&h.file, "present", None), Some(remember))
                 }
+                OfferAnswer::Leave { reason } => {
+                    // Not remembered as settled: when it is taken back there, the copy here counts again.
+                    let remember = (h.file.key(), h.file.stamp, h.digest, false);
+                    End::Entry(entry(&h.file, "skipped", Some(reason)), Some(remember))
+                }
                 OfferAnswer::No { reason } => {
                     let remember = (h.file.key(), h.file.stamp, h.digest, false);
                     End::Entry(entry(&h.file, "failed", Some(reason)), Some(remember))

@@ -374,7 +374,7 @@ impl Catalog {
             "SELECT f.archive, f.path, f.size, f.file_time, f.known, f.outcome, f.reason
              FROM adopted_file f JOIN adoption a ON a.id = f.adoption
              WHERE f.adoption = $1 AND f.archive = $2 AND f.path > $3 AND f.outcome IS NULL AND NOT f.known
-               AND EXISTS (SELECT 1 FROM original o WHERE o.person = a.person AND o.size = f.size) ORDER BY f.path LIMIT $4",
+               AND EXISTS (SELECT 1 FROM living o WHERE o.person = a.person AND o.size = f.size) ORDER BY f.path LIMIT $4",
         )
         .bind::<SqlUuid, _>(id)
         .bind::<Binary, _>(archive)

@@ -433,7 +433,7 @@ impl Catalog {
     ) -> Result<Vec<Expected>> {
         let mut c = self.connection().await?;
         let rows: Vec<ExpectedRow> = sql_query(
-            "SELECT name, size, digest FROM object WHERE store = $1 AND name COLLATE \"C\" > $2 AND confirmed_at < $3
+            "SELECT name, size, digest FROM object WHERE store = $1 AND name COLLATE \"C\" > $2 AND confirmed_at < $3 AND NOT leaving
              ORDER BY name COLLATE \"C\" LIMIT $4",
         )
         .bind::<SqlUuid, _>(store.0)

@@ -3,7 +3,7 @@
 use chrono::{DateTime, Utc};
 use diesel::{
     QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Binary, Jsonb, Text, Timestamptz, Uuid as SqlUuid},
+    sql_types::{Array, BigInt, Binary, Bool, Jsonb, Text, Timestamptz, Uuid as SqlUuid},
 };
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use uuid::Uuid;
@@ -22,6 +22,8 @@ pub struct Asked {
     pub size: u64,
     /// Where it is in the library.
     pub path: FiledPath,
+    /// Whether it waits in holding, because its member deleted it.
+    pub held: bool,
 }
 
 /// One file that was cleared.
@@ -49,6 +51,8 @@ struct AskedRow {
     size: i64,
     #[diesel(sql_type = Text)]
     path: String,
+    #[diesel(sql_type = Bool)]
+    held: bool,
 }
 
 impl Catalog {
@@ -56,12 +60,15 @@ impl Catalog {
     pub async fn originals_of(&self, person: PersonId, digests: &[Digest]) -> Result<Vec<Asked>> {
         let mut c = self.connection().await?;
         let digests: Vec<&[u8]> = digests.iter().map(|d| d.as_bytes().as_slice()).collect();
-        let rows: Vec<AskedRow> = sql_query("SELECT id, digest, size, path FROM original WHERE person = $1 AND digest = ANY($2)")
-            .bind::<SqlUuid, _>(person.0)
-            .bind::<Array<Binary>, _>(digests)
-            .kept()
-            .load(&mut c)
-            .await?;
+        let rows: Vec<AskedRow> = sql_query(
+            "SELECT id, digest, size, path, held_at IS NOT NULL AS held FROM original
+             WHERE person = $1 AND digest = ANY($2) AND gone_at IS NULL",
+        )
+        .bind::<SqlUuid, _>(person.0)
+        .bind::<Array<Binary>, _>(digests)
+        .kept()
+        .load(&mut c)
+        .await?;
         rows.into_iter()
             .map(|r| {
                 Ok(Asked {
@@ -69,6 +76,7 @@ impl Catalog {
                     digest: digest_of(&r.digest),
                     size: unsigned(r.size),
                     path: FiledPath::parse(&r.path).map_err(|_| CatalogError::NotFound)?,
+                    held: r.held,
                 })
             })
             .collect()

@@ -71,6 +71,13 @@ impl Catalog {
         Ok(())
     }
 
+    /// What was made from an original is not there any more.
+    pub async fn forget_derived(&self, original: OriginalId) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("DELETE FROM derived_file WHERE original = $1").bind::<SqlUuid, _>(original.0).kept().execute(&mut c).await?;
+        Ok(())
+    }
+
     /// Whether the household wants JPEGs beside its HEICs.
     pub async fn wants_derived(&self) -> Result<bool> {
         let mut c = self.connection().await?;
@@ -82,7 +89,7 @@ impl Catalog {
     pub async fn derive_all(&self, now: DateTime<Utc>) -> Result<u64> {
         let mut c = self.connection().await?;
         let n = sql_query(format!(
-            "INSERT INTO job (kind, key, priority, due) SELECT 'derive', o.id, 22, $1 FROM original o
+            "INSERT INTO job (kind, key, priority, due) SELECT 'derive', o.id, 22, $1 FROM living o
              WHERE {FROM} AND NOT EXISTS (SELECT 1 FROM derived_file d WHERE d.original = o.id) ON CONFLICT DO NOTHING"
         ))
         .bind::<Timestamptz, _>(now)
@@ -98,7 +105,7 @@ impl Catalog {
     pub async fn derive_one(&self, original: OriginalId, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.soft_connection().await?;
         let n = sql_query(format!(
-            "INSERT INTO job (kind, key, priority, due) SELECT 'derive', o.id, 22, $2 FROM original o, household h
+            "INSERT INTO job (kind, key, priority, due) SELECT 'derive', o.id, 22, $2 FROM living o, household h
              WHERE o.id = $1 AND {FROM}
                AND (h.derive_jpeg OR EXISTS (SELECT 1 FROM derived_file d WHERE d.original = o.id)) ON CONFLICT DO NOTHING"
         ))

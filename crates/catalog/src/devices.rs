@@ -1,7 +1,5 @@
 //! Devices, pairing codes, and what devices say they have.
 
-use std::collections::HashSet;
-
 use chrono::{DateTime, Utc};
 use diesel::{
     OptionalExtension, QueryableByName, sql_query,
@@ -208,12 +206,6 @@ struct PairingRow {
 }
 
 #[derive(QueryableByName)]
-struct DigestRow {
-    #[diesel(sql_type = Binary)]
-    digest: Vec<u8>,
-}
-
-#[derive(QueryableByName)]
 struct IdRow {
     #[diesel(sql_type = SqlUuid)]
     id: Uuid,
@@ -392,7 +384,7 @@ impl Catalog {
                  -- One join after the other: joined to each other first, originals and standings are all gone through for each
                  -- sighting by a plan that was made when there were few.
                  FROM sighting g
-                 LEFT JOIN original o ON o.person = d.person AND o.digest = g.digest
+                 LEFT JOIN living o ON o.person = d.person AND o.digest = g.digest
                  LEFT JOIN standing t ON t.original = o.id AND t.place = $4 AND t.good
                  WHERE g.device = d.id
              ) s, LATERAL (
@@ -461,23 +453,6 @@ impl Catalog {
         if found == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
     }
 
-    /// Which of these bytes a member has at home, in good state.
-    pub async fn known(&self, person: PersonId, digests: &[Digest]) -> Result<HashSet<Digest>> {
-        let mut c = self.connection().await?;
-        let digests: Vec<&[u8]> = digests.iter().map(|d| d.as_bytes().as_slice()).collect();
-        let rows: Vec<DigestRow> = sql_query(
-            "SELECT o.digest FROM original o JOIN standing s ON s.original = o.id AND s.place = $3 AND s.good
-             WHERE o.person = $1 AND o.digest = ANY($2)",
-        )
-        .bind::<SqlUuid, _>(person.0)
-        .bind::<Array<Binary>, _>(digests)
-        .bind::<SqlUuid, _>(crate::evidence::HOME)
-        .kept()
-        .load(&mut c)
-        .await?;
-        Ok(rows.iter().map(|r| digest_of(&r.digest)).collect())
-    }
-
     /// Notes what a device says it has. A name that it said before now points to what it says today.
     pub async fn note_sightings(&self, device: DeviceId, sightings: &[Sighting], now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
@@ -524,7 +499,7 @@ impl Catalog {
             "SELECT count(*) FILTER (WHERE away) AS offsite, count(*) FILTER (WHERE proven) AS proven FROM (
                  SELECT bool_or(s.good) AS away, bool_or(s.good AND s.proven_at >= $3) AS proven
                  FROM sighting g JOIN device d ON d.id = g.device
-                 JOIN original o ON o.person = d.person AND o.digest = g.digest
+                 JOIN living o ON o.person = d.person AND o.digest = g.digest
                  JOIN standing s ON s.original = o.id AND s.place <> $2
                  WHERE g.device = $1 AND g.removed_at IS NULL GROUP BY g.source, g.name
              ) i",
@@ -548,7 +523,7 @@ impl Catalog {
                     coalesce(bool_or(s.good) FILTER (WHERE s.place <> $4), false) AS offsite,
                     max(s.proven_at) FILTER (WHERE s.place <> $4 AND s.good) AS proven_at
              FROM sighting g JOIN device d ON d.id = g.device
-             LEFT JOIN original o ON o.person = d.person AND o.digest = g.digest
+             LEFT JOIN living o ON o.person = d.person AND o.digest = g.digest
              LEFT JOIN standing s ON s.original = o.id
              WHERE g.device = $1 AND g.removed_at IS NULL AND ($2 IS NULL OR (g.source, g.name) > ($2, $3))
              GROUP BY g.source, g.name, g.digest, g.size, o.id, o.path

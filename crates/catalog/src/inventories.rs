@@ -154,7 +154,7 @@ impl Catalog {
                     count(g.removed_at) AS cleared
              FROM device_source s JOIN device d ON d.id = s.device
              LEFT JOIN sighting g ON g.device = s.device AND g.source = s.name
-             LEFT JOIN original o ON o.person = d.person AND o.digest = g.digest
+             LEFT JOIN living o ON o.person = d.person AND o.digest = g.digest
              LEFT JOIN standing t ON t.original = o.id AND t.place = $3 AND t.good
              WHERE s.device = $1 AND ($2 IS NULL OR d.person = $2)
              GROUP BY s.name, s.files, s.bytes, s.left_out, s.rule, s.selection_only, s.told_at ORDER BY s.name",
@@ -196,7 +196,7 @@ impl Catalog {
         let rows: Vec<DifferenceRow> = sql_query(
             "SELECT g.source, g.name, g.size, g.refused, g.seen_at FROM sighting g JOIN device d ON d.id = g.device
              WHERE g.device = $1 AND ($2 IS NULL OR d.person = $2) AND g.removed_at IS NULL
-               AND NOT EXISTS (SELECT 1 FROM original o JOIN standing t ON t.original = o.id AND t.place = $3 AND t.good
+               AND NOT EXISTS (SELECT 1 FROM living o JOIN standing t ON t.original = o.id AND t.place = $3 AND t.good
                                WHERE o.person = d.person AND o.digest = g.digest)
              ORDER BY g.source, g.name OFFSET $4 LIMIT $5",
         )

@@ -13,6 +13,7 @@ pub mod derived;
 pub mod devices;
 pub mod evidence;
 pub mod folder_view;
+pub mod holding;
 pub mod inventories;
 pub mod numbers;
 pub mod originals;

@@ -88,7 +88,7 @@ impl Catalog {
                         coalesce(bool_or(s.good) FILTER (WHERE s.place <> $2), false) AS away,
                         coalesce(bool_or(s.good AND s.proven_at >= $3) FILTER (WHERE s.place <> $2), false) AS proven
                  FROM original o LEFT JOIN standing s ON s.original = o.id
-                 WHERE $1 IS NULL OR o.person = $1 GROUP BY o.id
+                 WHERE o.held_at IS NULL AND ($1 IS NULL OR o.person = $1) GROUP BY o.id
              ) o",
         )
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
@@ -118,11 +118,13 @@ impl Catalog {
             bytes: i64,
         }
         let mut c = self.connection().await?;
-        let r: Usage = sql_query("SELECT count(*) AS n, coalesce(sum(size), 0)::bigint AS bytes FROM original WHERE person = $1")
-            .bind::<SqlUuid, _>(person.0)
-            .kept()
-            .get_result(&mut c)
-            .await?;
+        let r: Usage = sql_query(
+            "SELECT count(*) AS n, coalesce(sum(size), 0)::bigint AS bytes FROM original WHERE person = $1 AND gone_at IS NULL",
+        )
+        .bind::<SqlUuid, _>(person.0)
+        .kept()
+        .get_result(&mut c)
+        .await?;
         Ok(Amount::new(r.n, r.bytes))
     }
 }

@@ -7,7 +7,7 @@ use diesel::{
 };
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
-use ypogeion_core::{DeviceId, Digest, OriginalId, PersonId, capture::Facts, filing::FiledPath};
+use ypogeion_core::{DeviceId, Digest, OriginalId, PersonId, capture::Facts, filing::FiledPath, ledger::HeldRecord};
 
 use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of, evidence::HOME, unsigned};
 
@@ -75,6 +75,14 @@ pub struct OriginalRow {
     pub shot: OriginalId,
     /// Whether its time was corrected afterwards.
     pub corrected: bool,
+    /// The album or folder on its device.
+    pub source: String,
+    /// The file's time there.
+    pub file_time: Option<DateTime<Utc>>,
+    /// Set while it is in holding, and after that.
+    pub held: Option<HeldRecord>,
+    /// When it left the home disk for good.
+    pub gone_at: Option<DateTime<Utc>>,
 }
 
 #[derive(QueryableByName)]
@@ -147,6 +155,18 @@ struct FullRow {
     shot: Uuid,
     #[diesel(sql_type = Bool)]
     corrected: bool,
+    #[diesel(sql_type = Text)]
+    source: String,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    file_time: Option<DateTime<Utc>>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    held_at: Option<DateTime<Utc>>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    gone_at: Option<DateTime<Utc>>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    held_until: Option<DateTime<Utc>>,
+    #[diesel(sql_type = Nullable<Text>)]
+    was_at: Option<String>,
 }
 
 /// Facts of a later version may hold what this one does not know; those are passed over.
@@ -156,7 +176,9 @@ pub(crate) fn facts_of(value: serde_json::Value) -> Facts {
 
 pub(crate) const FULL: &str =
     "SELECT o.id, o.person, o.device, d.name AS device_name, o.digest, o.size, o.name, o.path, o.kind, o.taken_at,
-    o.taken_local, o.taken_rule, o.facts, o.preview, o.landed_at, o.shot, o.correction IS NOT NULL AS corrected FROM original o LEFT JOIN device d ON d.id = o.device";
+    o.taken_local, o.taken_rule, o.facts, o.preview, o.landed_at, o.shot, o.correction IS NOT NULL AS corrected,
+    o.source, o.file_time, o.held_at, o.gone_at, h.until AS held_until, h.was_at
+    FROM original o LEFT JOIN device d ON d.id = o.device LEFT JOIN held h ON h.original = o.id AND o.held_at IS NOT NULL";
 
 impl TryFrom<FullRow> for OriginalRow {
     type Error = CatalogError;
@@ -179,6 +201,17 @@ impl TryFrom<FullRow> for OriginalRow {
             landed_at: r.landed_at,
             shot: OriginalId(r.shot),
             corrected: r.corrected,
+            source: r.source,
+            file_time: r.file_time,
+            held: match (r.held_at, r.was_at) {
+                (Some(at), Some(was_at)) => Some(HeldRecord {
+                    at,
+                    until: r.held_until,
+                    was_at: FiledPath::parse(&was_at).map_err(|_| CatalogError::NotFound)?,
+                }),
+                _ => None,
+            },
+            gone_at: r.gone_at,
         })
     }
 }
@@ -188,7 +221,7 @@ impl Catalog {
     pub async fn months(&self, person: PersonId) -> Result<Vec<(String, u64)>> {
         let mut c = self.connection().await?;
         let rows: Vec<MonthRow> = sql_query(
-            "SELECT to_char(date_trunc('month', taken_local), 'YYYY-MM') AS month, count(*) AS n FROM original
+            "SELECT to_char(date_trunc('month', taken_local), 'YYYY-MM') AS month, count(*) AS n FROM living
              WHERE person = $1 AND shot = id GROUP BY 1 ORDER BY 1 DESC",
         )
         .bind::<SqlUuid, _>(person.0)
@@ -214,7 +247,7 @@ impl Catalog {
         let rows: Vec<CardRow> = sql_query(
             "SELECT o.id, o.path, o.kind, o.taken_local, o.facts, o.preview, o.placeholder, s.home, s.offsite, s.proven_at, p.company
              FROM (
-                 SELECT * FROM original WHERE person = $1 AND shot = id
+                 SELECT * FROM living WHERE person = $1 AND shot = id
                  AND ($2 IS NULL OR taken_local >= $2) AND ($3 IS NULL OR taken_local < $3)
                  AND ($4 IS NULL OR (taken_local, id) < ($4, $5))
                  ORDER BY taken_local DESC, id DESC LIMIT $7
@@ -224,7 +257,7 @@ impl Catalog {
                         max(proven_at) FILTER (WHERE place <> $6 AND good) AS proven_at
                  FROM standing WHERE original = o.id
              ) s, LATERAL (
-                 SELECT coalesce(string_agg(part, ',' ORDER BY part), '') AS company FROM original WHERE shot = o.id AND id <> o.id
+                 SELECT coalesce(string_agg(part, ',' ORDER BY part), '') AS company FROM living WHERE shot = o.id AND id <> o.id
              ) p ORDER BY o.taken_local DESC, o.id DESC",
         )
         .bind::<SqlUuid, _>(person.0)
@@ -258,7 +291,7 @@ impl Catalog {
     /// One original. `person` limits it to that member's.
     pub async fn original(&self, id: OriginalId, person: Option<PersonId>) -> Result<OriginalRow> {
         let mut c = self.connection().await?;
-        let row: FullRow = sql_query(format!("{FULL} WHERE o.id = $1 AND ($2 IS NULL OR o.person = $2)"))
+        let row: FullRow = sql_query(format!("{FULL} WHERE o.id = $1 AND o.gone_at IS NULL AND ($2 IS NULL OR o.person = $2)"))
             .bind::<SqlUuid, _>(id.0)
             .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
             .kept()

@@ -190,7 +190,7 @@ impl Catalog {
             sql_query("UPDATE household SET filing = $1").bind::<Text, _>(plan).kept().execute(c).await?;
             match undoes {
                 None => {
-                    sql_query("INSERT INTO refiling_move (refiling, original, from_path) SELECT $1, id, path FROM original")
+                    sql_query("INSERT INTO refiling_move (refiling, original, from_path) SELECT $1, id, path FROM living")
                         .bind::<SqlUuid, _>(id)
                         .kept()
                         .execute(c)
@@ -200,7 +200,7 @@ impl Catalog {
                 Some(other) => {
                     sql_query(
                         "INSERT INTO refiling_move (refiling, original, from_path, wanted)
-                         SELECT $1, o.id, o.path, m.from_path FROM original o
+                         SELECT $1, o.id, o.path, m.from_path FROM living o
                          LEFT JOIN refiling_move m ON m.refiling = $2 AND m.original = o.id AND m.to_path IS NOT NULL",
                     )
                     .bind::<SqlUuid, _>(id)
@@ -288,7 +288,7 @@ impl Catalog {
     pub async fn next_moves(&self, refiling: Uuid, limit: i64) -> Result<Vec<ToFile>> {
         let mut c = self.connection().await?;
         let rows: Vec<ToFileRow> = sql_query(format!(
-            "SELECT {TO_FILE}, m.wanted FROM refiling_move m JOIN original o ON o.id = m.original {JOINS}
+            "SELECT {TO_FILE}, m.wanted FROM refiling_move m JOIN living o ON o.id = m.original {JOINS}
              WHERE m.refiling = $1 AND m.done_at IS NULL ORDER BY m.original LIMIT $2"
         ))
         .bind::<SqlUuid, _>(refiling)
@@ -303,7 +303,7 @@ impl Catalog {
     pub async fn to_file(&self, after: Option<OriginalId>, limit: i64) -> Result<Vec<ToFile>> {
         let mut c = self.connection().await?;
         let rows: Vec<ToFileRow> = sql_query(format!(
-            "SELECT {TO_FILE}, NULL::text AS wanted FROM original o {JOINS} WHERE ($1 IS NULL OR o.id > $1) ORDER BY o.id LIMIT $2"
+            "SELECT {TO_FILE}, NULL::text AS wanted FROM living o {JOINS} WHERE ($1 IS NULL OR o.id > $1) ORDER BY o.id LIMIT $2"
         ))
         .bind::<Nullable<SqlUuid>, _>(after.map(|a| a.0))
         .bind::<BigInt, _>(limit)
@@ -317,7 +317,7 @@ impl Catalog {
     pub async fn one_to_file(&self, id: OriginalId) -> Result<Option<ToFile>> {
         let mut c = self.connection().await?;
         let row: Option<ToFileRow> =
-            sql_query(format!("SELECT {TO_FILE}, NULL::text AS wanted FROM original o {JOINS} WHERE o.id = $1"))
+            sql_query(format!("SELECT {TO_FILE}, NULL::text AS wanted FROM living o {JOINS} WHERE o.id = $1"))
                 .bind::<SqlUuid, _>(id.0)
                 .kept()
                 .get_result(&mut c)

@@ -154,11 +154,7 @@ impl Catalog {
                 sql_query(format!("{PIECE} WHERE o.id = $1")).bind::<SqlUuid, _>(id.0).kept().load(c).await?;
             let Some(person) = owner(c, id).await? else { return Ok(()) };
             // One at a time for a member: two that see half of a shot each would undo each other's work.
-            sql_query("SELECT pg_advisory_xact_lock(hashtextextended($1, 7))")
-                .bind::<Text, _>(person.to_string())
-                .kept()
-                .execute(c)
-                .await?;
+            lock_shots(c, person).await?;
             // Names lead to pairs and pairs to names; two rounds reach everything that a camera makes.
             for _ in 0..2 {
                 let keys: BTreeSet<String> = rows.iter().map(|r| r.shot_key.clone()).filter(|k| !k.is_empty()).collect();
@@ -181,7 +177,7 @@ impl Catalog {
     pub async fn parts_of(&self, shot: OriginalId) -> Result<Vec<PartView>> {
         let mut c = self.connection().await?;
         let rows: Vec<PartRow> =
-            sql_query("SELECT id, part, path, size, kind FROM original WHERE shot = $1 ORDER BY id <> shot, part, path")
+            sql_query("SELECT id, part, path, size, kind FROM living WHERE shot = $1 ORDER BY id <> shot, part, path")
                 .bind::<SqlUuid, _>(shot.0)
                 .kept()
                 .load(&mut c)
@@ -316,7 +312,7 @@ impl Catalog {
 
 const PIECE: &str =
     "SELECT o.id, o.digest, o.device, o.source, o.name, o.kind, o.facts, o.taken_at, o.taken_rule, o.file_time, o.landed_at,
-    o.correction, o.shot_key, o.pair, o.shot, o.part FROM original o";
+    o.correction, o.shot_key, o.pair, o.shot, o.part FROM living o";
 
 /// What follows when the time of originals (`right_now`) changed: shots afresh, and files where they belong. `$7` is now.
 const FOLLOWS: &str = "shots AS (
@@ -325,6 +321,16 @@ const FOLLOWS: &str = "shots AS (
         INSERT INTO job (kind, key, priority, due) SELECT 'refile', id, 4, $7 FROM right_now ON CONFLICT DO NOTHING
     )
     SELECT count(*) AS n FROM right_now";
+
+/// Until the end of the transaction, nobody else puts a member's shots together or takes them apart.
+pub(crate) async fn lock_shots(c: &mut AsyncPgConnection, person: PersonId) -> Result<()> {
+    sql_query("SELECT pg_advisory_xact_lock(hashtextextended($1, 7))")
+        .bind::<Text, _>(person.to_string())
+        .kept()
+        .execute(c)
+        .await?;
+    Ok(())
+}
 
 async fn owner(c: &mut AsyncPgConnection, id: OriginalId) -> Result<Option<PersonId>> {
     #[derive(QueryableByName)]

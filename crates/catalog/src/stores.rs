@@ -195,7 +195,7 @@ impl Catalog {
             .execute(c)
             .await?;
             sql_query(
-                "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', id, $1, 10, $2 FROM original ON CONFLICT DO NOTHING",
+                "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', id, $1, 10, $2 FROM living ON CONFLICT DO NOTHING",
             )
             .bind::<SqlUuid, _>(id.0)
             .bind::<Timestamptz, _>(now)
@@ -352,13 +352,14 @@ impl Catalog {
     /// The object that a store has confirmed for these bytes.
     pub async fn object(&self, store: StoreId, digest: Digest) -> Result<Option<ObjectRecord>> {
         let mut c = self.connection().await?;
-        let row: Option<ObjectRow> = sql_query("SELECT name, size, sealed_digest FROM object WHERE store = $1 AND digest = $2")
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<Binary, _>(digest.as_bytes().as_slice())
-            .kept()
-            .get_result(&mut c)
-            .await
-            .optional()?;
+        let row: Option<ObjectRow> =
+            sql_query("SELECT name, size, sealed_digest FROM object WHERE store = $1 AND digest = $2 AND NOT leaving")
+                .bind::<SqlUuid, _>(store.0)
+                .bind::<Binary, _>(digest.as_bytes().as_slice())
+                .kept()
+                .get_result(&mut c)
+                .await
+                .optional()?;
         Ok(row.map(|r| ObjectRecord { name: r.name, size: unsigned(r.size), sha256: digest_of(&r.sealed_digest) }))
     }
 
@@ -388,7 +389,7 @@ impl Catalog {
             .kept()
             .execute(c)
             .await?;
-            let sharing: Vec<IdRow> = sql_query("SELECT id FROM original WHERE digest = $1 ORDER BY id")
+            let sharing: Vec<IdRow> = sql_query("SELECT id FROM original WHERE digest = $1 AND gone_at IS NULL ORDER BY id")
                 .bind::<Binary, _>(digest.as_bytes().as_slice())
                 .kept()
                 .load(c)
@@ -467,7 +468,7 @@ impl Catalog {
                 .execute(c)
                 .await?;
             sql_query(
-                "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', id, $1, 12, $3 FROM original WHERE digest = $2
+                "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', id, $1, 12, $3 FROM original WHERE digest = $2 AND gone_at IS NULL
                  ON CONFLICT DO NOTHING",
             )
             .bind::<SqlUuid, _>(store.0)
@@ -494,7 +495,7 @@ impl Catalog {
                     coalesce(sum(o.size) FILTER (WHERE h.good AND t.good IS NOT TRUE), 0)::bigint AS to_go_bytes,
                     count(*) FILTER (WHERE t.good AND NOT t.listed) AS unlisted,
                     (SELECT max(confirmed_at) FROM object WHERE store = $1) AS confirmed_at
-             FROM original o
+             FROM living o
              LEFT JOIN standing t ON t.original = o.id AND t.place = $1
              LEFT JOIN standing h ON h.original = o.id AND h.place = $2",
         )

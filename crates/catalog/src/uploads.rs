@@ -222,11 +222,12 @@ impl Catalog {
     /// Bytes that a member has at home.
     pub async fn used(&self, person: PersonId) -> Result<u64> {
         let mut c = self.connection().await?;
-        let row: Count = sql_query("SELECT coalesce(sum(size), 0)::bigint AS n FROM original WHERE person = $1")
-            .bind::<SqlUuid, _>(person.0)
-            .kept()
-            .get_result(&mut c)
-            .await?;
+        let row: Count =
+            sql_query("SELECT coalesce(sum(size), 0)::bigint AS n FROM original WHERE person = $1 AND gone_at IS NULL")
+                .bind::<SqlUuid, _>(person.0)
+                .kept()
+                .get_result(&mut c)
+                .await?;
         Ok(unsigned(row.n))
     }
 
@@ -299,7 +300,7 @@ impl Catalog {
             path: String,
         }
         let mut c = self.connection().await?;
-        let row: Row = sql_query("SELECT id, path FROM original WHERE person = $1 AND digest = $2")
+        let row: Row = sql_query("SELECT id, path FROM original WHERE person = $1 AND digest = $2 AND gone_at IS NULL")
             .bind::<SqlUuid, _>(person.0)
             .bind::<Binary, _>(digest.as_bytes().as_slice())
             .kept()
@@ -341,7 +342,7 @@ impl Catalog {
                  INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at,
                      source, file_time, pair, shot_key, shot, part)
                  VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $22, $23, $24, $25, $1, $26)
-                 ON CONFLICT (person, digest) DO NOTHING RETURNING id
+                 ON CONFLICT (person, digest) WHERE gone_at IS NULL DO NOTHING RETURNING id
              ), seen AS (
                  INSERT INTO observation (original, place, act, at, digest, outcome) SELECT id, $15, $16, $14, $4, $17 FROM added
              ), stands AS (
@@ -355,11 +356,11 @@ impl Catalog {
                  WHERE h.derive_jpeg AND $13->>'media_type' IN ('image/heic', 'image/avif') ON CONFLICT DO NOTHING
              ), company AS (
                  INSERT INTO job (kind, key, priority, due) SELECT 'group', a.id, 18, $14 FROM added a
-                 WHERE EXISTS (SELECT 1 FROM original WHERE person = $2 AND shot_key = $25)
-                    OR EXISTS (SELECT 1 FROM original WHERE person = $2 AND pair = $24) ON CONFLICT DO NOTHING
+                 WHERE EXISTS (SELECT 1 FROM living WHERE person = $2 AND shot_key = $25)
+                    OR EXISTS (SELECT 1 FROM living WHERE person = $2 AND pair = $24) ON CONFLICT DO NOTHING
              ), which AS (
                  SELECT id, true AS new FROM added
-                 UNION ALL SELECT id, false FROM original WHERE person = $2 AND digest = $4
+                 UNION ALL SELECT id, false FROM original WHERE person = $2 AND digest = $4 AND gone_at IS NULL
              ), linked AS (
                  UPDATE upload SET original = (SELECT id FROM which LIMIT 1) WHERE id = $21
              )
@@ -418,8 +419,8 @@ impl Catalog {
     async fn look_for_company(&self, c: &mut crate::Connection, id: OriginalId, now: DateTime<Utc>) -> Result<()> {
         sql_query(
             "INSERT INTO job (kind, key, priority, due) SELECT 'group', o.id, 18, $2 FROM original o WHERE o.id = $1 AND (
-                 EXISTS (SELECT 1 FROM original x WHERE x.person = o.person AND x.shot_key = o.shot_key AND x.id <> o.id)
-                 OR EXISTS (SELECT 1 FROM original x WHERE x.person = o.person AND x.pair = o.pair AND x.id <> o.id)
+                 EXISTS (SELECT 1 FROM living x WHERE x.person = o.person AND x.shot_key = o.shot_key AND x.id <> o.id)
+                 OR EXISTS (SELECT 1 FROM living x WHERE x.person = o.person AND x.pair = o.pair AND x.id <> o.id)
              ) ON CONFLICT DO NOTHING",
         )
         .bind::<SqlUuid, _>(id.0)

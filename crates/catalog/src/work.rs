@@ -40,11 +40,17 @@ pub enum Kind {
     Drill,
     /// Make a bad copy good, at home or, with a store, there. Key: the original.
     Heal,
+    /// Put an original where it belongs after it was deleted, taken back, or let go. Key: the original.
+    Hold,
+    /// Let what has waited long enough in holding go. Key: nil.
+    Release,
+    /// Remove the copy of an original that has gone from a store. Key: the original.
+    Remove,
 }
 
 impl Kind {
     /// Every kind.
-    pub const ALL: [Kind; 12] = [
+    pub const ALL: [Kind; 15] = [
         Self::Preview,
         Self::Replicate,
         Self::Ledger,
@@ -57,6 +63,9 @@ impl Kind {
         Self::Survey,
         Self::Drill,
         Self::Heal,
+        Self::Hold,
+        Self::Release,
+        Self::Remove,
     ];
 
     /// The word stored in the table.
@@ -74,6 +83,9 @@ impl Kind {
             Self::Survey => "survey",
             Self::Drill => "drill",
             Self::Heal => "heal",
+            Self::Hold => "hold",
+            Self::Release => "release",
+            Self::Remove => "remove",
         }
     }
 
@@ -95,6 +107,8 @@ pub struct Job {
     pub store: Option<StoreId>,
     /// How often it has been taken, this time included.
     pub attempts: u32,
+    /// When it was due. Who wants it done once more, while it is being done, changes that.
+    pub due: DateTime<Utc>,
 }
 
 /// One kind of work in numbers.
@@ -141,6 +155,8 @@ struct JobRow {
     store: Option<Uuid>,
     #[diesel(sql_type = Integer)]
     attempts: i32,
+    #[diesel(sql_type = Timestamptz)]
+    due: DateTime<Utc>,
 }
 
 #[derive(QueryableByName)]
@@ -208,7 +224,7 @@ impl Catalog {
                  SELECT j.id FROM job j WHERE j.id IN (SELECT id FROM first) AND {FREE} FOR UPDATE SKIP LOCKED
              )
              UPDATE job SET leased_by = $3, lease_end = $4, attempts = attempts + 1 WHERE id IN (SELECT id FROM mine)
-             RETURNING id, kind, key, store, attempts"
+             RETURNING id, kind, key, store, attempts, due"
         ))
         .bind::<Timestamptz, _>(now)
         .bind::<Text, _>(kind.word())
@@ -227,6 +243,7 @@ impl Catalog {
                     key: r.key,
                     store: r.store.map(StoreId),
                     attempts: u32::try_from(r.attempts).unwrap_or(0),
+                    due: r.due,
                 })
             })
             .collect())
@@ -253,24 +270,33 @@ impl Catalog {
         Ok(row.due)
     }
 
-    /// Work is done.
-    pub async fn finish_work(&self, id: i64) -> Result<()> {
+    /// Work is done; unless somebody has wanted it done once more since it was taken: then it stays.
+    pub async fn finish_work(&self, job: &Job) -> Result<()> {
         let mut c = self.soft_connection().await?;
-        sql_query("DELETE FROM job WHERE id = $1").bind::<BigInt, _>(id).kept().execute(&mut c).await?;
+        sql_query(
+            "WITH done AS (DELETE FROM job WHERE id = $1 AND due = $2)
+             UPDATE job SET leased_by = NULL, lease_end = NULL, error = NULL, attempts = 0 WHERE id = $1 AND due <> $2",
+        )
+        .bind::<BigInt, _>(job.id)
+        .bind::<Timestamptz, _>(job.due)
+        .kept()
+        .execute(&mut c)
+        .await?;
         Ok(())
     }
 
-    /// Work is to be done again at `due`; with an error if that is why.
-    pub async fn put_back_work(&self, id: i64, error: Option<&str>, due: DateTime<Utc>) -> Result<()> {
+    /// Work is to be done again at `due`, or when somebody has wanted it since it was taken; with an error if that is why.
+    pub async fn put_back_work(&self, job: &Job, error: Option<&str>, due: DateTime<Utc>) -> Result<()> {
         let mut c = self.soft_connection().await?;
         sql_query(
             // Without an error it was not tried.
-            "UPDATE job SET leased_by = NULL, lease_end = NULL, error = $2, due = $3,
+            "UPDATE job SET leased_by = NULL, lease_end = NULL, error = $2, due = CASE WHEN due = $4 THEN $3 ELSE due END,
                  attempts = CASE WHEN $2 IS NULL THEN greatest(attempts - 1, 0) ELSE attempts END WHERE id = $1",
         )
-        .bind::<BigInt, _>(id)
+        .bind::<BigInt, _>(job.id)
         .bind::<Nullable<Text>, _>(error)
         .bind::<Timestamptz, _>(due)
+        .bind::<Timestamptz, _>(job.due)
         .kept()
         .execute(&mut c)
         .await?;
@@ -322,8 +348,8 @@ impl Catalog {
                     count(*) FILTER (WHERE NOT gave_up AND error IS NOT NULL AND (lease_end IS NULL OR lease_end < $1)) AS retrying,
                     count(*) FILTER (WHERE gave_up) AS failed
              FROM job
-             -- The next round of a check is no work yet.
-             WHERE kind NOT IN ('audit', 'survey', 'drill') OR due <= $1 OR lease_end >= $1 OR error IS NOT NULL
+             -- The next round of a check is no work yet, nor is what leaves holding or a store some day.
+             WHERE kind NOT IN ('audit', 'survey', 'drill', 'release', 'remove') OR due <= $1 OR lease_end >= $1 OR error IS NOT NULL
              GROUP BY kind ORDER BY kind",
         )
         .bind::<Timestamptz, _>(now)

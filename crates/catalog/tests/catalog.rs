@@ -10,6 +10,7 @@ use ypogeion_catalog::{
     clearances::Cleared,
     cluster::{self, Cluster, Durability},
     devices::{NewDevice, Sighting},
+    holding::{Removal, Wanted},
     people::{Household, Person},
     runs::{Counts, Entry, RunEnd, RunState},
     uploads::{Landing, Upload},
@@ -26,6 +27,8 @@ use ypogeion_core::{
     layers::{Act, Observation, Outcome, Place},
     ledger::ObjectRecord,
     object::NameKey,
+    offer::Known,
+    retention::Retention,
     window::{Pace, Week},
 };
 
@@ -163,7 +166,7 @@ async fn landing_makes_row_observation_standing_and_work_together() {
     assert_eq!(w.catalog.observations(id).await.unwrap().len(), 1);
     let kinds: Vec<_> = w.catalog.work_numbers(w.now).await.unwrap().iter().map(|k| (k.kind, k.waiting)).collect();
     assert_eq!(kinds, [(Kind::Preview, 1), (Kind::Replicate, 1)]);
-    assert_eq!(w.catalog.known(w.person, &[Digest::of(b"kite"), Digest::of(b"weir")]).await.unwrap().len(), 1);
+    assert_eq!(w.catalog.known(w.person, &[Digest::of(b"kite"), Digest::of(b"weir")]).await.unwrap(), [Known::Home, Known::New]);
     assert_eq!(w.catalog.store_numbers(store, w.now).await.unwrap().to_go.count, 1);
     assert_eq!(w.catalog.used(w.person).await.unwrap(), 4);
     assert_eq!(w.catalog.promised(None).await.unwrap(), 0);
@@ -228,7 +231,7 @@ async fn layers_follow_the_observations() {
     let depths = w.catalog.depths(None, since).await.unwrap();
     assert_eq!((depths.damaged, depths.home.count, depths.offsite.count), (1, 0, 1));
     // What is damaged at home is wanted from a device again.
-    assert!(w.catalog.known(w.person, &[digest]).await.unwrap().is_empty());
+    assert_eq!(w.catalog.known(w.person, &[digest]).await.unwrap(), [Known::New]);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -503,4 +506,160 @@ async fn what_nobody_has_looked_at_for_longest_has_its_turn_first() {
     assert_eq!(w.catalog.take_work(Kind::Audit, me, begun, lease, 9).await.unwrap().len(), 1, "not tomorrow");
     let whole = w.catalog.begin_audit(Uuid::now_v7(), Place::Home, Check::Reading, 5, begun).await.unwrap();
     assert!(whole.whole && whole.id != one.id);
+}
+
+/// An original that a store has confirmed and its ledger names.
+async fn stored(w: &World, store: StoreId, bytes: &[u8], path: &str) -> OriginalId {
+    let id = w.land(bytes, path).await.unwrap();
+    let object = ObjectRecord { name: format!("objects/{}", Digest::of(bytes)), size: 200, sha256: Digest::of(b"sealed") };
+    w.catalog.confirm(store, Digest::of(bytes), &object, w.now, (w.now, w.now)).await.unwrap();
+    w.catalog.segment_written(store, 1, &[id]).await.unwrap();
+    id
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_deleted_is_out_of_sight_and_comes_back_whole() {
+    let w = world().await;
+    let store = w.add_store().await;
+    let (kite, weir) =
+        (stored(&w, store, b"kite", "juno/2026/04/a.jpg").await, stored(&w, store, b"weir", "juno/2026/04/b.jpg").await);
+    let held = w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now + TimeDelta::days(60))).await.unwrap();
+    assert_eq!(held, [kite]);
+    assert!(w.catalog.hold(w.person, &[kite], "Juno", w.now, None).await.unwrap().is_empty(), "twice is once");
+    assert_eq!(
+        w.catalog.originals(w.person, None, None, None, 9).await.unwrap().iter().map(|c| c.id).collect::<Vec<_>>(),
+        [weir]
+    );
+    assert_eq!(w.catalog.depths(None, w.now).await.unwrap().home.count, 1);
+    assert_eq!(w.catalog.used(w.person).await.unwrap(), 8, "it takes room until it has gone");
+    assert_eq!(w.catalog.known(w.person, &[Digest::of(b"kite")]).await.unwrap(), [Known::Held]);
+    assert!(w.catalog.originals_of(w.person, &[Digest::of(b"kite")]).await.unwrap()[0].held);
+    // The ledger is to say so, and the file is to follow.
+    assert_eq!(w.catalog.unlisted(store, 9).await.unwrap()[0].held.as_ref().unwrap().was_at.as_str(), "juno/2026/04/a.jpg");
+    assert_eq!(w.catalog.to_settle(kite).await.unwrap().unwrap().wanted, Wanted::Held);
+    // Somebody else can neither see nor move it.
+    let piet = add_person(&w.catalog, "Piet", w.now).await;
+    assert!(w.catalog.take_back(piet, &[kite], w.now).await.unwrap().is_empty());
+    assert!(w.catalog.hold(piet, &[weir], "Piet", w.now, None).await.unwrap().is_empty());
+    assert_eq!(w.catalog.end_holding(piet, &[kite], w.now).await.unwrap(), 0);
+    assert!(w.catalog.holding(piet, None, 9).await.unwrap().is_empty());
+
+    assert_eq!(w.catalog.take_back(w.person, &[kite, weir], w.now).await.unwrap(), [kite]);
+    assert_eq!(w.catalog.to_settle(kite).await.unwrap().unwrap().wanted, Wanted::Filed);
+    assert_eq!(w.catalog.originals(w.person, None, None, None, 9).await.unwrap().len(), 2);
+    // Deleted again before its file was moved: it is still where it was deleted from first.
+    w.catalog.hold(w.person, &[kite], "Juno", w.now, None).await.unwrap();
+    w.catalog.is_back(kite).await.unwrap();
+    let settle = w.catalog.to_settle(kite).await.unwrap().unwrap();
+    assert_eq!((settle.wanted, settle.was_at.as_str()), (Wanted::Held, "juno/2026/04/a.jpg"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_has_gone_leaves_its_row_and_may_come_again() {
+    let w = world().await;
+    let store = w.add_store().await;
+    let digest = Digest::of(b"kite");
+    let kite = stored(&w, store, b"kite", "juno/2026/04/a.jpg").await;
+    w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now + TimeDelta::days(60))).await.unwrap();
+    let late = w.now + TimeDelta::days(90);
+    assert_eq!(w.catalog.let_go(true, w.now, late, 9).await.unwrap(), 0, "its time has not come");
+    assert_eq!(w.catalog.next_leaving().await.unwrap(), Some(w.now + TimeDelta::days(60)));
+    let then = w.now + TimeDelta::days(60);
+    assert_eq!(w.catalog.leaving(then).await.unwrap().due.count, 1);
+    assert_eq!(w.catalog.let_go(false, then, late, 9).await.unwrap(), 0, "nobody has looked");
+    assert_eq!(w.catalog.let_go(true, then, late, 9).await.unwrap(), 1);
+    let leaving = w.catalog.leaving(then).await.unwrap();
+    assert_eq!((leaving.library.count, leaving.gone_today.count, leaving.due.count), (0, 1, 0));
+    assert!(matches!(w.catalog.original(kite, None).await, Err(CatalogError::NotFound)));
+    assert_eq!(w.catalog.to_settle(kite).await.unwrap().unwrap().wanted, Wanted::Gone);
+    assert_eq!(w.catalog.known(w.person, &[digest]).await.unwrap(), [Known::Gone]);
+    assert_eq!(w.catalog.used(w.person).await.unwrap(), 0);
+    w.catalog.is_gone(kite).await.unwrap();
+
+    // By hand it may come again, under the name that is free now, and counts as what is here.
+    let again = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
+    assert_ne!(again, kite);
+    assert_eq!(w.catalog.known(w.person, &[digest]).await.unwrap(), [Known::Home]);
+    // Its copy in the store serves it, and so stays.
+    w.catalog.segment_written(store, 2, &[kite]).await.unwrap();
+    assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::Nothing);
+    assert!(w.catalog.object(store, digest).await.unwrap().is_some());
+    assert!(!w.catalog.take_back_gone(kite, &FiledPath::parse("juno/x.jpg").unwrap(), then).await.unwrap());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_copy_leaves_its_store_after_the_ledger_and_nobody_counts_on_it_meanwhile() {
+    let w = world().await;
+    let store = w.add_store().await;
+    let digest = Digest::of(b"kite");
+    let kite = stored(&w, store, b"kite", "juno/2026/04/a.jpg").await;
+    w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now)).await.unwrap();
+    assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::Nothing, "it has not gone");
+    w.catalog.let_go(true, w.now, w.now, 9).await.unwrap();
+    assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::AfterLedger);
+    assert!(w.catalog.unlisted(store, 9).await.unwrap()[0].gone_at.is_some());
+    w.catalog.segment_written(store, 2, &[kite]).await.unwrap();
+    let Removal::Object { name, .. } = w.catalog.begin_removal(kite, store).await.unwrap() else { panic!("nobody needs it") };
+    assert_eq!(name, format!("objects/{digest}"));
+    // The same bytes arrive while the store is removing them: they wait, and are sent after that.
+    let again = w.land(b"kite", "juno/2026/04/again.jpg").await.unwrap();
+    assert!(w.catalog.is_leaving(store, digest).await.unwrap());
+    assert_eq!(w.catalog.object(store, digest).await.unwrap(), None);
+    assert!(w.catalog.expected_objects(store, "", w.now + TimeDelta::days(1), 9).await.unwrap().is_empty());
+    w.catalog.removed(store, digest).await.unwrap();
+    w.catalog.removed(store, digest).await.unwrap();
+    assert!(!w.catalog.is_leaving(store, digest).await.unwrap());
+    assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::Nothing);
+    assert!(w.catalog.standings(kite).await.unwrap().is_empty());
+    assert_eq!(w.catalog.standings(again).await.unwrap().len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_home_has_let_go_of_comes_back_from_a_store_while_that_has_it() {
+    let w = world().await;
+    let store = w.add_store().await;
+    let kite = stored(&w, store, b"kite", "juno/2026/04/a.jpg").await;
+    w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now)).await.unwrap();
+    w.catalog.let_go(true, w.now, w.now + TimeDelta::days(30), 9).await.unwrap();
+    w.catalog.is_gone(kite).await.unwrap();
+    assert_eq!(w.catalog.gone_from(w.person, kite).await.unwrap().as_deref(), Some("juno/2026/04/a.jpg"));
+    assert!(w.catalog.holding(w.person, None, 9).await.unwrap()[0].gone_at.is_some());
+    let place = FiledPath::parse("juno/2026/04/a.jpg").unwrap();
+    assert!(w.catalog.take_back_gone(kite, &place, w.now).await.unwrap());
+    assert!(!w.catalog.take_back_gone(kite, &place, w.now).await.unwrap());
+    assert_eq!(w.catalog.original(kite, Some(w.person)).await.unwrap().path, place);
+    let kinds: Vec<Kind> = w.catalog.work_numbers(w.now).await.unwrap().iter().map(|k| k.kind).collect();
+    assert!(kinds.contains(&Kind::Heal), "{kinds:?}");
+    let me = Uuid::now_v7();
+    let much_later = w.now + TimeDelta::days(99);
+    assert!(w.catalog.take_work(Kind::Remove, me, much_later, TimeDelta::minutes(1), 9).await.unwrap().is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn work_that_is_wanted_again_while_it_is_done_is_done_again() {
+    let w = world().await;
+    let kite = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
+    w.catalog.hold(w.person, &[kite], "Juno", w.now, None).await.unwrap();
+    let (me, lease) = (Uuid::now_v7(), TimeDelta::minutes(1));
+    let job = w.catalog.take_work(Kind::Hold, me, w.now, lease, 1).await.unwrap().remove(0);
+    // It has looked where the original should be; and now that changes.
+    let later = w.now + TimeDelta::seconds(1);
+    w.catalog.take_back(w.person, &[kite], later).await.unwrap();
+    assert!(w.catalog.take_work(Kind::Hold, me, later, lease, 1).await.unwrap().is_empty(), "not by two at once");
+    w.catalog.finish_work(&job).await.unwrap();
+    let again = w.catalog.take_work(Kind::Hold, me, later, lease, 1).await.unwrap().remove(0);
+    w.catalog.put_back_work(&again, None, later + TimeDelta::days(1)).await.unwrap();
+    assert_eq!(w.catalog.next_due(Kind::Hold, later).await.unwrap(), Some(later + TimeDelta::days(1)));
+    let again = w.catalog.take_work(Kind::Hold, me, later + TimeDelta::days(1), lease, 1).await.unwrap().remove(0);
+    w.catalog.finish_work(&again).await.unwrap();
+    assert_eq!(w.catalog.next_due(Kind::Hold, later).await.unwrap(), None);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rules_for_what_was_deleted_are_kept() {
+    let w = world().await;
+    assert_eq!(w.catalog.retention().await.unwrap(), Retention::default());
+    let rule = Retention { home_days: None, offsite_days: 0, brake_percent: 100 };
+    w.catalog.change_retention(rule).await.unwrap();
+    assert_eq!(w.catalog.retention().await.unwrap(), rule);
 }

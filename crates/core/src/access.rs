@@ -150,6 +150,16 @@ actions! {
     DownloadDerived = "download_derived" => READERS,
     /// A preview.
     ShowPreview = "show_preview" => READERS,
+    /// Delete originals of one's own: they go to holding.
+    HoldOriginals = "hold_originals" => PEOPLE,
+    /// What of one's own is in holding.
+    ListHolding = "list_holding" => PEOPLE,
+    /// Take originals back out of it.
+    TakeBack = "take_back" => PEOPLE,
+    /// Have originals of one's own leave holding now.
+    EndHolding = "end_holding" => PEOPLE,
+    /// Let go of what the brake holds.
+    ReleaseBrake = "release_brake" => KEEPER,
     /// Backup runs; a device sees its own.
     ListRuns = "list_runs" => READERS,
     /// What a run did, file by file.
@@ -230,7 +240,9 @@ mod tests {
     #[test]
     fn a_stolen_phone_can_add_and_read_and_nothing_else() {
         let device: Vec<_> = Action::ALL.iter().filter(|a| may(Role::Device, **a)).map(|a| a.operation()).collect();
-        for word in ["revoke", "retry", "change", "withdraw", "kit", "store", "people", "rename", "record"] {
+        for word in
+            ["revoke", "retry", "change", "withdraw", "kit", "store", "people", "rename", "record", "hold", "brake", "back_"]
+        {
             assert!(!device.iter().any(|o| o.contains(word)), "{device:?} contains {word}");
         }
     }

@@ -80,6 +80,9 @@ pub enum Keep {
     /// The member has no such bytes at home.
     #[error("it is not at home yet")]
     NotHome,
+    /// It was deleted at home.
+    #[error("it was deleted at home, and this may be the only other copy")]
+    Deleted,
     /// The copy at home is not there.
     #[error("the copy at home is missing; sending it again will mend that")]
     HomeMissing,

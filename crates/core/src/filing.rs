@@ -41,6 +41,28 @@ impl FiledPath {
         &self.0
     }
 
+    /// The same place in the folder of what was deleted, first choice first: `holding/juno/2026/04/IMG_2214.HEIC`, then `… (2).HEIC`.
+    pub fn in_holding(&self) -> impl Iterator<Item = FiledPath> + use<> {
+        FiledPath(format!("{HOLDING}/{}", self.0)).numbered()
+    }
+
+    /// Whether it is in the folder of what was deleted.
+    pub fn is_in_holding(&self) -> bool {
+        self.0.split_once('/').is_some_and(|(first, _)| first == HOLDING)
+    }
+
+    /// This path, and then the ones with a number in the name, as far as any folder reaches.
+    pub fn numbered(self) -> impl Iterator<Item = FiledPath> + use<> {
+        let (folder, file) = match self.0.rsplit_once('/') {
+            Some((folder, file)) => (format!("{folder}/"), file.to_owned()),
+            None => (String::new(), self.0),
+        };
+        (1..=MOST_NUMBERS).map(move |n| {
+            let name = if n == 1 { file.clone() } else { numbered(&file, n) };
+            FiledPath(format!("{folder}{name}"))
+        })
+    }
+
     /// What two paths share when a file system that ignores case would take them for the same.
     pub fn folded(&self) -> String {
         self.0.to_lowercase()
@@ -70,9 +92,15 @@ impl std::fmt::Display for FiledPath {
 pub fn member_folder(name: &str) -> String {
     let filed = OriginalName::from_device(name).filed().to_lowercase();
     let joined = filed.split_whitespace().collect::<Vec<_>>().join("-");
-    if joined.is_empty() { "member".to_owned() } else { joined }
+    match joined.as_str() {
+        "" => "member".to_owned(),
+        HOLDING => format!("{HOLDING}-member"),
+        _ => joined,
+    }
 }
 
+/// The folder of what was deleted, beside the members' own.
+pub const HOLDING: &str = "holding";
 /// The longest pattern, in bytes.
 const LONGEST_PATTERN: usize = 200;
 /// More names than any folder holds.
@@ -240,11 +268,7 @@ impl FilingPlan {
         if !file.ends_with(extension) {
             file.push_str(extension);
         }
-        let file = portable_component(&file);
-        (1..=MOST_NUMBERS).map(move |n| {
-            let name = if n == 1 { file.clone() } else { numbered(&file, n) };
-            FiledPath(format!("{folder}/{name}"))
-        })
+        FiledPath(format!("{folder}/{}", portable_component(&file))).numbered()
     }
 
     /// Whether a path is where this plan would put an original, whatever number it got.
@@ -325,6 +349,15 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
+
+    #[test]
+    fn what_is_deleted_keeps_its_place_below_one_folder() {
+        let path = FiledPath::parse("juno/2026/04/IMG_2214.HEIC").unwrap();
+        let places: Vec<String> = path.in_holding().take(2).map(String::from).collect();
+        assert_eq!(places, ["holding/juno/2026/04/IMG_2214.HEIC", "holding/juno/2026/04/IMG_2214 (2).HEIC"]);
+        assert!(FiledPath::parse(&places[1]).unwrap().is_in_holding() && !path.is_in_holding());
+        assert_eq!(member_folder("Holding"), "holding-member", "nobody's own folder is that one");
+    }
 
     fn april() -> NaiveDateTime {
         NaiveDate::from_ymd_opt(2026, 4, 12).unwrap().and_hms_opt(10, 0, 0).unwrap()

@@ -73,6 +73,8 @@ pub struct House {
     pub failed_work: u64,
     /// The stores.
     pub stores: Vec<StoreNow>,
+    /// Deleted originals that the brake holds.
+    pub braked: u64,
 }
 
 /// What is said.
@@ -112,6 +114,20 @@ pub fn headline(house: &House, now: DateTime<Utc>) -> Headline {
             format!("{} takes no more copies.", store.name),
             format!("{} {exposure}", ended(reason)),
             "A store takes no more copies.",
+        );
+    }
+    if house.braked > 0 {
+        let verb = if house.braked == 1 { "waits" } else { "wait" };
+        let sentence = format!(
+            "{} {verb} for your look before {} for good.",
+            counted(house.braked, "deleted original"),
+            if house.braked == 1 { "it goes" } else { "they go" }
+        );
+        return say(
+            HouseState::Look,
+            sentence,
+            format!("So much at once may be a mistake: see Restore. {exposure}"),
+            "Deleted originals wait for the keeper's look.",
         );
     }
     let overdue = house.exposed_since.filter(|since| house.exposed.count > 0 && now - *since > EXPOSURE_ALLOWED);
@@ -250,6 +266,16 @@ mod tests {
         assert!(said.rest.starts_with("The access key was refused. "));
         house.damaged = 2;
         assert_eq!(headline(&house, now()).sentence, "2 originals at home can no longer be read as received.");
+    }
+
+    #[test]
+    fn what_the_brake_holds_is_worth_a_look() {
+        let house = House { braked: 120, ..exposed(well(), 1, 3) };
+        let said = headline(&house, now());
+        assert_eq!(said.state, HouseState::Look);
+        assert_eq!(said.sentence, "120 deleted originals wait for your look before they go for good.");
+        let one = headline(&House { braked: 1, ..well() }, now());
+        assert_eq!(one.sentence, "1 deleted original waits for your look before it goes for good.");
     }
 
     #[test]

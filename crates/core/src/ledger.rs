@@ -31,6 +31,8 @@ pub enum Record {
     Device(DeviceRecord),
     /// An original whose object the store has confirmed. The last one with an id counts.
     Original(Box<OriginalRecord>),
+    /// An original that was deleted for good: earlier records with its id do not count any more.
+    Removed(RemovedRecord),
     /// A record of a kind that a later version added; ignored.
     #[serde(other)]
     Unknown,
@@ -107,8 +109,41 @@ pub struct OriginalRecord {
     pub taken_rule: CaptureRule,
     /// When it came home.
     pub landed_at: DateTime<Utc>,
+    /// The album or folder on its device.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub source: String,
+    /// The file's time on its device.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub file_time: Option<DateTime<Utc>>,
+    /// The original that stands for its shot, if that is another one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub shot: Option<OriginalId>,
+    /// Set while it waits in holding, after somebody deleted it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub held: Option<HeldRecord>,
     /// Its sealed object in this store.
     pub object: ObjectRecord,
+}
+
+/// What was deleted and can be taken back.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HeldRecord {
+    /// When it was deleted.
+    pub at: DateTime<Utc>,
+    /// Until when it can be taken back; none: for ever.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<DateTime<Utc>>,
+    /// Where it was before.
+    pub was_at: FiledPath,
+}
+
+/// An original that was deleted for good.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RemovedRecord {
+    /// The original.
+    pub id: OriginalId,
+    /// When.
+    pub at: DateTime<Utc>,
 }
 
 /// A sealed object in a store.
@@ -187,6 +222,7 @@ impl Holdings {
                 Record::Person(p) => drop(self.people.insert(p.id, p)),
                 Record::Device(d) => drop(self.devices.insert(d.id, d)),
                 Record::Original(o) => drop(self.originals.insert(o.id, *o)),
+                Record::Removed(r) => drop(self.originals.remove(&r.id)),
                 Record::Segment(_) | Record::Unknown => {}
             }
         }
@@ -216,6 +252,10 @@ mod tests {
             taken_at: DateTime::UNIX_EPOCH,
             taken_rule: CaptureRule::ExifLocal,
             landed_at: DateTime::UNIX_EPOCH,
+            source: String::new(),
+            file_time: None,
+            shot: None,
+            held: None,
             object: ObjectRecord { name: "objects/00/00.age".into(), size: 200, sha256: Digest::of(b"s") },
         }))
     }
@@ -237,6 +277,16 @@ mod tests {
         holdings.take_segment(Uuid::nil(), &text(&[head(2, 1), original(5, "juno/2026/05/a.jpg")])).unwrap();
         let paths: Vec<_> = holdings.originals.values().map(|o| o.path.as_str()).collect();
         assert_eq!(paths, ["juno/2026/05/a.jpg", "juno/2026/04/b.jpg"]);
+    }
+
+    #[test]
+    fn what_was_deleted_for_good_is_not_named_any_more_unless_it_came_again() {
+        let removed = Record::Removed(RemovedRecord { id: OriginalId(Uuid::from_u128(5)), at: DateTime::UNIX_EPOCH });
+        let mut holdings = Holdings::default();
+        holdings.take_segment(Uuid::nil(), &text(&[head(1, 1), original(5, "a/b"), original(6, "a/c"), removed])).unwrap();
+        assert_eq!(holdings.originals.keys().map(|id| id.0.as_u128()).collect::<Vec<_>>(), [6]);
+        holdings.take_segment(Uuid::nil(), &text(&[head(2, 1), original(5, "a/b")])).unwrap();
+        assert_eq!(holdings.originals.len(), 2);
     }
 
     #[test]

@@ -41,6 +41,7 @@ pub mod name;
 pub mod object;
 pub mod offer;
 pub mod place;
+pub mod retention;
 pub mod retry;
 pub mod room;
 pub mod shot;

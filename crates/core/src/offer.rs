@@ -12,24 +12,52 @@ pub enum Answer {
     Want,
     /// These bytes are at home already.
     Have,
-    /// Do not send it, for this reason.
+    /// Do not send it: nothing is wrong, its owner has decided so.
+    Leave {
+        /// A sentence for that person.
+        reason: String,
+    },
+    /// It cannot be taken, for this reason.
     No {
         /// A sentence for the person who owns the device.
         reason: String,
     },
 }
 
-/// Answers a batch of offers in order. `known` says for each entry whether its bytes are at home; `sizes` are in bytes.
+/// What a device is told of bytes that wait in holding.
+pub const DELETED_HELD: &str = "deleted at home; it can be taken back under Restore";
+/// What a device is told of bytes that have gone.
+pub const DELETED_GONE: &str = "deleted at home for good; to have it there again, add it by hand on the night page";
+
+/// What is known of bytes that are offered.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Known {
+    /// Nothing.
+    New,
+    /// They are at home.
+    Home,
+    /// Their member deleted them at home, and they wait in holding.
+    Held,
+    /// Their member deleted them at home, and they have gone.
+    Gone,
+}
+
+/// Answers a batch of offers in order. `known` says for each entry what is known of its bytes; `sizes` are in bytes.
+///
+/// What somebody deleted at home is not sent again by a device that still has it, or deleting would be in vain.
 ///
 /// Room is counted down along the batch, so that the answers hold together: what is wanted fits. An entry that is twice
 /// in one batch is wanted twice here; landing keeps the bytes once.
-pub fn answer_all(sizes: &[u64], known: &[bool], mut room: Room) -> Vec<Answer> {
+pub fn answer_all(sizes: &[u64], known: &[Known], mut room: Room) -> Vec<Answer> {
     sizes
         .iter()
         .zip(known)
         .map(|(&size, &known)| {
-            if known {
-                return Answer::Have;
+            match known {
+                Known::Home => return Answer::Have,
+                Known::Held => return Answer::Leave { reason: DELETED_HELD.to_owned() },
+                Known::Gone => return Answer::Leave { reason: DELETED_GONE.to_owned() },
+                Known::New => {}
             }
             match room.check(size) {
                 Ok(()) => {
@@ -64,9 +92,17 @@ mod tests {
     #[test]
     fn what_is_wanted_fits_together() {
         let room = Room { free: 100, promised: 0, reserve: 0, used: 0, quota: None };
-        let answers = answer_all(&[60, 60, 40, 1], &[false, false, false, true], room);
+        let answers = answer_all(&[60, 60, 40, 1], &[Known::New, Known::New, Known::New, Known::Home], room);
         assert_eq!(answers[0], Answer::Want);
         assert!(matches!(&answers[1], Answer::No { reason } if reason.contains("40 bytes left")));
         assert_eq!(answers[2..], [Answer::Want, Answer::Have]);
+    }
+
+    #[test]
+    fn what_was_deleted_at_home_is_not_wanted_again() {
+        let room = Room { free: 100, promised: 0, reserve: 0, used: 0, quota: None };
+        let answers = answer_all(&[1, 1], &[Known::Held, Known::Gone], room);
+        assert!(matches!(&answers[0], Answer::Leave { reason } if reason.contains("taken back")));
+        assert!(matches!(&answers[1], Answer::Leave { reason } if reason.contains("for good")));
     }
 }

@@ -167,6 +167,18 @@ impl Library {
         self.take_away(&self.locate(path))
     }
 
+    /// Removes an original's file for good. Only from holding: whatever else goes wrong, nothing that nobody deleted goes this way. One
+    /// that has gone already is no error.
+    pub fn let_go(&self, path: &FiledPath) -> Result<(), LibraryError> {
+        if !path.is_in_holding() {
+            return Err(failed("remove what is not in holding,", self.locate(path))(io::ErrorKind::PermissionDenied.into()));
+        }
+        match self.take_away(&self.locate(path)) {
+            Err(LibraryError::Missing { .. }) => Ok(()),
+            other => other,
+        }
+    }
+
     fn take_away(&self, place: &Path) -> Result<(), LibraryError> {
         fs::remove_file(place).map_err(failed("take the old name from", place))?;
         let mut folder = place.parent();
@@ -373,6 +385,21 @@ mod tests {
         assert_eq!(library.reread(&new, Digest::of(b"weir")).unwrap().0, Outcome::Right);
         assert!(!folder.path().join("juno/2026/04").exists(), "empty folders go with their last file");
         assert!(folder.path().join("juno/2026").is_dir());
+    }
+
+    #[test]
+    fn only_what_is_in_holding_can_go() {
+        let (folder, library) = library();
+        let filed = path("juno/2026/04/w.jpg");
+        library.publish(&part(&library, b"weir"), &filed).unwrap();
+        assert!(library.let_go(&filed).is_err());
+        assert!(library.is_there(&filed));
+        let held = filed.in_holding().next().unwrap();
+        assert_eq!(library.link(&filed, &held).unwrap(), Publish::Done);
+        library.unlink(&filed, &held).unwrap();
+        library.let_go(&held).unwrap();
+        library.let_go(&held).unwrap();
+        assert!(!library.is_there(&held) && !folder.path().join("holding/juno").exists());
     }
 
     /// One thread files into a folder that another one empties, again and again.

@@ -159,6 +159,23 @@ impl Store {
         Ok(())
     }
 
+    /// Removes an object. `false`: the store says yes and has it still.
+    ///
+    /// # Errors
+    /// [`Fault::Refused`] where the store does not allow it: keys that may not delete, or a retention lock.
+    pub async fn remove(&self, name: &str) -> Result<bool, Fault> {
+        self.there(name)?;
+        match self.inner.delete(&self.path(name)).await.map_err(|e| self.fault(name, e, false)) {
+            Ok(()) | Err(Fault::Missing(_)) => {}
+            Err(fault) => return Err(fault),
+        }
+        match self.size(name).await {
+            Err(Fault::Missing(_)) => Ok(true),
+            Ok(_) => Ok(false),
+            Err(fault) => Err(fault),
+        }
+    }
+
     /// Stores a file in parts, each with a checksum. Ends the upload in the store if a part fails for good.
     pub async fn put_file(&self, name: &str, file: &FsPath) -> Result<(), Fault> {
         self.there(name)?;

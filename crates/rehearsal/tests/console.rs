@@ -281,3 +281,53 @@ async fn the_keeper_says_when_copies_leave_and_has_them_checked() {
     let wide = "return document.documentElement.scrollWidth <= document.documentElement.clientWidth";
     assert_eq!(browser.page.execute(wide, vec![]).await.unwrap(), json!(true), "no scrolling sideways on a phone");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_picture_is_deleted_taken_back_and_removed_with_the_keepers_look() {
+    let w = world().await;
+    let (device, source) = w.computer("desktop").await;
+    for n in 0..6 {
+        put(&source, &format!("IMG_{n:04}.jpg"), format!("picture {n}").as_bytes()).unwrap();
+    }
+    device.json(&["backup"]).await.unwrap();
+    let browser = Browser::start(1280, 800).await.unwrap();
+    browser.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
+    let delete_one = async || {
+        browser.click("Library").await.unwrap();
+        browser.wait("section li button").await.unwrap();
+        browser.page.execute("document.querySelector('section li button').click()", vec![]).await.unwrap();
+        browser.wait("[role=dialog] dl").await.unwrap();
+        browser.click("Delete …").await.unwrap();
+        browser.wait_for_text("for 60 days. So long, one click takes it back.").await.unwrap();
+        browser.wait("[role=dialog] button:not([disabled])").await.unwrap();
+        browser
+            .page
+            .execute("[...document.querySelectorAll('button')].findLast(b => b.textContent === 'Delete').click()", vec![])
+            .await
+            .unwrap();
+    };
+    delete_one().await;
+    browser.wait_for_text("5 shots of yours").await.unwrap();
+    browser.click("Restore").await.unwrap();
+    browser.wait_for_text("leaves in 60 days").await.unwrap();
+    browser.page.execute("document.querySelector('li input').click()", vec![]).await.unwrap();
+    browser.click("Take back").await.unwrap();
+    browser.wait_for_text("Nothing of yours waits here").await.unwrap();
+    browser.click("Library").await.unwrap();
+    browser.wait_for_text("6 shots of yours").await.unwrap();
+
+    // One of six is more than a twentieth: removing it now waits for the keeper's look.
+    delete_one().await;
+    browser.wait_for_text("5 shots of yours").await.unwrap();
+    browser.click("Restore").await.unwrap();
+    browser.wait("li input").await.unwrap();
+    browser.page.execute("document.querySelector('li input').click()", vec![]).await.unwrap();
+    browser.click("Remove now …").await.unwrap();
+    browser.wait_for_text("The stores keep a sealed copy for 30 days more").await.unwrap();
+    browser.click("Remove now").await.unwrap();
+    browser.wait_for_text("1 deleted original waits for your look.").await.unwrap();
+    browser.wait_for_text("16 % of the library, where 5 % may").await.unwrap();
+    browser.click("I have looked: let it go").await.unwrap();
+    browser.wait_for_text("Nothing of yours waits here").await.unwrap();
+    wait_for("the file to go", 30, async || Ok((library_files(&w.house).len() == 5).then_some(()))).await.unwrap();
+}

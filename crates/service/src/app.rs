@@ -55,6 +55,8 @@ pub struct App {
     pub locks: Locks,
     /// Filed names that were chosen and are not in the catalogue yet.
     pub reserved: Mutex<HashSet<String>>,
+    /// Held by whoever gives an original another name, or puts other bytes in its place: one at a time, and after a new look at where it is.
+    pub moves: tokio::sync::Mutex<()>,
     /// Told when work or reading begins, so that whoever looks after leases and children sleeps while there is none.
     pub stirred: Notify,
     /// Wakes the background workers.
@@ -113,6 +115,7 @@ impl App {
             busy: Busy::default(),
             locks: Locks::default(),
             reserved: Mutex::default(),
+            moves: tokio::sync::Mutex::default(),
             stirred: Notify::new(),
             wake: Kind::ALL.into_iter().map(|k| (k, Notify::new())).collect(),
             replicas: Mutex::default(),

@@ -7,7 +7,7 @@ use std::{fs::File, sync::Arc};
 
 use actix_web::http::header::{HeaderMap, HeaderName, HeaderValue};
 use ypogeion_core::{Digest, OriginalId, filing::FiledPath};
-use ypogeion_library::{Library, LibraryError};
+use ypogeion_library::{Finished, Library, LibraryError, Publish};
 
 use crate::{app::App, failure::Answer};
 
@@ -42,6 +42,21 @@ pub async fn open(app: &App, id: OriginalId, path: FiledPath) -> Answer<(File, F
         Some(file) => Ok((file, path)),
         None => Err(LibraryError::Missing { what: "open", path: app.library.locate(&path) }.into()),
     }
+}
+
+/// Puts good bytes in the place of an original whose copy is bad or gone; what lies there is set aside, never overwritten. Returns where
+/// that is, and whether the place was free then: somebody may put something there at the same moment.
+pub async fn put_right(app: &App, id: OriginalId, part: Arc<Finished>) -> Answer<(Publish, FiledPath)> {
+    // Whoever files the library anew, or deletes, waits until this is done.
+    let _moving = app.moves.lock().await;
+    let path = app.catalog.original(id, None).await?.path;
+    let (library, place) = (Arc::clone(&app.library), path.clone());
+    let published = tokio::task::spawn_blocking(move || {
+        library.set_aside(&place, id)?;
+        library.publish(&part, &place)
+    })
+    .await??;
+    Ok((published, path))
 }
 
 /// The header that tells the hash of what is handed over (`Repr-Digest`, RFC 9530).

@@ -36,7 +36,7 @@ use ypogeion_wire::{problem::ProblemType, work::LiveEvent};
 
 use crate::{
     app::{App, Reserved},
-    at_home::look_at,
+    at_home::{look_at, put_right},
     failure::{Answer, Failure, chain},
     tus,
 };
@@ -207,9 +207,15 @@ async fn commit(
 /// should be, this one takes its place.
 async fn already_here(app: &Arc<App>, upload: &Upload, part: Finished, id: OriginalId, path: FiledPath) -> Answer<Landed> {
     let digest = part.digest;
+    let mut path = path;
+    if app.catalog.original(id, None).await?.held.is_some() {
+        // Its member deleted it, and here it is again by their own hand: a device that only backs up was told to leave it.
+        app.catalog.take_back(upload.person, &[id], app.now()).await?;
+        path = app.catalog.original(id, None).await?.path;
+    }
     let known_good = app.catalog.standings(id).await?.iter().any(|(place, s)| *place == Place::Home && s.good);
     let length = part.length;
-    let (there, path) = look_at(app, id, path, move |library, path| {
+    let (there, _) = look_at(app, id, path, move |library, path| {
         let whole = library.open_original(path).is_ok_and(|f| f.metadata().is_ok_and(|m| m.len() == length));
         Ok(whole.then_some(()))
     })
@@ -217,14 +223,7 @@ async fn already_here(app: &Arc<App>, upload: &Upload, part: Finished, id: Origi
     if there.is_none() || !known_good {
         let row = app.catalog.original(id, None).await?;
         let captured = Captured { at: row.taken_at, local: row.taken_local, rule: capture::CaptureRule::Received };
-        let part = seal(part, captured).await?;
-        let (library, target) = (Arc::clone(&app.library), path.clone());
-        let published = tokio::task::spawn_blocking(move || {
-            // Whatever lies there was observed to be wrong; it is kept aside, never overwritten.
-            library.set_aside(&target, id)?;
-            library.publish(&part, &target)
-        })
-        .await??;
+        let (published, path) = put_right(app, id, seal(part, captured).await?).await?;
         if published == Publish::NameTaken {
             // Somebody put something there just now. Nothing is acknowledged that is not in its place.
             return Err(Failure::new(

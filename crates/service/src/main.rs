@@ -54,6 +54,9 @@ enum Command {
         /// Only what belongs to this member.
         #[arg(long, value_name = "NAME")]
         member: Option<String>,
+        /// What was deleted and waited in holding, too; into the folder "holding".
+        #[arg(long)]
+        deleted: bool,
         /// How many originals are fetched at once.
         #[arg(long, default_value_t = 6, value_name = "N")]
         parallel: usize,
@@ -129,10 +132,10 @@ async fn run(arguments: Arguments) -> u8 {
             },
             Err(e) => usage(&e),
         },
-        Command::Recover { kit, to, member, parallel, endpoint, json } => {
+        Command::Recover { kit, to, member, deleted, parallel, endpoint, json } => {
             start_logs(&Logs { filter: "warn".into(), ..Logs::default() });
-            recover::run(&Wish { kit: &kit, to: &to, member: member.as_deref(), parallel, endpoint: endpoint.as_deref(), json })
-                .await
+            let (member, endpoint) = (member.as_deref(), endpoint.as_deref());
+            recover::run(&Wish { kit: &kit, to: &to, member, deleted, parallel, endpoint, json }).await
         }
         Command::Openapi => {
             println!("{}", api::document().to_pretty_json().unwrap_or_default());

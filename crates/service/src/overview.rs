@@ -14,7 +14,7 @@ use ypogeion_wire::{
     people::Device,
 };
 
-use crate::{app::App, failure::Answer, weeks};
+use crate::{api::holding::braked, app::App, failure::Answer, weeks};
 
 fn wire(a: numbers::Amount) -> Amount {
     Amount { count: a.count, bytes: a.bytes }
@@ -133,7 +133,9 @@ async fn house(app: &App, person: Option<PersonId>) -> Answer<(House, numbers::D
     let mut devices = app.catalog.devices(person, None, app.now()).await?;
     devices.retain(|d| d.revoked_at.is_none());
     let stores = app.catalog.stores().await?;
+    let braked = if person.is_none() { braked(app).await?.map_or(0, |b| b.count) } else { 0 };
     let house = House {
+        braked,
         devices: devices
             .iter()
             .map(|d| DeviceNow { name: d.name.clone(), waiting: d.waiting, seen_at: d.seen_at, sending: d.sending })

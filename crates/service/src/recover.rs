@@ -26,6 +26,8 @@ pub struct Wish<'a> {
     pub to: &'a Path,
     /// Only this member's originals, by name or folder.
     pub member: Option<&'a str>,
+    /// What was deleted and waited in holding, too.
+    pub deleted: bool,
     /// Fetched at once.
     pub parallel: usize,
     /// Another address of the same store, should it have moved.
@@ -111,6 +113,15 @@ async fn attempt(wish: &Wish<'_>) -> Result<u8, (u8, String)> {
                 (exit::USAGE, format!("there is no {member} in this household; there are {}", names.join(", ")))
             })?;
         holdings.originals.retain(|_, o| o.person == wanted);
+    }
+    let all = holdings.originals.len();
+    if !wish.deleted {
+        holdings.originals.retain(|_, o| o.held.is_none());
+    }
+    let left_out = (all - holdings.originals.len()) as u64;
+    if left_out > 0 {
+        let were = if left_out == 1 { "was" } else { "were" };
+        eprintln!("  {} {were} deleted and left out; --deleted brings back those as well.", words::counted(left_out, "original"));
     }
     let bytes: u64 = holdings.originals.values().map(|o| o.size).sum();
     let name = holdings.household.as_ref().map(|h| h.name.as_str());

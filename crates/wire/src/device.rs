@@ -47,7 +47,12 @@ pub enum OfferAnswer {
     Want,
     /// These bytes are at home already.
     Have,
-    /// Do not send it.
+    /// Do not send it: nothing is wrong, its owner deleted it at home.
+    Leave {
+        /// A sentence for that person.
+        reason: String,
+    },
+    /// It cannot be taken.
     No {
         /// A sentence for the person who owns the device.
         reason: String,

@@ -8,6 +8,7 @@ pub mod checks;
 pub mod clearance;
 pub mod device;
 pub mod filing;
+pub mod holding;
 pub mod inventory;
 pub mod offsite;
 pub mod original;

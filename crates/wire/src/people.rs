@@ -44,6 +44,12 @@ pub struct Household {
     pub clear_at: String,
     /// A JPEG is made beside each HEIC, for readers that know none.
     pub derive_jpeg: bool,
+    /// How many days what was deleted waits in holding: 30, 60, 90, 180 or 365; 0: for ever.
+    pub home_days: u16,
+    /// How many days longer the stores keep their sealed copies; up to 365.
+    pub offsite_days: u16,
+    /// The brake: if more than this share of the library, in percent, would go within one day, nothing goes until the keeper has looked.
+    pub brake_percent: u8,
 }
 
 /// A ready-made filing plan.
@@ -93,6 +99,15 @@ pub struct HouseholdChange {
     /// Make a JPEG beside each HEIC. Turned off, those that are there stay.
     #[serde(default)]
     pub derive_jpeg: Option<bool>,
+    /// 30, 60, 90, 180 or 365; 0: for ever. For what is deleted from now on.
+    #[serde(default)]
+    pub home_days: Option<u16>,
+    /// Up to 365.
+    #[serde(default)]
+    pub offsite_days: Option<u16>,
+    /// 1 to 100.
+    #[serde(default)]
+    pub brake_percent: Option<u8>,
 }
 
 /// A member.

@@ -47,6 +47,7 @@ pub async fn ask_clearance(
     for entry in &request.entries {
         let decision = match known.get(&entry.digest).filter(|a| a.size == entry.size) {
             None => Err(Keep::NotHome),
+            Some(asked) if asked.held => Err(Keep::Deleted),
             Some(asked) => match decided.get(&entry.digest) {
                 Some(decision) => decision.clone(),
                 None => {

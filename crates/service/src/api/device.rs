@@ -77,7 +77,6 @@ pub async fn offer(app: web::Data<App>, caller: Caller, body: web::Json<Offer>) 
     }
     let digests: Vec<_> = entries.iter().map(|e| e.digest).collect();
     let known = app.catalog.known(device.person, &digests).await?;
-    let known: Vec<bool> = digests.iter().map(|d| known.contains(d)).collect();
     let sizes: Vec<u64> = entries.iter().map(|e| e.size).collect();
     let answers = answer_all(&sizes, &known, tus::room(&app, device.person).await?);
     let sightings: Vec<Sighting> = entries
@@ -90,7 +89,7 @@ pub async fn offer(app: web::Data<App>, caller: Caller, body: web::Json<Offer>) 
             size: e.size,
             file_time: e.file_time,
             refused: match answer {
-                Said::No { reason } => Some(reason.clone()),
+                Said::No { reason } | Said::Leave { reason } => Some(reason.clone()),
                 _ => None,
             },
         })
@@ -102,6 +101,7 @@ pub async fn offer(app: web::Data<App>, caller: Caller, body: web::Json<Offer>) 
         .map(|a| match a {
             Said::Want => OfferAnswer::Want,
             Said::Have => OfferAnswer::Have,
+            Said::Leave { reason } => OfferAnswer::Leave { reason },
             Said::No { reason } => OfferAnswer::No { reason },
         })
         .collect();

@@ -2,7 +2,7 @@
 
 use actix_web::{HttpResponse, get, patch, web};
 use ypogeion_catalog::people::HouseRules;
-use ypogeion_core::{clearance::Depth, filing::FilingPlan, place::judge};
+use ypogeion_core::{clearance::Depth, filing::FilingPlan, place::judge, retention::Retention, words};
 use ypogeion_library::place;
 use ypogeion_wire::{
     overview::{HouseState, Overview},
@@ -43,7 +43,7 @@ pub async fn overview(app: web::Data<App>, caller: Caller) -> Answer<web::Json<O
     Ok(web::Json(numbers::overview(&app, caller.scope()?).await?))
 }
 
-fn view(rules: &HouseRules, name: &str) -> Household {
+fn view(rules: &HouseRules, retention: Retention, name: &str) -> Household {
     Household {
         name: name.to_owned(),
         filing: rules.filing.pattern().to_owned(),
@@ -54,6 +54,9 @@ fn view(rules: &HouseRules, name: &str) -> Household {
             .collect(),
         clear_at: rules.clear_at.word().to_owned(),
         derive_jpeg: rules.derive_jpeg,
+        home_days: retention.home_days.unwrap_or(0),
+        offsite_days: retention.offsite_days,
+        brake_percent: retention.brake_percent,
     }
 }
 
@@ -61,7 +64,7 @@ fn view(rules: &HouseRules, name: &str) -> Household {
 #[utoipa::path(responses((status = 200, body = Household)))]
 #[get("/api/household")]
 pub async fn show_household(app: web::Data<App>) -> Answer<web::Json<Household>> {
-    Ok(web::Json(view(&app.catalog.house_rules().await?, &app.household.name)))
+    Ok(web::Json(view(&app.catalog.house_rules().await?, app.catalog.retention().await?, &app.household.name)))
 }
 
 /// Changes the household's own rules. A new filing plan is for what arrives from now on.
@@ -87,6 +90,24 @@ pub async fn change_household(
         rules.derive_jpeg = derive;
         changed.push(format!("the making of JPEGs beside HEICs to {}", if derive { "on" } else { "off" }));
     }
+    let before = app.catalog.retention().await?;
+    let mut retention = before;
+    if let Some(days) = body.home_days {
+        retention.home_days = Some(days).filter(|d| *d > 0);
+        changed.push(format!("the time that deleted pictures wait at home to {}", days_said(retention.home_days)));
+    }
+    if let Some(days) = body.offsite_days {
+        retention.offsite_days = days;
+        changed.push(format!("the time that stores keep them after that to {}", days_said(Some(days))));
+    }
+    if let Some(percent) = body.brake_percent {
+        retention.brake_percent = percent;
+        changed.push(format!("the brake to {percent} %"));
+    }
+    let retention = retention.check().map_err(|e| Failure::bad(format!("This cannot be chosen: {e}.")))?;
+    if retention != before {
+        app.catalog.change_retention(retention).await?;
+    }
     if !changed.is_empty() {
         app.catalog.change_house_rules(&rules).await?;
         let who = caller.person()?.name.clone();
@@ -95,7 +116,11 @@ pub async fn change_household(
     if body.derive_jpeg == Some(true) {
         app.catalog.derive_all(app.now()).await?;
     }
-    Ok(web::Json(view(&rules, &app.household.name)))
+    Ok(web::Json(view(&rules, retention, &app.household.name)))
+}
+
+fn days_said(days: Option<u16>) -> String {
+    days.map_or_else(|| "for ever".to_owned(), |d| words::counted(d.into(), "day"))
 }
 
 /// The library's place: how much room there is, and what is to be thought about. Tried out now.

@@ -2,7 +2,7 @@
 //! [`crate::caller::guard`].
 //!
 //! One module for each part of the API: [`house`], [`session`], [`people`], [`devices`] (as people see them), [`device`]
-//! (as devices ask), [`clearances`], [`adoptions`], [`library`], [`runs`], [`stores`], [`checks`], [`work`], [`events`], and [`console`], which serves the pages.
+//! (as devices ask), [`clearances`], [`adoptions`], [`library`], [`holding`], [`runs`], [`stores`], [`checks`], [`work`], [`events`], and [`console`], which serves the pages.
 
 pub mod adoptions;
 pub mod checks;
@@ -12,6 +12,7 @@ pub mod device;
 pub mod devices;
 pub mod events;
 pub mod filing;
+pub mod holding;
 pub mod house;
 pub mod library;
 pub mod people;
@@ -77,6 +78,11 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(library::download_original)
         .service(library::download_derived)
         .service(library::show_preview)
+        .service(holding::hold_originals)
+        .service(holding::list_holding)
+        .service(holding::take_back)
+        .service(holding::end_holding)
+        .service(holding::release_brake)
         .service(runs::list_runs)
         .service(runs::export_run_entries)
         .service(runs::list_run_entries)

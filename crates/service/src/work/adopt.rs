@@ -32,6 +32,7 @@ use ypogeion_core::{
     DeviceId, Digest, OriginalName, UploadId,
     adopt::{self, ArchiveKind, Found, What},
     name::source_name,
+    offer::Known,
 };
 use ypogeion_library::{
     Finished, Incoming, LibraryError,
@@ -285,7 +286,8 @@ async fn note_known(app: &Arc<App>, adoption: &Adoption, archive: &[u8], hashed:
     for some in hashed.chunks(PAGE) {
         let digests: Vec<Digest> = some.iter().map(|(d, _)| *d).collect();
         let here = app.catalog.known(adoption.person, &digests).await?;
-        let paths: Vec<Vec<u8>> = some.iter().filter(|(d, _)| here.contains(d)).map(|(_, p)| p.clone()).collect();
+        let paths: Vec<Vec<u8>> =
+            some.iter().zip(here).filter(|(_, known)| *known == Known::Home).map(|((_, p), _)| p.clone()).collect();
         app.catalog.adoption_known(adoption.id, archive, &paths).await?;
     }
     Ok(())

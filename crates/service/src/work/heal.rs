@@ -34,7 +34,7 @@ use super::{
 };
 use crate::{
     app::App,
-    at_home::look_at,
+    at_home::put_right,
     failure::{Answer, chain},
     landing, security,
 };
@@ -150,25 +150,12 @@ async fn put_in_place(
     part: Finished,
     (store, name): (StoreId, &str),
 ) -> Answer<Ended> {
-    let upload = part.id;
-    // Whoever files the library anew may just have given it another name.
-    let (_, path) = look_at(app, row.id, row.path.clone(), |library, path| Ok(library.is_there(path).then_some(()))).await?;
-    let (library, place, id, time) = (Arc::clone(&app.library), path.clone(), row.id, SystemTime::from(row.taken_at));
-    let published = tokio::task::spawn_blocking(move || {
-        part.seal(time)?;
-        library.set_aside(&place, id)?;
-        library.publish(&part, &place)
-    })
-    .await??;
+    let (upload, time) = (part.id, SystemTime::from(row.taken_at));
+    let part = tokio::task::spawn_blocking(move || part.seal(time).map(|()| Arc::new(part))).await??;
+    let (published, path) = put_right(app, row.id, part).await?;
     if published == Publish::NameTaken {
         landing::remove_part(app, upload).await?;
         return Ok(later(app, job, "something else lies in its place; move that away".to_owned()));
-    }
-    if app.catalog.original(row.id, None).await?.path != path {
-        // It was given that other name at the same moment: these bytes would lie where no row is.
-        let library = Arc::clone(&app.library);
-        tokio::task::spawn_blocking(move || library.unpublish(&path)).await??;
-        return Ok(Ended::Later(app.now()));
     }
     let seen =
         Observation { place: Place::Home, act: Act::Reread, at: app.now(), digest: Some(row.digest), outcome: Outcome::Right };

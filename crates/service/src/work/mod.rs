@@ -1,6 +1,6 @@
 //! Background work: rows of the catalogue, taken, done, put back.
 //!
-//! One loop for each kind ([`previews`], [`groups`], [`refile`], [`adopt`], [`derive`], [`audit`] for three, [`heal`], and [`offsite`] for
+//! One loop for each kind ([`previews`], [`groups`], [`refile`], [`adopt`], [`derive`], [`audit`] for three, [`heal`], [`holding`] for three, and [`offsite`] for
 //! the other three). A loop sleeps until it is woken by a notification or until something is due; while nothing is due, nothing wakes. Every piece of work may be done twice and
 //! may be killed anywhere.
 
@@ -9,6 +9,7 @@ pub mod audit;
 mod derive;
 mod groups;
 mod heal;
+pub mod holding;
 mod offsite;
 mod previews;
 pub mod refile;
@@ -52,6 +53,8 @@ pub(crate) enum Ended {
     Later(DateTime<Utc>),
     /// Could not be tried: its store waits. Not the work's fault.
     Waits,
+    /// Somebody else does not let it be done, for this reason; then it is tried again, however often.
+    NotYet(DateTime<Utc>, String),
 }
 
 /// Starts all background work. The tasks end when the set is dropped; what they were doing comes back by its lease.
@@ -63,7 +66,16 @@ pub fn start(app: &Arc<App>) -> JoinSet<()> {
             Kind::Preview => app.settings.media_workers,
             Kind::Replicate => app.settings.offsite.parallel,
             // One writer of a ledger; reading back leaves room for what is exposed.
-            Kind::Ledger | Kind::Prove | Kind::Group | Kind::Refile | Kind::Adopt | Kind::Derive | Kind::Heal => 1,
+            Kind::Ledger
+            | Kind::Prove
+            | Kind::Group
+            | Kind::Refile
+            | Kind::Adopt
+            | Kind::Derive
+            | Kind::Heal
+            | Kind::Hold
+            | Kind::Release
+            | Kind::Remove => 1,
             // A slow place must not keep the others from being checked.
             Kind::Audit | Kind::Survey | Kind::Drill => 3,
         };
@@ -137,6 +149,9 @@ async fn do_one(app: &Arc<App>, job: &Job) {
         Kind::Survey => audit::survey(app, job).await,
         Kind::Drill => audit::drill(app, job).await,
         Kind::Heal => heal::heal(app, job).await,
+        Kind::Hold => holding::settle(app, job).await,
+        Kind::Release => holding::release(app).await,
+        Kind::Remove => holding::remove(app, job).await,
     };
     let now = app.now();
     let ended = ended.unwrap_or_else(|e| {
@@ -145,12 +160,12 @@ async fn do_one(app: &Arc<App>, job: &Job) {
         Ended::Again(now + wait, chain(&e))
     });
     let noted = match &ended {
-        Ended::Done => app.catalog.finish_work(job.id).await,
+        Ended::Done => app.catalog.finish_work(job).await,
         Ended::Round => Ok(()),
-        Ended::Later(due) => app.catalog.put_back_work(job.id, None, *due).await,
-        Ended::Waits => app.catalog.put_back_work(job.id, None, now).await,
+        Ended::Later(due) => app.catalog.put_back_work(job, None, *due).await,
+        Ended::Waits => app.catalog.put_back_work(job, None, now).await,
         Ended::Again(_, error) if job.attempts >= ATTEMPTS => app.catalog.give_up_work(job.id, error).await,
-        Ended::Again(due, error) => app.catalog.put_back_work(job.id, Some(error), *due).await,
+        Ended::Again(due, error) | Ended::NotYet(due, error) => app.catalog.put_back_work(job, Some(error), *due).await,
         Ended::GivenUp(error) => app.catalog.give_up_work(job.id, error).await,
     };
     if let Ended::Again(_, error) | Ended::GivenUp(error) = &ended {

@@ -9,7 +9,7 @@ use ypogeion_core::{
     capture::CaptureRule,
     kind::MediaKind,
     layers::{Act, Outcome, Place},
-    ledger::{DeviceRecord, HouseholdRecord, OriginalRecord, PersonRecord, Record},
+    ledger::{DeviceRecord, HouseholdRecord, OriginalRecord, PersonRecord, Record, RemovedRecord},
     name::OriginalName,
     retry,
     window::Pace,
@@ -117,6 +117,10 @@ pub(super) async fn replicate(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     let object = match app.catalog.object(store.id, row.digest).await? {
         // Another member has the same bytes, or a kill came between the confirmation and the end of the work.
         Some(object) => object,
+        None if app.catalog.is_leaving(store.id, row.digest).await? => {
+            // The same bytes are just being removed there: they are sent after that, under the same name.
+            return Ok(Ended::Later(app.now() + TimeDelta::seconds(5)));
+        }
         None => {
             let name = app.household.name_key.object_name(&row.digest);
             let spool = app.settings.data_folder.join("spool");
@@ -182,6 +186,10 @@ pub(super) async fn write_ledger(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         }
         let ids: Vec<OriginalId> = rows.iter().map(|r| r.id).collect();
         for row in rows {
+            if let Some(at) = row.gone_at {
+                records.push(Record::Removed(RemovedRecord { id: row.id, at }));
+                continue;
+            }
             // Its object may have been found damaged since; then it is sent again and listed after that.
             let Some(object) = app.catalog.object(store.id, row.digest).await? else { continue };
             records.push(Record::Original(Box::new(OriginalRecord {
@@ -196,6 +204,10 @@ pub(super) async fn write_ledger(app: &Arc<App>, job: &Job) -> Answer<Ended> {
                 taken_at: row.taken_at,
                 taken_rule: CaptureRule::ALL.into_iter().find(|r| r.word() == row.taken_rule).unwrap_or(CaptureRule::Received),
                 landed_at: row.landed_at,
+                source: row.source,
+                file_time: row.file_time,
+                shot: (row.shot != row.id).then_some(row.shot),
+                held: row.held,
                 object,
             })));
         }

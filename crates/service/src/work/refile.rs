@@ -70,7 +70,7 @@ pub(super) async fn refile(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             break;
         }
         for of in batch {
-            if let Err(e) = move_one(app, &plan, &of, Some(job.key)).await {
+            if let Err(e) = move_one(app, &plan, of.id, of.wanted.as_deref(), Some(job.key)).await {
                 // One file that cannot be moved stays where it is, and keeps no other from going.
                 tracing::warn!(path = of.path, error = %chain(&e), "a file could not be filed by the new plan");
                 app.catalog.move_done(job.key, of.id, Some(&chain(&e)), app.now()).await?;
@@ -98,44 +98,70 @@ async fn list_anew(app: &Arc<App>) -> Answer<()> {
 /// Files one original where the household's plan puts it now, because its time of capture changed.
 async fn put_in_place(app: &Arc<App>, id: OriginalId) -> Answer<()> {
     let plan = app.catalog.house_rules().await?.filing;
-    let Some(of) = app.catalog.one_to_file(id).await? else { return Ok(()) };
-    move_one(app, &plan, &of, None).await?;
+    move_one(app, &plan, id, None, None).await?;
     list_anew(app).await
 }
 
-async fn move_one(app: &Arc<App>, plan: &FilingPlan, of: &ToFile, refiling: Option<uuid::Uuid>) -> Answer<()> {
+async fn move_one(
+    app: &Arc<App>,
+    plan: &FilingPlan,
+    id: OriginalId,
+    wanted: Option<&str>,
+    refiling: Option<uuid::Uuid>,
+) -> Answer<()> {
+    let _moving = app.moves.lock().await;
+    // Looked at now, not when the list was made: it may have been deleted, or taken back, since.
+    let Some(of) = app.catalog.one_to_file(id).await? else {
+        return match refiling {
+            Some(refiling) => Ok(app.catalog.move_done(refiling, id, None, app.now()).await?),
+            None => Ok(()),
+        };
+    };
     let Ok(from) = FiledPath::parse(&of.path) else { return Ok(()) };
     if let Some(other) = of.moving_to.as_deref().and_then(|p| FiledPath::parse(p).ok()) {
         // An earlier move could not take its old name away.
         unlink(app, &other, &from).await?;
     }
     let name = OriginalName::from_device(&of.name);
-    let place = filed(of, &name);
-    let wanted = of.wanted.as_deref().and_then(|w| FiledPath::parse(w).ok());
+    let place = filed(&of, &name);
+    let wanted = wanted.and_then(|w| FiledPath::parse(w).ok());
     let in_place = match &wanted {
         Some(wanted) => *wanted == from,
         None => plan.agrees(&place, &from),
     };
     if !in_place {
         let choices = wanted.into_iter().chain(plan.places(&place));
-        if let Some((to, _reserved)) = give_name(app, of, &from, choices).await? {
-            app.catalog.moved(refiling, of.id, &from, &to, app.now()).await?;
-            unlink(app, &from, &to).await?;
-            app.catalog.old_name_gone(of.id).await?;
+        if relocate(app, refiling, id, &from, choices).await?.is_some() {
             // What was made from it lies beside it.
-            return Ok(app.catalog.derive_one(of.id, app.now()).await?);
+            return Ok(app.catalog.derive_one(id, app.now()).await?);
         }
     }
     match refiling {
-        Some(refiling) => Ok(app.catalog.move_done(refiling, of.id, None, app.now()).await?),
+        Some(refiling) => Ok(app.catalog.move_done(refiling, id, None, app.now()).await?),
         None => Ok(()),
     }
+}
+
+/// Gives an original the first free name of `choices` in the place of the one it has, by the steps above. `None`: its present name came
+/// first. The caller holds [`App::moves`].
+pub(super) async fn relocate(
+    app: &Arc<App>,
+    refiling: Option<uuid::Uuid>,
+    id: OriginalId,
+    from: &FiledPath,
+    choices: impl Iterator<Item = FiledPath>,
+) -> Answer<Option<FiledPath>> {
+    let Some((to, _reserved)) = give_name(app, id, from, choices).await? else { return Ok(None) };
+    app.catalog.moved(refiling, id, from, &to, app.now()).await?;
+    unlink(app, from, &to).await?;
+    app.catalog.old_name_gone(id).await?;
+    Ok(Some(to))
 }
 
 /// Gives a file the first free name of `choices` beside the one it has. `None`: its present name came first.
 async fn give_name(
     app: &Arc<App>,
-    of: &ToFile,
+    id: OriginalId,
     from: &FiledPath,
     mut choices: impl Iterator<Item = FiledPath>,
 ) -> Answer<Option<(FiledPath, Reserved)>> {
@@ -147,7 +173,7 @@ async fn give_name(
         let taken = app.catalog.taken_paths(&some).await?;
         for to in some {
             if to == *from {
-                app.catalog.old_name_gone(of.id).await?;
+                app.catalog.old_name_gone(id).await?;
                 return Ok(None);
             }
             // A name that differs in case alone is this very file where case does not count; it is not worth a detour.
@@ -155,7 +181,7 @@ async fn give_name(
                 continue;
             }
             let Some(reserved) = app.reserve(to.folded()) else { continue };
-            app.catalog.set_moving(of.id, &to).await?;
+            app.catalog.set_moving(id, &to).await?;
             let (library, old, new) = (Arc::clone(&app.library), from.clone(), to.clone());
             if tokio::task::spawn_blocking(move || library.link(&old, &new)).await?? == Publish::Done {
                 return Ok(Some((to, reserved)));
@@ -164,7 +190,7 @@ async fn give_name(
     }
 }
 
-async fn unlink(app: &Arc<App>, extra: &FiledPath, kept: &FiledPath) -> Answer<()> {
+pub(super) async fn unlink(app: &Arc<App>, extra: &FiledPath, kept: &FiledPath) -> Answer<()> {
     let (library, extra, kept) = (Arc::clone(&app.library), extra.clone(), kept.clone());
     Ok(tokio::task::spawn_blocking(move || library.unlink(&extra, &kept)).await??)
 }

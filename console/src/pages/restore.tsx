@@ -1,0 +1,231 @@
+/** Getting things back: what was deleted, and what to do on the day the house is gone. */
+import { useState, type ReactNode } from "react";
+import { Link } from "react-router";
+import { ask, type Me, type Schemas } from "../api/client";
+import { keys, useDo, useHolding } from "../api/hooks";
+import { count, counted, size, until } from "../format";
+import { Button, Dialog, Page, State, When } from "../ui/parts";
+import { Empty, Fault, Waiting } from "../ui/states";
+import { Thumb } from "../ui/thumb";
+
+type Held = Schemas["HeldOriginal"];
+
+export function Restore({ me }: { me: Me }) {
+  return (
+    <Page title="Restore" lead="What was deleted can be taken back here for a while. What a device has lost comes back to it with its own program.">
+      <Deleted keeper={me.role === "keeper"} />
+      {me.role === "keeper" && <HouseGone />}
+    </Page>
+  );
+}
+
+function Deleted({ keeper }: { keeper: boolean }) {
+  const holding = useHolding();
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const [ending, setEnding] = useState(false);
+  const stale = [keys.holding, keys.months, keys.overview];
+  const back = useDo((originals: string[]) => ask<Schemas["Changed"]>("/api/holding/back", "POST", { originals }), stale);
+  const end = useDo((originals: string[]) => ask<Schemas["Changed"]>("/api/holding/end", "POST", { originals }), stale);
+  if (holding.isPending) return <Waiting what="what was deleted" />;
+  if (holding.isError) return <Fault failure={holding.error} again={() => void holding.refetch()} />;
+  const first = holding.data.pages[0];
+  const held = holding.data.pages.flatMap((p) => p.held);
+  const here = held.filter((h) => chosen.has(h.id));
+  const ids = here.map((h) => h.id);
+  const home = here.filter((h) => h.at_home);
+  const clear = () => setChosen(new Set());
+  return (
+    <section className="mt-6" aria-labelledby="deleted">
+      <h2 id="deleted" className="m-0 text-[23px]">
+        Deleted
+      </h2>
+      {first && <p className="mt-0.5 mb-3 max-w-[72ch] text-soft">{ruleWords(first.home_days, first.offsite_days)}</p>}
+      {keeper && first?.brake && <Brake brake={first.brake} />}
+      {back.data && ids.length === 0 && <Done changed={back.data} />}
+      {held.length === 0 ? (
+        <Empty title="Nothing of yours waits here">What you delete in the library comes here first, and can be taken back from here.</Empty>
+      ) : (
+        <>
+          <div className="border-line bg-paper sticky top-0 z-10 flex min-h-[58px] flex-wrap items-center justify-between gap-3 border-b py-2.5">
+            <label className="flex items-center gap-2.5">
+              <input
+                type="checkbox"
+                checked={ids.length === held.length}
+                ref={(box) => {
+                  if (box) box.indeterminate = ids.length > 0 && ids.length < held.length;
+                }}
+                onChange={(e) => setChosen(new Set(e.target.checked ? held.map((h) => h.id) : []))}
+              />
+              {ids.length === 0 ? `Choose all ${count(held.length)}${holding.hasNextPage ? " shown" : ""}` : `${count(ids.length)} chosen, ${size(here.reduce((n, h) => n + h.size, 0))}`}
+            </label>
+            {ids.length > 0 && (
+              <span className="flex gap-2.5">
+                {home.length > 0 && (
+                  <Button look="danger" onClick={() => setEnding(true)}>
+                    Remove now …
+                  </Button>
+                )}
+                <Button look="strong" disabled={back.isPending} onClick={() => back.mutate(ids, { onSuccess: clear })}>
+                  Take back
+                </Button>
+              </span>
+            )}
+          </div>
+          {back.isError && <Fault failure={back.error} />}
+          <ul className="m-0 list-none p-0">
+            {held.map((h) => (
+              <Line
+                key={h.id}
+                held={h}
+                chosen={chosen.has(h.id)}
+                onChoose={(on) => {
+                  const next = new Set(chosen);
+                  if (on) next.add(h.id);
+                  else next.delete(h.id);
+                  setChosen(next);
+                }}
+              />
+            ))}
+          </ul>
+          {holding.hasNextPage && (
+            <Button className="mt-4" disabled={holding.isFetchingNextPage} onClick={() => void holding.fetchNextPage()}>
+              Show more
+            </Button>
+          )}
+        </>
+      )}
+      <Dialog open={ending} onOpenChange={setEnding} title={`Remove ${counted(home.length, "original")} now?`}>
+        <p className="mt-0">
+          {home.length === 1 ? "Its file leaves" : "Their files leave"} the home disk at once.{" "}
+          {first && first.offsite_days > 0 ? `The stores keep ${home.length === 1 ? "a sealed copy" : "sealed copies"} for ${counted(first.offsite_days, "day")} more; so long, this page can still bring ${home.length === 1 ? "it" : "them"} back.` : "The stores let go of their sealed copies soon after that. Nobody can bring them back then."}
+        </p>
+        <div className="mt-5 flex justify-end gap-2.5">
+          <Button onClick={() => setEnding(false)}>Keep for now</Button>
+          <Button
+            look="danger"
+            disabled={end.isPending}
+            onClick={() =>
+              end.mutate(
+                home.map((h) => h.id),
+                {
+                  onSuccess: () => {
+                    clear();
+                    setEnding(false);
+                  },
+                },
+              )
+            }
+          >
+            Remove now
+          </Button>
+        </div>
+        {end.isError && <Fault failure={end.error} />}
+      </Dialog>
+    </section>
+  );
+}
+
+function ruleWords(home: number, offsite: number): string {
+  if (home === 0) return "Deleted pictures wait here until you remove them. Nothing leaves by itself.";
+  const away = offsite === 0 ? "then home and the stores let go of them" : `then home lets go of them, and the stores ${counted(offsite, "day")} later`;
+  return `Deleted pictures wait here for ${counted(home, "day")}; ${away}. Devices keep their own copies and do not send these again.`;
+}
+
+function Done({ changed }: { changed: Schemas["Changed"] }) {
+  return (
+    <p className="my-3" role="status">
+      <State tone="well">{counted(changed.count, "original")} taken back.</State>
+      {changed.fetched > 0 && ` ${count(changed.fetched)} of them ${changed.fetched === 1 ? "is" : "are"} on the way from a store.`}
+    </p>
+  );
+}
+
+function Line({ held: h, chosen, onChoose }: { held: Held; chosen: boolean; onChoose: (on: boolean) => void }) {
+  return (
+    <li className="border-line border-b last:border-b-0">
+      <label className="flex cursor-pointer items-center gap-4 py-2.5 max-sm:gap-3">
+        <input type="checkbox" className="shrink-0" checked={chosen} onChange={(e) => onChoose(e.target.checked)} aria-label={h.name} />
+        <Thumb id={h.id} preview={h.at_home ? h.preview : "none"} placeholder={h.placeholder} kind={h.kind} />
+        <span className="min-w-0 grow">
+          <b className="block font-semibold break-words">{h.name}</b>
+          <span className="block text-[14px] break-words text-soft">
+            {h.folder.split("/").join(" / ")}, {size(h.size)}
+          </span>
+          <span className="block text-[14px] text-soft sm:hidden">{leaves(h)}</span>
+        </span>
+        <span className="shrink-0 text-right text-[14.5px] max-sm:hidden">
+          <span className="block">{leaves(h)}</span>
+          <span className="block text-[14px] text-soft">
+            {h.deleted_by}, <When at={h.deleted_at} />
+          </span>
+        </span>
+      </label>
+    </li>
+  );
+}
+
+function leaves(h: Held): ReactNode {
+  if (!h.at_home) return "in a store only";
+  if (!h.leaves_at) return "stays until removed";
+  return new Date(h.leaves_at) <= new Date() ? "leaving now" : `leaves ${until(h.leaves_at)}`;
+}
+
+function Brake({ brake }: { brake: Schemas["Brake"] }) {
+  const release = useDo(() => ask("/api/holding/release", "POST"), [keys.holding, keys.overview]);
+  const it = brake.count === 1;
+  return (
+    <div className="border-ochre my-4 border-l-4 py-1 pl-4" role="status">
+      <b className="block text-[17px] font-semibold">
+        {counted(brake.count, "deleted original")} {it ? "waits" : "wait"} for your look.
+      </b>
+      <p className="mt-1 mb-3 max-w-[70ch]">
+        {size(brake.bytes)} of the household’s pictures, deleted by one or by several people, would leave within one day: {brake.percent} % of the library, where {brake.limit} % may. That can be a large tidying-up, a mistake, or somebody who should not be here. Who deleted what is written down under{" "}
+        <Link to="/activity" className="text-ink underline underline-offset-4">
+          Activity
+        </Link>
+        . Nothing goes until you say so.
+      </p>
+      <Button look="danger" disabled={release.isPending} onClick={() => release.mutate(undefined)}>
+        I have looked: let {it ? "it" : `all ${count(brake.count)}`} go
+      </Button>
+      {release.isError && <Fault failure={release.error} />}
+    </div>
+  );
+}
+
+const step = "border-line bg-raised mt-2 mb-0 overflow-x-auto rounded-lg border px-3.5 py-2.5 text-[14px]";
+
+function HouseGone() {
+  return (
+    <section className="border-line mt-10 border-t pt-5" aria-labelledby="gone">
+      <h2 id="gone" className="m-0 text-[23px]">
+        When the house is gone
+      </h2>
+      <p className="mt-0.5 mb-4 max-w-[72ch] text-soft">
+        Print this page with the recovery kit, or keep a picture of it. On that day there is no server to ask. Everything comes back to any machine with the kit and a connection.
+      </p>
+      <ol className="m-0 max-w-[76ch] space-y-5 pl-6 marker:font-semibold">
+        <li className="pl-1.5">
+          <b className="font-semibold">Find the recovery kit.</b> The sheet with the key and the stores’ addresses, in a drawer outside of this house or with somebody you trust. The kit is under{" "}
+          <Link to="/offsite" className="text-ink underline underline-offset-4">
+            Offsite
+          </Link>
+          : is yours printed?
+        </li>
+        <li className="pl-1.5">
+          <b className="font-semibold">Take any computer with Linux and enough room,</b> and put Ypogeion on it. Type the kit’s text into a file, or take it from a photo of the sheet; the checksum in it tells a typing error.
+        </li>
+        <li className="pl-1.5">
+          <b className="font-semibold">Bring everything back.</b> What was taken last comes first. Stopped or cut off, the same command goes on where it was.
+          <pre className={step}>ypogeiond recover --kit kit.txt --to /media/pictures</pre>
+        </li>
+        <li className="pl-1.5">
+          <b className="font-semibold">Read its last lines.</b> They say how many were asked for and how many came, every hash compared, and name each one that could not be had, with the reason.
+        </li>
+        <li className="pl-1.5">
+          <b className="font-semibold">Without this program,</b> the same works by hand with <code>age</code>, <code>gunzip</code>, <code>jq</code> and <code>sha256sum</code>. The guide “Getting everything back by hand” has the lines to type; print it as well.
+        </li>
+      </ol>
+    </section>
+  );
+}
