@@ -1943,6 +1943,11 @@ export interface components {
             answer: "have";
         } | {
             /** @enum {string} */
+            answer: "leave";
+            /** @description A sentence for that person. */
+            reason: string;
+        } | {
+            /** @enum {string} */
             answer: "no";
             /** @description A sentence for the person who owns the device. */
             reason: string;
@@ -2112,6 +2117,8 @@ export interface components {
         };
         /** @description Everything on the Overview. */
         Overview: {
+            /** @description On their way home from a store, after the house was rebuilt. */
+            coming: components["schemas"]["Amount"];
             /**
              * Format: int64
              * @description Found bad or gone at home.

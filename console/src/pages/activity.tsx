@@ -163,6 +163,7 @@ const WORK: { [kind: string]: string } = {
   survey: "Comparing a store’s list",
   drill: "Drill",
   heal: "Making copies good",
+  fetch: "Bringing originals home",
   hold: "Deleting and taking back",
   release: "Letting go of what was deleted",
   remove: "Removing deleted copies from stores",

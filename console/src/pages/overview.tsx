@@ -117,6 +117,20 @@ function NeedsALook({ house }: { house: House }) {
 
 function RightNow({ house }: { house: House }) {
   const lines: ReactNode[] = [];
+  if (house.coming.count > 0) {
+    const all = house.home.count + house.coming.count;
+    lines.push(
+      <Item key="coming">
+        <b className="block text-[15px] font-semibold">Coming home</b>
+        <span className="text-soft">
+          {counted(house.coming.count, "original")}, {size(house.coming.bytes)} to go
+        </span>
+        <div className="bg-line mt-2 h-2 overflow-hidden rounded" role="progressbar" aria-label="Home again" aria-valuemin={0} aria-valuemax={all} aria-valuenow={house.home.count}>
+          <div className="bg-accent h-full" style={{ width: `${(100 * house.home.count) / all}%` }} />
+        </div>
+      </Item>,
+    );
+  }
   for (const s of house.stores) {
     if (s.state === "sending" || s.rate > 0) {
       lines.push(

@@ -165,9 +165,9 @@ function Line({ held: h, chosen, onChoose }: { held: Held; chosen: boolean; onCh
 }
 
 function leaves(h: Held): ReactNode {
-  if (!h.at_home) return "in a store only";
-  if (!h.leaves_at) return "stays until removed";
-  return new Date(h.leaves_at) <= new Date() ? "leaving now" : `leaves ${until(h.leaves_at)}`;
+  if (!h.leaves_at) return h.at_home ? "stays until removed" : "in a store only";
+  const when = new Date(h.leaves_at) <= new Date() ? "leaving now" : `leaves ${until(h.leaves_at)}`;
+  return h.at_home ? when : `in a store only, ${when}`;
 }
 
 function Brake({ brake }: { brake: Schemas["Brake"] }) {
@@ -213,14 +213,19 @@ function HouseGone() {
           : is yours printed?
         </li>
         <li className="pl-1.5">
-          <b className="font-semibold">Take any computer with Linux and enough room,</b> and put Ypogeion on it. Type the kit’s text into a file, or take it from a photo of the sheet; the checksum in it tells a typing error.
+          <b className="font-semibold">Take any computer with Linux and enough room</b> and put Ypogeion on it. Type the kit’s text into a file, or take it from a photo of the sheet; the checksum in it tells a typing error.
         </li>
         <li className="pl-1.5">
-          <b className="font-semibold">Bring everything back.</b> What was taken last comes first. Stopped or cut off, the same command goes on where it was.
-          <pre className={step}>ypogeiond recover --kit kit.txt --to /media/pictures</pre>
+          <b className="font-semibold">Bring the household back:</b> people, devices, rules, and every picture in its place. Choose a new password for yourself first.
+          <pre className={step}>
+            {"ypogeiond rebuild --kit kit.txt --password-file password.txt\nypogeiond serve"}
+          </pre>
+          This console is there at once and says how many are home again; what was taken last comes first. Stopped or cut off, it goes on where it was. What no store has any more is named under Activity.
         </li>
         <li className="pl-1.5">
-          <b className="font-semibold">Read its last lines.</b> They say how many were asked for and how many came, every hash compared, and name each one that could not be had, with the reason.
+          <b className="font-semibold">Or only the pictures,</b> into any folder, without a household: one person’s, one device’s, or those of some days.
+          <pre className={step}>ypogeiond recover --kit kit.txt --to /media/pictures --member Juno --from 2026-06-01</pre>
+          Its last lines say how many were asked for and how many came, every hash compared, and name each one that could not be had.
         </li>
         <li className="pl-1.5">
           <b className="font-semibold">Without this program,</b> the same works by hand with <code>age</code>, <code>gunzip</code>, <code>jq</code> and <code>sha256sum</code>. The guide “Getting everything back by hand” has the lines to type; print it as well.

@@ -43,7 +43,7 @@ pub struct Held {
     pub deleted_by: String,
     /// When.
     pub at: DateTime<Utc>,
-    /// When it leaves holding; none: never.
+    /// When it leaves holding, or, once it has, the last store that has it; none: never.
     pub until: Option<DateTime<Utc>>,
     /// When it left the home disk, if it has: stores still have it then.
     pub gone_at: Option<DateTime<Utc>>,
@@ -267,7 +267,8 @@ impl Catalog {
         let (at, id) = after.unzip();
         let mut c = self.connection().await?;
         let rows: Vec<HeldRow> = sql_query(
-            "SELECT o.id, h.was_at, o.kind, o.size, o.preview, o.placeholder, h.deleted_by, h.at, h.until, o.gone_at
+            "SELECT o.id, h.was_at, o.kind, o.size, o.preview, o.placeholder, h.deleted_by, h.at, o.gone_at,
+                    CASE WHEN o.gone_at IS NULL THEN h.until ELSE (SELECT max(due) FROM job WHERE kind = 'remove' AND key = o.id) END AS until
              FROM held h JOIN original o ON o.id = h.original
              WHERE o.person = $1 AND o.held_at IS NOT NULL AND ($2 IS NULL OR (h.at, h.original) < ($2, $3))
                AND (o.gone_at IS NULL OR (

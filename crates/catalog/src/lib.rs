@@ -18,6 +18,7 @@ pub mod inventories;
 pub mod numbers;
 pub mod originals;
 pub mod people;
+pub mod rebuild;
 pub mod refilings;
 pub mod runs;
 pub mod shots;

@@ -38,8 +38,10 @@ pub struct Depths {
     pub exposed: Amount,
     /// When the oldest of those came home.
     pub exposed_since: Option<DateTime<Utc>>,
-    /// Bad or gone at home.
+    /// Bad or gone at home, and not on their way.
     pub damaged: u64,
+    /// On their way home, from a store, after a rebuild.
+    pub coming: Amount,
     /// Background work that gave up.
     pub failed_work: u64,
 }
@@ -67,6 +69,10 @@ struct Row {
     #[diesel(sql_type = BigInt)]
     damaged: i64,
     #[diesel(sql_type = BigInt)]
+    coming: i64,
+    #[diesel(sql_type = BigInt)]
+    coming_bytes: i64,
+    #[diesel(sql_type = BigInt)]
     failed_work: i64,
 }
 
@@ -81,12 +87,16 @@ impl Catalog {
                     count(*) FILTER (WHERE home AND NOT away) AS exposed,
                     coalesce(sum(size) FILTER (WHERE home AND NOT away), 0)::bigint AS exposed_bytes,
                     min(landed_at) FILTER (WHERE home AND NOT away) AS exposed_since,
-                    count(*) FILTER (WHERE NOT home) AS damaged,
+                    count(*) FILTER (WHERE NOT home AND NOT coming) AS damaged,
+                    count(*) FILTER (WHERE NOT home AND coming) AS coming,
+                    coalesce(sum(size) FILTER (WHERE NOT home AND coming), 0)::bigint AS coming_bytes,
                     (SELECT count(*) FROM job WHERE gave_up AND $1 IS NULL) AS failed_work
              FROM (
                  SELECT o.size, o.landed_at, coalesce(bool_or(s.good) FILTER (WHERE s.place = $2), false) AS home,
                         coalesce(bool_or(s.good) FILTER (WHERE s.place <> $2), false) AS away,
-                        coalesce(bool_or(s.good AND s.proven_at >= $3) FILTER (WHERE s.place <> $2), false) AS proven
+                        coalesce(bool_or(s.good AND s.proven_at >= $3) FILTER (WHERE s.place <> $2), false) AS proven,
+                        NOT coalesce(bool_or(s.good) FILTER (WHERE s.place = $2), false)
+                            AND EXISTS (SELECT 1 FROM job j WHERE j.kind = 'fetch' AND j.key = o.id AND NOT j.gave_up) AS coming
                  FROM original o LEFT JOIN standing s ON s.original = o.id
                  WHERE o.held_at IS NULL AND ($1 IS NULL OR o.person = $1) GROUP BY o.id
              ) o",
@@ -104,6 +114,7 @@ impl Catalog {
             exposed: Amount::new(r.exposed, r.exposed_bytes),
             exposed_since: r.exposed_since,
             damaged: unsigned(r.damaged),
+            coming: Amount::new(r.coming, r.coming_bytes),
             failed_work: unsigned(r.failed_work),
         })
     }

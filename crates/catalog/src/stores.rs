@@ -5,7 +5,7 @@ use diesel::{
     OptionalExtension, QueryableByName, sql_query,
     sql_types::{Array, BigInt, Binary, Bool, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use uuid::Uuid;
 use ypogeion_core::{
     Digest, OriginalId, StoreId,
@@ -20,6 +20,7 @@ use crate::{
     devices::digest_of,
     evidence::{HOME, observe_in},
     numbers::Amount,
+    originals::OriginalRow,
     signed, unsigned,
 };
 
@@ -173,27 +174,32 @@ struct NumbersRow {
 const STORE: &str = "SELECT id, name, endpoint, region, bucket, prefix, access_key, secret_key, stopped, failing, retry_at, faults, \
                      ledger_segment, paused, week FROM store";
 
+async fn insert_store(c: &mut AsyncPgConnection, id: StoreId, address: &StoreAddress, now: DateTime<Utc>) -> Result<()> {
+    sql_query(
+        "INSERT INTO store (id, name, endpoint, region, bucket, prefix, access_key, secret_key, created_at)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
+    )
+    .bind::<SqlUuid, _>(id.0)
+    .bind::<Text, _>(&address.name)
+    .bind::<Text, _>(&address.endpoint)
+    .bind::<Text, _>(&address.region)
+    .bind::<Text, _>(&address.bucket)
+    .bind::<Text, _>(&address.prefix)
+    .bind::<Text, _>(&address.access_key)
+    .bind::<Text, _>(&address.secret_key)
+    .bind::<Timestamptz, _>(now)
+    .kept()
+    .execute(c)
+    .await?;
+    Ok(())
+}
+
 impl Catalog {
     /// Adds a store, and the work of sending it everything that is at home.
     pub async fn add_store(&self, id: StoreId, address: &StoreAddress, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         c.transaction(async |c| {
-            sql_query(
-                "INSERT INTO store (id, name, endpoint, region, bucket, prefix, access_key, secret_key, created_at)
-                 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
-            )
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<Text, _>(&address.name)
-            .bind::<Text, _>(&address.endpoint)
-            .bind::<Text, _>(&address.region)
-            .bind::<Text, _>(&address.bucket)
-            .bind::<Text, _>(&address.prefix)
-            .bind::<Text, _>(&address.access_key)
-            .bind::<Text, _>(&address.secret_key)
-            .bind::<Timestamptz, _>(now)
-            .kept()
-            .execute(c)
-            .await?;
+            insert_store(c, id, address, now).await?;
             sql_query(
                 "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', id, $1, 10, $2 FROM living ON CONFLICT DO NOTHING",
             )
@@ -207,6 +213,12 @@ impl Catalog {
         .await?;
         self.work_added();
         Ok(())
+    }
+
+    /// Adds a store whose ledger says what it has: nothing is to be sent there before that has been read.
+    pub async fn rebuild_store(&self, id: StoreId, address: &StoreAddress, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        insert_store(&mut c, id, address, now).await
     }
 
     /// All stores, in the order in which they were added.
@@ -423,13 +435,22 @@ impl Catalog {
         Ok(())
     }
 
-    /// A ledger segment is in the store: the originals in it are listed, and its number is used up.
-    pub async fn segment_written(&self, store: StoreId, number: u64, originals: &[OriginalId]) -> Result<()> {
+    /// A ledger segment is in the store: the originals in it are listed as they were written, and its number is used up. One that was
+    /// moved, deleted or taken back since stays to be written.
+    pub async fn segment_written(&self, store: StoreId, number: u64, written: &[OriginalRow]) -> Result<()> {
         let mut c = self.connection().await?;
         c.transaction(async |c| {
-            sql_query("UPDATE standing SET listed = true WHERE place = $1 AND original = ANY($2)")
+            sql_query(
+                "UPDATE standing s SET listed = true FROM unnest($2, $3, $4, $5, $6) AS w (id, path, taken_at, held_at, gone_at), original o
+                 WHERE s.place = $1 AND s.original = w.id AND o.id = w.id AND o.path = w.path AND o.taken_at = w.taken_at
+                   AND o.held_at IS NOT DISTINCT FROM w.held_at AND o.gone_at IS NOT DISTINCT FROM w.gone_at",
+            )
                 .bind::<SqlUuid, _>(store.0)
-                .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
+                .bind::<Array<SqlUuid>, _>(written.iter().map(|o| o.id.0).collect::<Vec<_>>())
+                .bind::<Array<Text>, _>(written.iter().map(|o| o.path.as_str()).collect::<Vec<_>>())
+                .bind::<Array<Timestamptz>, _>(written.iter().map(|o| o.taken_at).collect::<Vec<_>>())
+                .bind::<Array<Nullable<Timestamptz>>, _>(written.iter().map(|o| o.held.as_ref().map(|h| h.at)).collect::<Vec<_>>())
+                .bind::<Array<Nullable<Timestamptz>>, _>(written.iter().map(|o| o.gone_at).collect::<Vec<_>>())
                 .kept()
                 .execute(c)
                 .await?;
@@ -493,7 +514,7 @@ impl Catalog {
                     coalesce(sum(o.size) FILTER (WHERE t.good AND t.proven_at >= $3), 0)::bigint AS proven_bytes,
                     count(*) FILTER (WHERE h.good AND t.good IS NOT TRUE) AS to_go,
                     coalesce(sum(o.size) FILTER (WHERE h.good AND t.good IS NOT TRUE), 0)::bigint AS to_go_bytes,
-                    count(*) FILTER (WHERE t.good AND NOT t.listed) AS unlisted,
+                    (SELECT count(*) FROM standing WHERE place = $1 AND good AND NOT listed) AS unlisted,
                     (SELECT max(confirmed_at) FROM object WHERE store = $1) AS confirmed_at
              FROM living o
              LEFT JOIN standing t ON t.original = o.id AND t.place = $1

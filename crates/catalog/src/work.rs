@@ -46,11 +46,13 @@ pub enum Kind {
     Release,
     /// Remove the copy of an original that has gone from a store. Key: the original.
     Remove,
+    /// Bring an original home that only its rows are left of, or see that it is there. Key: the original.
+    Fetch,
 }
 
 impl Kind {
     /// Every kind.
-    pub const ALL: [Kind; 15] = [
+    pub const ALL: [Kind; 16] = [
         Self::Preview,
         Self::Replicate,
         Self::Ledger,
@@ -66,6 +68,7 @@ impl Kind {
         Self::Hold,
         Self::Release,
         Self::Remove,
+        Self::Fetch,
     ];
 
     /// The word stored in the table.
@@ -86,6 +89,7 @@ impl Kind {
             Self::Hold => "hold",
             Self::Release => "release",
             Self::Remove => "remove",
+            Self::Fetch => "fetch",
         }
     }
 

@@ -119,6 +119,11 @@ impl World {
         landed
     }
 
+    async fn write_segment(&self, store: StoreId, number: u64) {
+        let rows = self.catalog.unlisted(store, 100).await.unwrap();
+        self.catalog.segment_written(store, number, &rows).await.unwrap();
+    }
+
     async fn add_store(&self) -> StoreId {
         let id = StoreId(Uuid::now_v7());
         let address = StoreAddress {
@@ -216,7 +221,7 @@ async fn layers_follow_the_observations() {
     let depths = w.catalog.depths(Some(w.person), since).await.unwrap();
     assert_eq!((depths.offsite.count, depths.exposed.count, depths.proven.count), (1, 0, 0));
     assert_eq!(w.catalog.unlisted(store, 10).await.unwrap().len(), 1);
-    w.catalog.segment_written(store, 1, &[id]).await.unwrap();
+    w.write_segment(store, 1).await;
     assert!(w.catalog.unlisted(store, 10).await.unwrap().is_empty());
 
     let opened =
@@ -513,7 +518,7 @@ async fn stored(w: &World, store: StoreId, bytes: &[u8], path: &str) -> Original
     let id = w.land(bytes, path).await.unwrap();
     let object = ObjectRecord { name: format!("objects/{}", Digest::of(bytes)), size: 200, sha256: Digest::of(b"sealed") };
     w.catalog.confirm(store, Digest::of(bytes), &object, w.now, (w.now, w.now)).await.unwrap();
-    w.catalog.segment_written(store, 1, &[id]).await.unwrap();
+    w.write_segment(store, 1).await;
     id
 }
 
@@ -581,7 +586,7 @@ async fn what_has_gone_leaves_its_row_and_may_come_again() {
     assert_ne!(again, kite);
     assert_eq!(w.catalog.known(w.person, &[digest]).await.unwrap(), [Known::Home]);
     // Its copy in the store serves it, and so stays.
-    w.catalog.segment_written(store, 2, &[kite]).await.unwrap();
+    w.write_segment(store, 2).await;
     assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::Nothing);
     assert!(w.catalog.object(store, digest).await.unwrap().is_some());
     assert!(!w.catalog.take_back_gone(kite, &FiledPath::parse("juno/x.jpg").unwrap(), then).await.unwrap());
@@ -598,7 +603,7 @@ async fn a_copy_leaves_its_store_after_the_ledger_and_nobody_counts_on_it_meanwh
     w.catalog.let_go(true, w.now, w.now, 9).await.unwrap();
     assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::AfterLedger);
     assert!(w.catalog.unlisted(store, 9).await.unwrap()[0].gone_at.is_some());
-    w.catalog.segment_written(store, 2, &[kite]).await.unwrap();
+    w.write_segment(store, 2).await;
     let Removal::Object { name, .. } = w.catalog.begin_removal(kite, store).await.unwrap() else { panic!("nobody needs it") };
     assert_eq!(name, format!("objects/{digest}"));
     // The same bytes arrive while the store is removing them: they wait, and are sent after that.
@@ -653,6 +658,22 @@ async fn work_that_is_wanted_again_while_it_is_done_is_done_again() {
     let again = w.catalog.take_work(Kind::Hold, me, later + TimeDelta::days(1), lease, 1).await.unwrap().remove(0);
     w.catalog.finish_work(&again).await.unwrap();
     assert_eq!(w.catalog.next_due(Kind::Hold, later).await.unwrap(), None);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_moves_while_a_segment_is_written_is_written_again() {
+    let w = world().await;
+    let store = w.add_store().await;
+    let kite = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
+    let object = ObjectRecord { name: "objects/a".into(), size: 200, sha256: Digest::of(b"sealed") };
+    w.catalog.confirm(store, Digest::of(b"kite"), &object, w.now, (w.now, w.now)).await.unwrap();
+    let rows = w.catalog.unlisted(store, 9).await.unwrap();
+    let (from, to) = (FiledPath::parse("juno/2026/04/a.jpg").unwrap(), FiledPath::parse("juno/2026/a.jpg").unwrap());
+    w.catalog.moved(None, kite, &from, &to, w.now).await.unwrap();
+    w.catalog.segment_written(store, 1, &rows).await.unwrap();
+    assert_eq!(w.catalog.unlisted(store, 9).await.unwrap()[0].path, to);
+    w.write_segment(store, 2).await;
+    assert!(w.catalog.unlisted(store, 9).await.unwrap().is_empty());
 }
 
 #[tokio::test(flavor = "multi_thread")]

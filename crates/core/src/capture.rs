@@ -2,7 +2,7 @@
 //!
 //! The order, and why, is written down for keepers in `docs/formats/capture-time.md`; [`decide`] is that page as code.
 
-use chrono::{DateTime, FixedOffset, LocalResult, NaiveDate, NaiveDateTime, Offset, TimeDelta, TimeZone, Utc};
+use chrono::{DateTime, FixedOffset, LocalResult, NaiveDate, NaiveDateTime, Offset, SubsecRound, TimeDelta, TimeZone, Utc};
 use serde::{Deserialize, Serialize};
 
 use crate::kind::MediaKind;
@@ -272,7 +272,9 @@ pub fn decide<Z: TimeZone>(
         from_name(name).map(|local| here(local, CaptureRule::Name)),
         file_time.filter(|t| t.naive_utc() > epoch(1980)).map(|at| utc(at, CaptureRule::FileTime)),
     ];
-    candidates.into_iter().flatten().find(believable).unwrap_or_else(|| utc(received, CaptureRule::Received))
+    let chosen = candidates.into_iter().flatten().find(believable).unwrap_or_else(|| utc(received, CaptureRule::Received));
+    // Catalogue and ledger keep microseconds. A file's time on the disk is the same, so that a copy that comes back has it, too.
+    Captured { at: chosen.at.trunc_subsecs(6), local: chosen.local.trunc_subsecs(6), ..chosen }
 }
 
 fn epoch(year: i32) -> NaiveDateTime {
@@ -344,6 +346,13 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
+
+    #[test]
+    fn times_are_as_fine_as_they_can_be_kept() {
+        let file_time = DateTime::from_timestamp(1_700_000_000, 123_456_789).unwrap();
+        let captured = decide(&Facts::default(), None, "weir.jpg", Some(file_time), Utc::now(), &Utc);
+        assert_eq!(captured.at.timestamp_subsec_nanos(), 123_456_000);
+    }
 
     fn at(text: &str) -> NaiveDateTime {
         NaiveDateTime::parse_from_str(text, "%Y-%m-%d %H:%M:%S").unwrap()

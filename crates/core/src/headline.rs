@@ -75,6 +75,8 @@ pub struct House {
     pub stores: Vec<StoreNow>,
     /// Deleted originals that the brake holds.
     pub braked: u64,
+    /// On their way home from a store, after the house was rebuilt.
+    pub coming: Amount,
 }
 
 /// What is said.
@@ -114,6 +116,26 @@ pub fn headline(house: &House, now: DateTime<Utc>) -> Headline {
             format!("{} takes no more copies.", store.name),
             format!("{} {exposure}", ended(reason)),
             "A store takes no more copies.",
+        );
+    }
+    if house.coming.count > 0 {
+        let names: Vec<&str> = house.stores.iter().map(|s| s.name.as_str()).collect();
+        let sentence = format!(
+            "{} of {} are home again.",
+            count(house.home.count),
+            counted(house.home.count + house.coming.count, "original")
+        );
+        let verb = if house.coming.count == 1 { "comes" } else { "come" };
+        return say(
+            HouseState::Busy,
+            sentence,
+            format!(
+                "{} more {verb} from {}, {}, the newest first.",
+                count(house.coming.count),
+                list(&names),
+                size(house.coming.bytes)
+            ),
+            "Originals are coming home again.",
         );
     }
     if house.braked > 0 {
@@ -266,6 +288,14 @@ mod tests {
         assert!(said.rest.starts_with("The access key was refused. "));
         house.damaged = 2;
         assert_eq!(headline(&house, now()).sentence, "2 originals at home can no longer be read as received.");
+    }
+
+    #[test]
+    fn a_house_that_comes_back_says_how_far_it_is() {
+        let house = House { coming: Amount { count: 412, bytes: 2_000_000_000 }, ..exposed(well(), 0, 0) };
+        let said = headline(&house, now());
+        assert_eq!((said.state, said.sentence.as_str()), (HouseState::Busy, "27,412 of 27,824 originals are home again."));
+        assert_eq!(said.rest, "412 more come from North Quay, 2.0 GB, the newest first.");
     }
 
     #[test]

@@ -6,12 +6,18 @@
 
 use std::collections::BTreeMap;
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, NaiveDateTime, Utc};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use crate::{
-    DeviceId, Digest, OriginalId, PersonId, capture::CaptureRule, filing::FiledPath, kind::MediaKind, name::OriginalName,
+    DeviceId, Digest, OriginalId, PersonId,
+    capture::CaptureRule,
+    clearance::Depth,
+    filing::{FiledPath, FilingPlan},
+    kind::MediaKind,
+    name::OriginalName,
+    retention::Retention,
 };
 
 /// The version of the record format that this program writes. Higher ones are refused, never guessed at.
@@ -58,6 +64,22 @@ pub struct HouseholdRecord {
     pub name: String,
     /// The key for object names, 64 hexadecimal digits (HMAC-SHA-256).
     pub name_key: String,
+    /// What its keeper decided for the whole house.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rules: Option<RulesRecord>,
+}
+
+/// What a keeper decided for the whole house.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct RulesRecord {
+    /// The filing plan, as a pattern.
+    pub filing: FilingPlan,
+    /// How deep before a device may let go of its copies.
+    pub clear_at: Depth,
+    /// Whether a JPEG is made beside each HEIC.
+    pub derive_jpeg: bool,
+    /// How long what was deleted stays.
+    pub retention: Retention,
 }
 
 /// A member.
@@ -71,6 +93,12 @@ pub struct PersonRecord {
     pub role: String,
     /// The member's folder in the library.
     pub folder: String,
+    /// The most bytes that the member may have at home.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub quota: Option<u64>,
+    /// Above this the member is told that room runs out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub soft_quota: Option<u64>,
 }
 
 /// A device.
@@ -82,6 +110,9 @@ pub struct DeviceRecord {
     pub person: PersonId,
     /// As shown.
     pub name: String,
+    /// `phone`, `tablet`, `computer`, …
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kind: Option<String>,
 }
 
 /// An original and its sealed object.
@@ -105,6 +136,9 @@ pub struct OriginalRecord {
     pub kind: MediaKind,
     /// When it was taken; also the file's time in the library.
     pub taken_at: DateTime<Utc>,
+    /// What a clock on the wall showed then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub taken_local: Option<NaiveDateTime>,
     /// How that is known.
     pub taken_rule: CaptureRule,
     /// When it came home.
@@ -197,6 +231,8 @@ pub struct Holdings {
     pub devices: BTreeMap<DeviceId, DeviceRecord>,
     /// The originals by id.
     pub originals: BTreeMap<OriginalId, OriginalRecord>,
+    /// The highest number of a segment.
+    pub last_segment: u64,
 }
 
 impl Holdings {
@@ -216,6 +252,7 @@ impl Holdings {
         if head.replica != replica {
             return Err(LedgerError::AnotherReplica { found: head.replica });
         }
+        self.last_segment = self.last_segment.max(head.number);
         for record in records {
             match record {
                 Record::Household(h) => self.household = Some(h),
@@ -250,6 +287,7 @@ mod tests {
             name: OriginalName::from_device("a.jpg"),
             kind: MediaKind::Photo,
             taken_at: DateTime::UNIX_EPOCH,
+            taken_local: None,
             taken_rule: CaptureRule::ExifLocal,
             landed_at: DateTime::UNIX_EPOCH,
             source: String::new(),

@@ -19,6 +19,7 @@ pub mod failure;
 pub mod landing;
 pub mod live;
 pub mod overview;
+pub mod rebuild;
 pub mod recover;
 pub mod security;
 pub mod serve;

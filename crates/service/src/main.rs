@@ -2,11 +2,13 @@
 
 use std::{path::PathBuf, process::ExitCode};
 
+use chrono::NaiveDate;
 use clap::{Parser, Subcommand};
 use tracing_subscriber::EnvFilter;
 use ypogeiond::{
     api,
     failure::chain,
+    rebuild,
     recover::{self, Wish, exit},
     serve,
     settings::{EXAMPLE, Logs, Settings},
@@ -54,6 +56,15 @@ enum Command {
         /// Only what belongs to this member.
         #[arg(long, value_name = "NAME")]
         member: Option<String>,
+        /// Only what this device sent.
+        #[arg(long, value_name = "NAME")]
+        device: Option<String>,
+        /// Only what was taken on this day or later, like 2026-06-01.
+        #[arg(long, value_name = "DAY")]
+        from: Option<NaiveDate>,
+        /// Only what was taken on this day or before.
+        #[arg(long, value_name = "DAY")]
+        until: Option<NaiveDate>,
         /// What was deleted and waited in holding, too; into the folder "holding".
         #[arg(long)]
         deleted: bool,
@@ -66,6 +77,18 @@ enum Command {
         /// Print the account as JSON.
         #[arg(long)]
         json: bool,
+    },
+    /// Rebuild the household from its recovery kit: when the database is gone, or the whole house. Run again, it goes on.
+    Rebuild {
+        /// The recovery kit as text; - reads it from standard input.
+        #[arg(long, value_name = "FILE")]
+        kit: PathBuf,
+        /// A file with a new password for the keeper, at least ten characters.
+        #[arg(long, value_name = "FILE")]
+        password_file: PathBuf,
+        /// The store's address, if it is not the one in the kit any more.
+        #[arg(long, value_name = "URL")]
+        endpoint: Option<String>,
     },
     /// Print the API as an OpenAPI document.
     Openapi,
@@ -132,11 +155,19 @@ async fn run(arguments: Arguments) -> u8 {
             },
             Err(e) => usage(&e),
         },
-        Command::Recover { kit, to, member, deleted, parallel, endpoint, json } => {
+        Command::Recover { kit, to, member, device, from, until, deleted, parallel, endpoint, json } => {
             start_logs(&Logs { filter: "warn".into(), ..Logs::default() });
-            let (member, endpoint) = (member.as_deref(), endpoint.as_deref());
-            recover::run(&Wish { kit: &kit, to: &to, member, deleted, parallel, endpoint, json }).await
+            let (member, device, endpoint) = (member.as_deref(), device.as_deref(), endpoint.as_deref());
+            recover::run(&Wish { kit: &kit, to: &to, member, device, from, until, deleted, parallel, endpoint, json }).await
         }
+        Command::Rebuild { kit, password_file, endpoint } => match settings() {
+            Ok(settings) => {
+                start_logs(&Logs { filter: "warn".into(), ..Logs::default() });
+                let wish = rebuild::Wish { kit: &kit, password_file: &password_file, endpoint: endpoint.as_deref() };
+                rebuild::run(&settings, &wish).await
+            }
+            Err(e) => usage(&e),
+        },
         Command::Openapi => {
             println!("{}", api::document().to_pretty_json().unwrap_or_default());
             exit::DONE

@@ -115,6 +115,7 @@ pub async fn overview(app: &App, person: Option<PersonId>) -> Answer<Overview> {
         exposed: wire(depths.exposed),
         exposed_since: depths.exposed_since,
         damaged: depths.damaged,
+        coming: wire(depths.coming),
         failed_work: depths.failed_work,
         devices: devices.into_iter().map(device).collect(),
         stores,
@@ -136,6 +137,7 @@ async fn house(app: &App, person: Option<PersonId>) -> Answer<(House, numbers::D
     let braked = if person.is_none() { braked(app).await?.map_or(0, |b| b.count) } else { 0 };
     let house = House {
         braked,
+        coming: plain(depths.coming),
         devices: devices
             .iter()
             .map(|d| DeviceNow { name: d.name.clone(), waiting: d.waiting, seen_at: d.seen_at, sending: d.sending })

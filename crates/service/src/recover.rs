@@ -1,14 +1,16 @@
 //! The command for the day the house is gone: everything back, from a store and a recovery kit alone.
 
 use std::{
+    collections::BTreeSet,
     fs,
     io::{IsTerminal, Read, Write},
     path::Path,
     time::{Duration, Instant},
 };
 
+use chrono::{Local, NaiveDate};
 use serde::Serialize;
-use ypogeion_core::{kit::RecoveryKit, words};
+use ypogeion_core::{DeviceId, kit::RecoveryKit, ledger::OriginalRecord, words};
 use ypogeion_offsite::{
     Fault, Identity, Replica, Store,
     layout::ReplicaError,
@@ -26,6 +28,12 @@ pub struct Wish<'a> {
     pub to: &'a Path,
     /// Only this member's originals, by name or folder.
     pub member: Option<&'a str>,
+    /// Only what this device sent, by its name.
+    pub device: Option<&'a str>,
+    /// Only what was taken on this day or later.
+    pub from: Option<NaiveDate>,
+    /// Only what was taken on this day or before.
+    pub until: Option<NaiveDate>,
     /// What was deleted and waited in holding, too.
     pub deleted: bool,
     /// Fetched at once.
@@ -114,6 +122,19 @@ async fn attempt(wish: &Wish<'_>) -> Result<u8, (u8, String)> {
             })?;
         holdings.originals.retain(|_, o| o.person == wanted);
     }
+    if let Some(device) = wish.device {
+        // Two people may call their phones alike; both are meant then.
+        let wanted: BTreeSet<DeviceId> =
+            holdings.devices.values().filter(|d| d.name.eq_ignore_ascii_case(device)).map(|d| d.id).collect();
+        if wanted.is_empty() {
+            let names: Vec<&str> = holdings.devices.values().map(|d| d.name.as_str()).collect();
+            return Err((exit::USAGE, format!("there is no device {device} in this household; there are {}", names.join(", "))));
+        }
+        holdings.originals.retain(|_, o| o.device.is_some_and(|d| wanted.contains(&d)));
+    }
+    // What a clock on the wall showed; where no ledger says it, this machine's zone.
+    let day = |o: &OriginalRecord| o.taken_local.unwrap_or_else(|| o.taken_at.with_timezone(&Local).naive_local()).date();
+    holdings.originals.retain(|_, o| wish.from.is_none_or(|f| day(o) >= f) && wish.until.is_none_or(|u| day(o) <= u));
     let all = holdings.originals.len();
     if !wish.deleted {
         holdings.originals.retain(|_, o| o.held.is_none());
@@ -143,7 +164,7 @@ async fn attempt(wish: &Wish<'_>) -> Result<u8, (u8, String)> {
     Ok(if report.complete() && bad.is_empty() { exit::DONE } else { exit::PARTLY })
 }
 
-async fn open(address: &ypogeion_core::kit::StoreAddress, identity: Identity) -> Result<Replica, (u8, String)> {
+pub(crate) async fn open(address: &ypogeion_core::kit::StoreAddress, identity: Identity) -> Result<Replica, (u8, String)> {
     let store = Store::new(address).map_err(|e| said(&e))?;
     Replica::open(store, identity).await.map_err(|e| match e {
         ReplicaError::Store(fault) => said(&fault),
@@ -155,7 +176,7 @@ async fn open(address: &ypogeion_core::kit::StoreAddress, identity: Identity) ->
     })
 }
 
-fn said(fault: &Fault) -> (u8, String) {
+pub(crate) fn said(fault: &Fault) -> (u8, String) {
     let code = match fault {
         Fault::Passing(_) | Fault::Away(_) => exit::UNREACHABLE,
         Fault::Refused(_) | Fault::Missing(_) | Fault::Disorder(_) => exit::REFUSED,
@@ -168,7 +189,7 @@ fn said(fault: &Fault) -> (u8, String) {
     (code, chain(fault) + next)
 }
 
-fn read_kit(path: &Path) -> std::io::Result<String> {
+pub(crate) fn read_kit(path: &Path) -> std::io::Result<String> {
     if path == Path::new("-") {
         let mut text = String::new();
         std::io::stdin().read_to_string(&mut text)?;

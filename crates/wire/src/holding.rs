@@ -61,7 +61,7 @@ pub struct HeldOriginal {
     pub deleted_by: String,
     /// When.
     pub deleted_at: DateTime<Utc>,
-    /// When it leaves the home disk; none: never.
+    /// When it leaves the home disk, or, once it has, the last store that has it; none: never.
     pub leaves_at: Option<DateTime<Utc>>,
     /// Whether its file is still at home. If not, a store has it still, and taking it back fetches it from there.
     pub at_home: bool,

@@ -51,6 +51,8 @@ pub struct Overview {
     pub exposed_since: Option<DateTime<Utc>>,
     /// Found bad or gone at home.
     pub damaged: u64,
+    /// On their way home from a store, after the house was rebuilt.
+    pub coming: Amount,
     /// Background work that gave up.
     pub failed_work: u64,
     /// The devices that are not revoked.

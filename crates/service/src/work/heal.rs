@@ -73,8 +73,8 @@ pub(super) async fn heal(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             app.catalog.write_record(app.now(), "Ypogeion", &line).await?;
             Ok(Ended::Done)
         }
-        Remedy::FetchFrom(store) => fetch_home(app, job, &row, store).await,
-        Remedy::ByWayOfHome(store) => match fetch_home(app, job, &row, store).await? {
+        Remedy::FetchFrom(store) => fetch_home(app, job, &row, store, Why::Heal).await,
+        Remedy::ByWayOfHome(store) => match fetch_home(app, job, &row, store, Why::Heal).await? {
             // Home has it now; the next look sends it on.
             Ended::Done => Ok(Ended::Later(app.now())),
             other => Ok(other),
@@ -95,10 +95,68 @@ async fn reachable(app: &App, place: Place) -> Answer<bool> {
     Ok(app.catalog.store(id).await?.waits_for(Local::now().naive_local()).is_none())
 }
 
-/// Fetches the copy of a store to home.
-async fn fetch_home(app: &Arc<App>, job: &Job, row: &OriginalRow, store: StoreId) -> Answer<Ended> {
+/// Why something is fetched.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Why {
+    /// The copy at home was good and is not.
+    Heal,
+    /// Home has nothing yet, after a rebuild.
+    Rebuild,
+}
+
+/// Sees that an original which is known from a ledger alone is at home, and fetches it if it is not.
+pub(super) async fn bring(app: &Arc<App>, job: &Job) -> Answer<Ended> {
+    let id = OriginalId(job.key);
+    let row = match app.catalog.original(id, None).await {
+        Err(CatalogError::NotFound) => return Ok(Ended::Done),
+        other => other?,
+    };
     if !app.library.is_mounted() {
-        return Ok(later(app, job, "the library’s disk is not there".to_owned()));
+        return Ok(later(app, job, Why::Rebuild, "the library’s disk is not there".to_owned()));
+    }
+    let (library, path, digest) = (Arc::clone(&app.library), row.path.clone(), row.digest);
+    let (outcome, found) = tokio::task::spawn_blocking(move || library.reread(&path, digest)).await??;
+    if outcome == Outcome::Right {
+        let seen = Observation { place: Place::Home, act: Act::Reread, at: app.now(), digest: found, outcome };
+        app.catalog.observe(id, row.digest, &seen).await?;
+        return at_home_again(app, &row).await;
+    }
+    let standings = app.catalog.standings(id).await?;
+    let mut in_reach = Vec::new();
+    for (at, standing) in &standings {
+        if *at != Place::Home && reachable(app, *at).await? {
+            in_reach.push((*at, *standing));
+        }
+    }
+    // Nobody has tried this before: what was healed before the house was lost is not known here.
+    match (remedy(Place::Home, &in_reach, 0), remedy(Place::Home, &standings, 0)) {
+        (Remedy::FetchFrom(store), _) => match fetch_home(app, job, &row, store, Why::Rebuild).await? {
+            Ended::Done => at_home_again(app, &row).await,
+            other => Ok(other),
+        },
+        (_, Remedy::FetchFrom(_)) => Ok(Ended::Later(app.now() + LOOK_AGAIN)),
+        _ => {
+            // Counted among what is damaged from now on; if its device still has it, the next backup mends it.
+            note(app, (id, row.digest), Place::Home, Act::Reread, (outcome, found)).await?;
+            Ok(Ended::GivenUp("it is not at home, and no store has it".to_owned()))
+        }
+    }
+}
+
+/// Reads from the file what no ledger says, and lets everything follow that follows an arrival.
+async fn at_home_again(app: &Arc<App>, row: &OriginalRow) -> Answer<Ended> {
+    let (reader, place, name) = (Arc::clone(&app.reader), app.library.locate(&row.path), row.name.clone());
+    app.stirred.notify_one();
+    let facts = tokio::task::spawn_blocking(move || reader.facts(&place, &name)).await?;
+    app.catalog.fetched(row.id, &facts, app.now()).await?;
+    app.live.changed(&[LiveEvent::Library, LiveEvent::Overview]);
+    Ok(Ended::Done)
+}
+
+/// Fetches the copy of a store to home.
+async fn fetch_home(app: &Arc<App>, job: &Job, row: &OriginalRow, store: StoreId, why: Why) -> Answer<Ended> {
+    if !app.library.is_mounted() {
+        return Ok(later(app, job, why, "the library’s disk is not there".to_owned()));
     }
     let (source, replica) = match offsite::open(app, &Job { store: Some(store), ..job.clone() }).await? {
         Ok(opened) => opened,
@@ -106,7 +164,7 @@ async fn fetch_home(app: &Arc<App>, job: &Job, row: &OriginalRow, store: StoreId
         Err(_) => return Ok(Ended::Later(app.now() + LOOK_AGAIN)),
     };
     let Some(object) = app.catalog.object(store, row.digest).await? else {
-        return Ok(later(app, job, "the store that had a good copy is sent it again first".to_owned()));
+        return Ok(later(app, job, why, "the store that had a good copy is sent it again first".to_owned()));
     };
     let upload = UploadId(Uuid::now_v7());
     landing::open_part(app, upload).await?;
@@ -116,19 +174,24 @@ async fn fetch_home(app: &Arc<App>, job: &Job, row: &OriginalRow, store: StoreId
         Ok((_, Part(writer))) => {
             let part = writer.finish();
             if part.digest == row.digest {
-                return put_in_place(app, job, row, part, (store, &source.address.name)).await;
+                return put_in_place(app, job, row, part, (store, &source.address.name), why).await;
             }
             (Outcome::Wrong, Some(part.digest))
         }
         Err(FetchError::Open(OpenError::Io(e))) => {
             landing::remove_part(app, upload).await?;
-            return Ok(later(app, job, format!("the home disk could not be written: {e}")));
+            return Ok(later(app, job, why, format!("the home disk could not be written: {e}")));
         }
         Err(FetchError::Open(_)) => (Outcome::Wrong, None),
         Err(FetchError::Store(Fault::Missing(_))) => (Outcome::Missing, None),
         Err(FetchError::Store(fault)) => {
             landing::remove_part(app, upload).await?;
-            return Ok(later(app, job, chain(&fault)));
+            let said = chain(&fault);
+            if matches!(fault, Fault::Refused(_)) {
+                // The store stops, with its reason, where the keeper sees it.
+                offsite::note_fault(app, &source, job, fault).await?;
+            }
+            return Ok(later(app, job, why, said));
         }
     };
     landing::remove_part(app, upload).await?;
@@ -137,9 +200,14 @@ async fn fetch_home(app: &Arc<App>, job: &Job, row: &OriginalRow, store: StoreId
     Ok(Ended::Later(app.now()))
 }
 
-/// Something stood in the way; it is tried again after a while, and not for ever.
-fn later(app: &App, job: &Job, why: String) -> Ended {
-    Ended::Again(app.now() + retry::wait(job.attempts, security::chance()), why)
+/// Something stood in the way; it is tried again after a while.
+fn later(app: &App, job: &Job, why: Why, reason: String) -> Ended {
+    let due = app.now() + retry::wait(job.attempts, security::chance());
+    match why {
+        Why::Heal => Ended::Again(due, reason),
+        // A whole house is waited for, however long its store is away.
+        Why::Rebuild => Ended::NotYet(due, reason),
+    }
 }
 
 /// Puts good bytes in the place of bad ones, which are kept aside, and notes that.
@@ -149,17 +217,23 @@ async fn put_in_place(
     row: &OriginalRow,
     part: Finished,
     (store, name): (StoreId, &str),
+    why: Why,
 ) -> Answer<Ended> {
     let (upload, time) = (part.id, SystemTime::from(row.taken_at));
     let part = tokio::task::spawn_blocking(move || part.seal(time).map(|()| Arc::new(part))).await??;
     let (published, path) = put_right(app, row.id, part).await?;
     if published == Publish::NameTaken {
         landing::remove_part(app, upload).await?;
-        return Ok(later(app, job, "something else lies in its place; move that away".to_owned()));
+        return Ok(later(app, job, why, "something else lies in its place; move that away".to_owned()));
     }
     let seen =
         Observation { place: Place::Home, act: Act::Reread, at: app.now(), digest: Some(row.digest), outcome: Outcome::Right };
     app.catalog.observe(row.id, row.digest, &seen).await?;
+    // The store's copy was read, opened and right: that is what a proof is.
+    app.catalog.observe(row.id, row.digest, &Observation { place: Place::Store(store), act: Act::Opened, ..seen }).await?;
+    if why == Why::Rebuild {
+        return Ok(Ended::Done);
+    }
     app.catalog.note_healing(row.id, Place::Home, Place::Store(store), app.now()).await?;
     let line = format!("mended {path} at home with the copy in {name}");
     app.catalog.write_record(app.now(), "Ypogeion", &line).await?;

@@ -18,7 +18,7 @@ use ypogeion_wire::{problem::ProblemType, work::LiveEvent};
 
 use super::{
     Ended, offsite,
-    refile::{relocate, unlink},
+    refile::{list_anew, relocate, unlink},
 };
 use crate::{
     app::{App, Reserved},
@@ -75,6 +75,7 @@ pub(super) async fn settle(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             app.catalog.is_gone(id).await?;
         }
     }
+    list_anew(app).await?;
     app.live.changed(&[LiveEvent::Library, LiveEvent::Overview]);
     Ok(Ended::Done)
 }

@@ -1,6 +1,6 @@
 //! Background work: rows of the catalogue, taken, done, put back.
 //!
-//! One loop for each kind ([`previews`], [`groups`], [`refile`], [`adopt`], [`derive`], [`audit`] for three, [`heal`], [`holding`] for three, and [`offsite`] for
+//! One loop for each kind ([`previews`], [`groups`], [`refile`], [`adopt`], [`derive`], [`audit`] for three, [`heal`] for two, [`holding`] for three, and [`offsite`] for
 //! the other three). A loop sleeps until it is woken by a notification or until something is due; while nothing is due, nothing wakes. Every piece of work may be done twice and
 //! may be killed anywhere.
 
@@ -64,7 +64,7 @@ pub fn start(app: &Arc<App>) -> JoinSet<()> {
     for kind in Kind::ALL {
         let parallel = match kind {
             Kind::Preview => app.settings.media_workers,
-            Kind::Replicate => app.settings.offsite.parallel,
+            Kind::Replicate | Kind::Fetch => app.settings.offsite.parallel,
             // One writer of a ledger; reading back leaves room for what is exposed.
             Kind::Ledger
             | Kind::Prove
@@ -149,6 +149,7 @@ async fn do_one(app: &Arc<App>, job: &Job) {
         Kind::Survey => audit::survey(app, job).await,
         Kind::Drill => audit::drill(app, job).await,
         Kind::Heal => heal::heal(app, job).await,
+        Kind::Fetch => heal::bring(app, job).await,
         Kind::Hold => holding::settle(app, job).await,
         Kind::Release => holding::release(app).await,
         Kind::Remove => holding::remove(app, job).await,

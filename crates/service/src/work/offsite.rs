@@ -9,7 +9,7 @@ use ypogeion_core::{
     capture::CaptureRule,
     kind::MediaKind,
     layers::{Act, Outcome, Place},
-    ledger::{DeviceRecord, HouseholdRecord, OriginalRecord, PersonRecord, Record, RemovedRecord},
+    ledger::{DeviceRecord, HouseholdRecord, OriginalRecord, PersonRecord, Record, RemovedRecord, RulesRecord},
     name::OriginalName,
     retry,
     window::Pace,
@@ -173,19 +173,32 @@ pub(super) async fn write_ledger(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             return Ok(Ended::Done);
         }
         let full = rows.len() as i64 == SEGMENT;
+        let rules = app.catalog.house_rules().await?;
         // Every segment names the household, its people and devices, so that each stands for itself.
         let mut records = vec![Record::Household(HouseholdRecord {
             name: app.household.name.clone(),
             name_key: app.household.name_key.reveal(),
+            rules: Some(RulesRecord {
+                filing: rules.filing.clone(),
+                clear_at: rules.clear_at,
+                derive_jpeg: rules.derive_jpeg,
+                retention: app.catalog.retention().await?,
+            }),
         })];
         for p in app.catalog.people().await? {
-            records.push(Record::Person(PersonRecord { id: p.id, name: p.name, role: p.role.word().into(), folder: p.folder }));
+            records.push(Record::Person(PersonRecord {
+                id: p.id,
+                name: p.name,
+                role: p.role.word().into(),
+                folder: p.folder,
+                quota: p.quota,
+                soft_quota: p.soft_quota,
+            }));
         }
         for d in app.catalog.devices(None, None, app.now()).await? {
-            records.push(Record::Device(DeviceRecord { id: d.id, person: d.person, name: d.name }));
+            records.push(Record::Device(DeviceRecord { id: d.id, person: d.person, name: d.name, kind: Some(d.kind) }));
         }
-        let ids: Vec<OriginalId> = rows.iter().map(|r| r.id).collect();
-        for row in rows {
+        for row in rows.iter().cloned() {
             if let Some(at) = row.gone_at {
                 records.push(Record::Removed(RemovedRecord { id: row.id, at }));
                 continue;
@@ -202,6 +215,7 @@ pub(super) async fn write_ledger(app: &Arc<App>, job: &Job) -> Answer<Ended> {
                 name: OriginalName::from_device(&row.name),
                 kind: MediaKind::from_word(&row.kind),
                 taken_at: row.taken_at,
+                taken_local: Some(row.taken_local),
                 taken_rule: CaptureRule::ALL.into_iter().find(|r| r.word() == row.taken_rule).unwrap_or(CaptureRule::Received),
                 landed_at: row.landed_at,
                 source: row.source,
@@ -216,7 +230,7 @@ pub(super) async fn write_ledger(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         if let Err(fault) = replica.write_segment(number, salt, &records, app.now()).await {
             return note_fault(app, &store, job, fault).await;
         }
-        app.catalog.segment_written(store.id, number, &ids).await?;
+        app.catalog.segment_written(store.id, number, &rows).await?;
         app.live.changed(&[LiveEvent::Offsite]);
         store.ledger_segment = number;
         if !full {

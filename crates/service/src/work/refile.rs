@@ -88,7 +88,7 @@ pub(super) async fn refile(app: &Arc<App>, job: &Job) -> Answer<Ended> {
 }
 
 /// The ledgers say where everything is now.
-async fn list_anew(app: &Arc<App>) -> Answer<()> {
+pub(super) async fn list_anew(app: &Arc<App>) -> Answer<()> {
     for store in app.catalog.stores().await? {
         app.catalog.want_ledger(store.id, app.now() + app.settings.offsite.ledger_after).await?;
     }

@@ -1,0 +1,170 @@
+//! Filling an empty catalogue from a store's ledger: after the database was lost, or the whole house.
+//!
+//! Every step may be done again: what is there stays. Nothing is said about the home disk here; [`crate::work::Kind::Fetch`] looks.
+
+use std::collections::HashSet;
+
+use chrono::{DateTime, Local, TimeZone, Utc};
+use diesel::{
+    sql_query,
+    sql_types::{Bool, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+};
+use diesel_async::{AsyncConnection, RunQueryDsl};
+use serde_json::{Value, json};
+use ypogeion_core::{
+    Digest, OriginalId, StoreId,
+    capture::Facts,
+    layers::{Act, Outcome},
+    ledger::{DeviceRecord, OriginalRecord},
+    shot,
+};
+
+use crate::{Catalog, CatalogError, Keep, Result};
+
+impl Catalog {
+    /// Adds a device of a ledger. It has no token any more and has to be paired again: it is there for its history.
+    pub async fn rebuild_device(&self, device: &DeviceRecord, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query(
+            "INSERT INTO device (id, person, name, kind, token_hash, paired_at, revoked_at)
+             SELECT $1, $2, $3, $4, uuid_send($1), $5, $5 WHERE EXISTS (SELECT 1 FROM person WHERE id = $2) ON CONFLICT DO NOTHING",
+        )
+        .bind::<SqlUuid, _>(device.id.0)
+        .bind::<SqlUuid, _>(device.person.0)
+        .bind::<Text, _>(&device.name)
+        .bind::<Text, _>(device.kind.as_deref().unwrap_or("computer"))
+        .bind::<Timestamptz, _>(now)
+        .kept()
+        .execute(&mut c)
+        .await?;
+        Ok(())
+    }
+
+    /// Adds originals of a store's ledger, with their objects there, and puts down that each is to be brought home; in the order in which
+    /// they are given. `there`: whether the store's list has their objects, with the right sizes.
+    pub async fn rebuild_originals(
+        &self,
+        store: StoreId,
+        originals: &[(OriginalRecord, bool)],
+        now: DateTime<Utc>,
+    ) -> Result<()> {
+        let rows: Vec<Value> = originals.iter().map(|(o, there)| row(o, *there, &Local)).collect();
+        let mut c = self.connection().await?;
+        c.transaction(async |c| {
+            sql_query(
+                "WITH told AS (
+                     SELECT * FROM jsonb_to_recordset($1) AS t (n integer, id uuid, person uuid, device uuid, digest text, size bigint, name text,
+                         path text, folded text, kind text, taken_at timestamptz, taken_local timestamp, taken_rule text, landed_at timestamptz,
+                         source text, file_time timestamptz, shot_key text, shot uuid, held_at timestamptz, held_until timestamptz, was_at text,
+                         object text, sealed_size bigint, sealed_digest text, there boolean)
+                     WHERE EXISTS (SELECT 1 FROM person p WHERE p.id = t.person)
+                 ), kept AS (
+                     INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts,
+                         landed_at, source, file_time, shot_key, shot, held_at)
+                     SELECT id, person, (SELECT d.id FROM device d WHERE d.id = t.device), decode(digest, 'hex'), size, name, path, folded, kind,
+                         taken_at, taken_local, taken_rule, '{}', landed_at, source, file_time, shot_key, coalesce(shot, id), held_at
+                     FROM told t ON CONFLICT DO NOTHING RETURNING id
+                 ), waiting AS (
+                     INSERT INTO held (original, was_at, deleted_by, at, until)
+                     SELECT t.id, t.was_at, 'somebody', t.held_at, t.held_until FROM told t JOIN kept k USING (id) WHERE t.held_at IS NOT NULL
+                 )
+                 INSERT INTO job (kind, key, priority, due)
+                 SELECT 'fetch', t.id, CASE WHEN t.held_at IS NULL THEN 16 ELSE 3 END, $2 FROM told t JOIN kept k USING (id) ORDER BY t.n
+                 ON CONFLICT DO NOTHING",
+            )
+            .bind::<Jsonb, _>(Value::Array(rows.clone()))
+            .bind::<Timestamptz, _>(now)
+            .kept()
+            .execute(c)
+            .await?;
+            // What the store has, as its ledger and its list say together.
+            sql_query(
+                "WITH told AS (
+                     SELECT t.* FROM jsonb_to_recordset($1) AS t (id uuid, digest text, object text, sealed_size bigint, sealed_digest text, there boolean)
+                     JOIN original o ON o.id = t.id
+                 ), objects AS (
+                     INSERT INTO object (store, digest, name, size, sealed_digest, confirmed_at)
+                     SELECT $2, decode(digest, 'hex'), object, sealed_size, decode(sealed_digest, 'hex'), $3 FROM told WHERE there
+                     ON CONFLICT DO NOTHING
+                 ), seen AS (
+                     INSERT INTO observation (original, place, act, at, outcome)
+                     SELECT id, $2, $4, $3, CASE WHEN there THEN $5 ELSE $6 END FROM told
+                     WHERE NOT EXISTS (SELECT 1 FROM standing s WHERE s.original = told.id AND s.place = $2)
+                 )
+                 INSERT INTO standing (original, place, good, since, listed) SELECT id, $2, there, $3, there FROM told ON CONFLICT DO NOTHING",
+            )
+            .bind::<Jsonb, _>(Value::Array(rows))
+            .bind::<SqlUuid, _>(store.0)
+            .bind::<Timestamptz, _>(now)
+            .bind::<Text, _>(Act::Listed.word())
+            .bind::<Text, _>(Outcome::Right.word())
+            .bind::<Text, _>(Outcome::Missing.word())
+            .kept()
+            .execute(c)
+            .await?;
+            Ok::<_, CatalogError>(())
+        })
+        .await
+    }
+
+    /// The ledger of a store goes on after this segment.
+    pub async fn rebuild_segment(&self, store: StoreId, last: u64) -> Result<()> {
+        self.segment_written(store, last, &[]).await
+    }
+
+    /// All filed paths, folded.
+    pub async fn all_paths(&self) -> Result<HashSet<String>> {
+        #[derive(diesel::QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = Text)]
+            folded: String,
+        }
+        let mut c = self.connection().await?;
+        let rows: Vec<Row> = sql_query("SELECT folded FROM original WHERE gone_at IS NULL").kept().load(&mut c).await?;
+        Ok(rows.into_iter().map(|r| r.folded).collect())
+    }
+
+    /// An original that came from a ledger is at home: what was read from it, and the work that follows (previews, company, what may be
+    /// made from it, and copies for the stores that have none). When it was taken stays as the ledger says: it may have been put right.
+    pub async fn fetched(&self, id: OriginalId, facts: &Facts, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query(
+            "WITH here AS (
+                 UPDATE original SET facts = $2, pair = $3 WHERE id = $1 RETURNING id
+             ), copies AS (
+                 INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', h.id, s.id, 10, $4 FROM here h, store s
+                 WHERE NOT EXISTS (SELECT 1 FROM standing t WHERE t.original = h.id AND t.place = s.id AND t.good) ON CONFLICT DO NOTHING
+             )
+             INSERT INTO job (kind, key, priority, due)
+             SELECT w.kind, h.id, w.priority, $4 FROM here h, (VALUES ('preview', 20), ('group', 18)) AS w (kind, priority)
+             -- Deleted before the ledger's last word, and perhaps not moved by then.
+             UNION ALL SELECT 'hold', o.id, 19, $4 FROM original o WHERE o.id = $1 AND o.held_at IS NOT NULL
+             UNION ALL SELECT 'derive', h.id, 22, $4 FROM here h, household WHERE derive_jpeg AND $5 ON CONFLICT DO NOTHING",
+        )
+        .bind::<SqlUuid, _>(id.0)
+        .bind::<Jsonb, _>(serde_json::to_value(facts).expect("facts are text and numbers"))
+        .bind::<Nullable<Text>, _>(&facts.pair)
+        .bind::<Timestamptz, _>(now)
+        .bind::<Bool, _>(facts.media_type.as_deref().is_some_and(|t| matches!(t, "image/heic" | "image/avif")))
+        .kept()
+        .execute(&mut c)
+        .await?;
+        self.work_added();
+        Ok(())
+    }
+}
+
+fn row<Z: TimeZone>(o: &OriginalRecord, there: bool, zone: &Z) -> Value {
+    let (folder, bare) = shot::place_on_device(&o.source, o.name.as_str());
+    let hex = |d: Digest| d.to_string();
+    json!({
+        "id": o.id, "person": o.person, "device": o.device, "digest": hex(o.sha256), "size": o.size, "name": o.name.as_str(),
+        "path": o.path.as_str(), "folded": o.path.folded(), "kind": o.kind.word(), "taken_at": o.taken_at,
+        "taken_local": o.taken_local.unwrap_or_else(|| o.taken_at.with_timezone(zone).naive_local()), "taken_rule": o.taken_rule.word(),
+        "landed_at": o.landed_at, "source": o.source, "file_time": o.file_time,
+        "shot_key": o.device.map(|d| shot::key(Some(d), &folder, &bare)).unwrap_or_default(), "shot": o.shot,
+        "held_at": o.held.as_ref().map(|h| h.at), "held_until": o.held.as_ref().and_then(|h| h.until),
+        "was_at": o.held.as_ref().map(|h| h.was_at.as_str()),
+        "object": o.object.name, "sealed_size": o.object.size, "sealed_digest": hex(o.object.sha256), "there": there,
+    })
+}

@@ -1,0 +1,341 @@
+//! Rebuilding a household: a new database, from the recovery kit and the ledgers of the stores that it names.
+//!
+//! Serves two bad days. The database is gone and the disk is there: every original of the ledger is looked for where it was, read to its
+//! end, and left in its place. Or the whole house is gone: then nothing is there, and the service brings everything home while it already
+//! shows what there is. Which of the two it is, each file tells for itself. Files that no ledger names (they came after its last segment)
+//! are put down like uploads that a kill interrupted, and settled when the service starts.
+//!
+//! Every step may be repeated: run again after an interruption, it goes on.
+
+use std::{collections::BTreeMap, fs, path::Path};
+
+use chrono::Utc;
+use futures_util::TryStreamExt;
+use uuid::Uuid;
+use ypogeion_catalog::{
+    Catalog, CatalogError,
+    devices::NewDevice,
+    people::{HouseRules, Household, Person},
+    uploads::Upload,
+};
+use ypogeion_core::{
+    DeviceId, OriginalId, PersonId, StoreId, UploadId,
+    access::Role,
+    filing::FiledPath,
+    kit::{RecoveryKit, StoreAddress},
+    ledger::{Holdings, OriginalRecord},
+    object::NameKey,
+    words,
+};
+use ypogeion_library::Library;
+use ypogeion_offsite::{Identity, Replica, seal::seal_secret};
+
+use crate::{
+    recover::{exit, open, read_kit, said},
+    security,
+    serve::Database,
+    settings::Settings,
+    tls::write_private,
+};
+
+/// Rows written at once.
+const BATCH: usize = 500;
+
+/// What to rebuild from.
+#[derive(Debug)]
+pub struct Wish<'a> {
+    /// The kit's file, or `-` for standard input.
+    pub kit: &'a Path,
+    /// A file with the keeper's new password.
+    pub password_file: &'a Path,
+    /// Another address of the same store, should it have moved.
+    pub endpoint: Option<&'a str>,
+}
+
+type Stop = (u8, String);
+
+fn stop<E: std::fmt::Display>(what: &str) -> impl FnOnce(E) -> Stop + use<'_, E> {
+    move |e| (exit::PARTLY, format!("could not {what}: {e}"))
+}
+
+async fn hash(password: String) -> Result<String, Stop> {
+    let hashed =
+        tokio::task::spawn_blocking(move || security::hash_password(&password)).await.map_err(stop("hash the password"))?;
+    hashed.map_err(|e| (exit::USAGE, e.detail))
+}
+
+/// Rebuilds, telling on standard error what it does. Returns the exit code.
+pub async fn run(settings: &Settings, wish: &Wish<'_>) -> u8 {
+    match attempt(settings, wish).await {
+        Ok(code) => code,
+        Err((code, sentence)) => {
+            eprintln!("ypogeiond: {sentence}");
+            code
+        }
+    }
+}
+
+async fn attempt(settings: &Settings, wish: &Wish<'_>) -> Result<u8, Stop> {
+    let text = read_kit(wish.kit).map_err(|e| (exit::USAGE, format!("could not read the kit {}: {e}", wish.kit.display())))?;
+    let kit = RecoveryKit::parse(&text).map_err(|e| (exit::REFUSED, e.to_string()))?;
+    let identity: Identity = kit.key.parse().map_err(|e| (exit::REFUSED, format!("the kit's key cannot be used: {e}")))?;
+    let password = fs::read_to_string(wish.password_file)
+        .map_err(|e| (exit::USAGE, format!("could not read {}: {e}", wish.password_file.display())))?;
+    let password = password.trim_end_matches(['\n', '\r']).to_owned();
+    let password = hash(password).await?;
+    keep_key(settings, &identity)?;
+
+    let mut stores = Vec::new();
+    let mut why_not = (exit::UNREACHABLE, "the kit names no store".to_owned());
+    for mut address in kit.stores.clone() {
+        if let Some(endpoint) = wish.endpoint {
+            endpoint.clone_into(&mut address.endpoint);
+        }
+        eprintln!("Opening {} at {} …", address.name, address.endpoint);
+        match open(&address, identity.clone()).await {
+            Ok(replica) => stores.push((address, replica)),
+            Err(e) => {
+                eprintln!("  {}", e.1);
+                why_not = e;
+            }
+        }
+    }
+    if stores.is_empty() {
+        return Err(why_not);
+    }
+    fs::create_dir_all(&settings.library).map_err(stop("make the library's folder"))?;
+    // Nobody else may use it, and what is missing in a library that is not mounted would be fetched for nothing.
+    let library = Library::open(&settings.library).map_err(stop("open the library"))?;
+    let database = Database::open(settings).await.map_err(|e| (exit::PARTLY, e.to_string()))?;
+    let result = fill(&database.catalog, &library, &identity, stores, &password).await;
+    database.close().await.map_err(|e| (exit::PARTLY, e.to_string()))?;
+    result
+}
+
+/// The household's key, before anything is written that needs it.
+fn keep_key(settings: &Settings, identity: &Identity) -> Result<(), Stop> {
+    let key_file = settings.key_file();
+    fs::create_dir_all(&settings.data_folder).map_err(stop("make the data folder"))?;
+    match fs::read_to_string(&key_file) {
+        Ok(there) if there.trim() == identity.reveal().trim() => Ok(()),
+        Ok(_) => {
+            Err((exit::REFUSED, format!("{} holds another household's key; choose an empty data folder", key_file.display())))
+        }
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
+            write_private(&key_file, format!("{}\n", identity.reveal()).as_bytes()).map_err(stop("write the household's key"))
+        }
+        Err(e) => Err(stop("look at the household's key")(e)),
+    }
+}
+
+async fn fill(
+    catalog: &Catalog,
+    library: &Library,
+    identity: &Identity,
+    stores: Vec<(StoreAddress, Replica)>,
+    password: &str,
+) -> Result<u8, Stop> {
+    let (mut code, mut known) = (exit::DONE, BTreeMap::new());
+    for (address, replica) in stores {
+        let (holdings, bad) = replica.read_ledger().await.map_err(|e| said(&e))?;
+        for segment in &bad {
+            eprintln!("  A part of the ledger cannot be used, {}: {}", segment.name, segment.why);
+            code = exit::PARTLY;
+        }
+        let Some(told) = &holdings.household else {
+            eprintln!("  {}'s ledger does not name the household; it is passed over.", address.name);
+            code = exit::PARTLY;
+            continue;
+        };
+        let household = Household {
+            name: told.name.clone(),
+            replica: replica.id,
+            name_key: NameKey::parse(&told.name_key)
+                .ok_or((exit::REFUSED, "the ledger's key for names cannot be used".to_owned()))?,
+        };
+        household_and_people(catalog, &household, &holdings, password).await?;
+        let lost = originals(catalog, &address, &replica, identity, &holdings).await?;
+        eprintln!(
+            "  {} of {}, {}.",
+            words::counted(holdings.originals.len() as u64, "original"),
+            words::list(&holdings.people.values().map(|p| p.name.as_str()).collect::<Vec<_>>()),
+            words::size(holdings.originals.values().map(|o| o.size).sum())
+        );
+        if lost > 0 {
+            eprintln!(
+                "  {} of them {} not in {} any more.",
+                words::count(lost),
+                if lost == 1 { "is" } else { "are" },
+                address.name
+            );
+        }
+        known.extend(holdings.people);
+    }
+    if known.is_empty() {
+        return Err((exit::REFUSED, "no store had a ledger that can be used".to_owned()));
+    }
+    let strays = strays(catalog, library).await?;
+    if strays > 0 {
+        eprintln!("{} in the library that no ledger names: taken in when the service starts.", words::counted(strays, "file"));
+    }
+    eprintln!(
+        "Start the service now: ypogeiond serve. It looks for every original in the library and brings home what is not there, newest first.\n\
+         Everybody else's password has to be set anew, and every device paired again, under Devices and people."
+    );
+    Ok(code)
+}
+
+async fn household_and_people(catalog: &Catalog, household: &Household, holdings: &Holdings, password: &str) -> Result<(), Stop> {
+    let now = Utc::now();
+    match catalog.create_household(household, now).await {
+        Ok(()) => {}
+        Err(CatalogError::Taken) => {
+            let there = catalog.household().await.map_err(stop("read the household"))?;
+            if there.is_none_or(|h| h.name_key.reveal() != household.name_key.reveal()) {
+                return Err((
+                    exit::REFUSED,
+                    "there is another household in this database; choose an empty data folder".to_owned(),
+                ));
+            }
+        }
+        Err(e) => return Err(stop("make the household")(e)),
+    }
+    if let Some(rules) = holdings.household.as_ref().and_then(|h| h.rules.as_ref()) {
+        let house = HouseRules { filing: rules.filing.clone(), clear_at: rules.clear_at, derive_jpeg: rules.derive_jpeg };
+        catalog.change_house_rules(&house).await.map_err(stop("write the house rules"))?;
+        catalog.change_retention(rules.retention).await.map_err(stop("write the house rules"))?;
+    }
+    for p in holdings.people.values() {
+        let role = Role::of_person(&p.role).unwrap_or(Role::Member);
+        if p.folder.contains('/') || FiledPath::parse(&p.folder).is_err() {
+            return Err((exit::REFUSED, format!("the ledger names a folder that cannot be one, {:?}", p.folder)));
+        }
+        let person = Person {
+            id: p.id,
+            name: p.name.clone(),
+            role,
+            folder: p.folder.clone(),
+            // Who is no keeper signs in with what the keeper sets anew: no password has this hash.
+            password_hash: if role == Role::Keeper { password.to_owned() } else { "none yet".to_owned() },
+            quota: p.quota,
+            soft_quota: p.soft_quota,
+        };
+        match catalog.add_person(&person, now).await {
+            Ok(()) | Err(CatalogError::Taken) => {}
+            Err(e) => return Err(stop("write the members")(e)),
+        }
+    }
+    for d in holdings.devices.values() {
+        catalog.rebuild_device(d, now).await.map_err(stop("write the devices"))?;
+    }
+    Ok(())
+}
+
+/// Writes down a store and the originals of its ledger. Returns how many of these the store has lost.
+async fn originals(
+    catalog: &Catalog,
+    address: &StoreAddress,
+    replica: &Replica,
+    identity: &Identity,
+    holdings: &Holdings,
+) -> Result<u64, Stop> {
+    let stores = catalog.stores().await.map_err(stop("read the stores"))?;
+    let same = |a: &StoreAddress| (&a.endpoint, &a.bucket, &a.prefix) == (&address.endpoint, &address.bucket, &address.prefix);
+    let store = match stores.iter().find(|s| same(&s.address)) {
+        Some(there) => there.id,
+        None => {
+            let id = StoreId(Uuid::now_v7());
+            let secret_key = seal_secret(identity, &address.secret_key).map_err(stop("seal the store's key"))?;
+            let sealed = StoreAddress { secret_key, ..address.clone() };
+            catalog.rebuild_store(id, &sealed, Utc::now()).await.map_err(stop("write the store"))?;
+            id
+        }
+    };
+    // The store lists its objects in the order of their names; sorted like that, the two are compared side by side.
+    let mut records: Vec<&OriginalRecord> = holdings.originals.values().collect();
+    records.sort_unstable_by(|a, b| a.object.name.cmp(&b.object.name));
+    let mut listed = replica.store.list_objects("objects");
+    let (mut next, mut there, mut lost) = (listed.try_next().await.map_err(|e| said(&e))?, BTreeMap::new(), 0);
+    for record in records {
+        while next.as_ref().is_some_and(|l| l.name < record.object.name) {
+            next = listed.try_next().await.map_err(|e| said(&e))?;
+        }
+        let found = next.as_ref().is_some_and(|l| l.name == record.object.name && l.size == record.object.size);
+        lost += u64::from(!found);
+        there.insert(record.id, found);
+    }
+    let mut order: Vec<&OriginalRecord> = holdings.originals.values().collect();
+    order.sort_by(|a, b| b.taken_at.cmp(&a.taken_at).then_with(|| a.path.cmp(&b.path)));
+    let there = |id: &OriginalId| there.get(id).copied().unwrap_or(false);
+    for some in order.chunks(BATCH) {
+        let batch: Vec<(OriginalRecord, bool)> = some.iter().map(|r| ((*r).clone(), there(&r.id))).collect();
+        catalog.rebuild_originals(store, &batch, Utc::now()).await.map_err(stop("write the originals"))?;
+    }
+    catalog.rebuild_segment(store, holdings.last_segment).await.map_err(stop("write the store"))?;
+    Ok(lost)
+}
+
+/// Puts down the files of the members' folders that no ledger names, as uploads whose bytes are in their place already.
+async fn strays(catalog: &Catalog, library: &Library) -> Result<u64, Stop> {
+    let (paths, now) = (catalog.all_paths().await.map_err(stop("read the originals"))?, Utc::now());
+    let open = catalog.open_uploads().await.map_err(stop("read the uploads"))?;
+    let mut found = 0;
+    for person in catalog.people().await.map_err(stop("read the members"))? {
+        let files = library.files_of(&person.folder).map_err(stop("look through the library"))?;
+        let stray: Vec<_> = files
+            .into_iter()
+            .filter(|(path, _)| !paths.contains(&path.folded()) && !is_derived(path, &paths))
+            .filter(|(path, _)| !open.iter().any(|u| u.target.as_ref() == Some(path)))
+            .collect();
+        if stray.is_empty() {
+            continue;
+        }
+        let device = found_on_disk(catalog, person.id).await?;
+        for (path, length) in stray {
+            let name = path.as_str().rsplit('/').next().unwrap_or_default().to_owned();
+            let file_time = fs::metadata(library.locate(&path)).and_then(|m| m.modified()).ok().map(Into::into);
+            let upload = Upload {
+                id: UploadId(Uuid::now_v7()),
+                device,
+                person: person.id,
+                length,
+                digest: None,
+                name,
+                source: String::new(),
+                file_time,
+                expires_at: now + chrono::TimeDelta::days(3650),
+                metadata: String::new(),
+                concat: None,
+                target: None,
+                original: None,
+            };
+            catalog.create_upload(&upload, now).await.map_err(stop("write what was found"))?;
+            catalog.set_target(upload.id, &path).await.map_err(stop("write what was found"))?;
+            found += 1;
+        }
+    }
+    Ok(found)
+}
+
+/// A JPEG that was made from an original beside it is made again when it is wanted.
+fn is_derived(path: &FiledPath, paths: &std::collections::HashSet<String>) -> bool {
+    let folded = path.folded();
+    let Some((stem, rest)) = folded.rsplit_once(" (from ") else { return false };
+    let Some((extension, end)) = rest.split_once(')') else { return false };
+    end.ends_with(".jpg") && paths.contains(&format!("{stem}.{extension}"))
+}
+
+/// What stands for the disk among a member's devices. It has no token and cannot sign in.
+async fn found_on_disk(catalog: &Catalog, person: PersonId) -> Result<DeviceId, Stop> {
+    const NAME: &str = "Found on the disk";
+    let devices = catalog.devices(Some(person), None, Utc::now()).await.map_err(stop("read the devices"))?;
+    if let Some(there) = devices.iter().find(|d| d.name == NAME) {
+        return Ok(there.id);
+    }
+    let id = DeviceId(Uuid::now_v7());
+    let token: [u8; 32] = security::random();
+    let device = NewDevice { id, name: NAME, kind: "computer", client: "", token_hash: &token };
+    catalog.add_device(person, &device, Utc::now()).await.map_err(stop("write the devices"))?;
+    catalog.revoke_device(id, Some(person), Utc::now()).await.map_err(stop("write the devices"))?;
+    Ok(id)
+}
