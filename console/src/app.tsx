@@ -10,6 +10,7 @@ import { Offsite } from "./pages/offsite";
 import { Overview } from "./pages/overview";
 import { Restore } from "./pages/restore";
 import { Settings } from "./pages/settings";
+import { Short } from "./pages/short";
 import { SignIn } from "./pages/sign-in";
 import { Shell } from "./shell";
 import { Fault, Waiting } from "./ui/states";
@@ -39,6 +40,7 @@ export function App() {
         <Route path="/library/:id" element={<Library keeper={keeper} />} />
         <Route path="/devices" element={<Devices me={me.data} />} />
         {keeper && <Route path="/offsite" element={<Offsite />} />}
+        {keeper && <Route path="/offsite/too-few" element={<Short />} />}
         <Route path="/restore" element={<Restore me={me.data} />} />
         {keeper && <Route path="/library/adopt" element={<Adopt />} />}
         {keeper && <Route path="/rules" element={<Settings />} />}

@@ -16,6 +16,13 @@ export function size(bytes: number): string {
   return `${value < 9.95 ? value.toFixed(1) : value.toFixed(0)} ${units[unit]}`;
 }
 
+/** A sum with its currency. Below one unit the cents are told, above a hundred they are noise. */
+export function money(n: number, currency: string): string {
+  if (n > 0 && n < 0.005) return `below 0.01 ${currency}`.trim();
+  const digits = n >= 100 ? 0 : 2;
+  return `${new Intl.NumberFormat("en-GB", { minimumFractionDigits: digits, maximumFractionDigits: digits }).format(n)} ${currency}`.trim();
+}
+
 const exactly = new Intl.DateTimeFormat("en-GB", { dateStyle: "full", timeStyle: "medium" });
 const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "long", year: "numeric" });
 export const exact = (iso: string) => exactly.format(new Date(iso));

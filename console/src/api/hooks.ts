@@ -6,6 +6,7 @@ import { ask, type Failure, type Me, type Original, type Overview, type Schemas,
 export const keys = {
   me: ["me"],
   overview: ["overview"],
+  short: ["overview", "short"],
   months: ["library", "months"],
   originals: (month: string) => ["library", "month", month],
   original: (id: string) => ["library", "original", id],
@@ -86,6 +87,15 @@ export const useHolding = (enabled = true) =>
     initialPageParam: undefined,
     getNextPageParam: (last) => last.next ?? undefined,
     enabled,
+  });
+
+/** Originals with too few copies, page by page. */
+export const useShort = () =>
+  useInfiniteQuery<Schemas["ShortOriginals"], Failure, { pages: Schemas["ShortOriginals"][] }, readonly string[], string | undefined>({
+    queryKey: keys.short,
+    queryFn: ({ pageParam }) => ask(`/api/copies/short?limit=100${pageParam ? `&after=${encodeURIComponent(pageParam)}` : ""}`),
+    initialPageParam: undefined,
+    getNextPageParam: (last) => last.next ?? undefined,
   });
 
 /** Does something, and makes stale what it may have changed. */

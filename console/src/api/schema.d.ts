@@ -91,6 +91,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/copies/short": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which originals have too few copies: a page of them, and what each needs. */
+        get: operations["list_short"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/device": {
         parameters: {
             query?: never;
@@ -899,7 +916,7 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** Has a store wait, lets it go on, or gives it another week. */
+        /** Has a store wait, lets it go on, gives it another week or other prices, or says whether it is away from home. */
         patch: operations["change_store"];
         trace?: never;
     };
@@ -1446,6 +1463,54 @@ export interface components {
              */
             undone_at?: string | null;
         };
+        /** @description What the copies in a store cost, in its currency. */
+        Cost: {
+            /**
+             * Format: double
+             * @description A month of reading copies again, as the checks do.
+             */
+            checking: number;
+            /**
+             * Format: double
+             * @description What is still paid for after it was removed.
+             */
+            early: number;
+            /**
+             * Format: int64
+             * @description Sealed bytes that come in a month, by what was taken within the last ninety days.
+             */
+            growth: number;
+            /**
+             * Format: double
+             * @description A month of keeping what is there now.
+             */
+            keeping: number;
+            /**
+             * Format: double
+             * @description A month in all.
+             */
+            month: number;
+            /**
+             * Format: double
+             * @description A month in a year from now.
+             */
+            month_in_a_year: number;
+            /**
+             * Format: double
+             * @description Bringing everything home once.
+             */
+            recovery: number;
+            /**
+             * Format: double
+             * @description A month of sending what is new.
+             */
+            sending: number;
+            /**
+             * Format: double
+             * @description The coming year, with the library growing as it does now.
+             */
+            year: number;
+        };
         /** @description A file that was made from an original. */
         DerivedFile: {
             /** @description Its name. */
@@ -1626,7 +1691,7 @@ export interface components {
             kind: string;
             /**
              * Format: date-time
-             * @description When it leaves the home disk; none: never.
+             * @description When it leaves the home disk, or, once it has, the last store that has it; none: never.
              */
             leaves_at?: string | null;
             /** @description Its name in the library. */
@@ -1895,6 +1960,8 @@ export interface components {
         NewStore: {
             /** @description Access key id. */
             access_key?: string;
+            /** @description Whether it is away from home; not said means that it is. A disk that stays in the house is not. */
+            away?: boolean | null;
             /** @description Bucket; it must exist. */
             bucket?: string;
             /**
@@ -2014,6 +2081,8 @@ export interface components {
             media_type?: string | null;
             /** @description What the device called it. */
             name: string;
+            /** @description What it lacks of three copies, in two kinds of place, one of them away from home: `needs 1 more copy`; none if it lacks nothing. */
+            needs?: string | null;
             /** @description The files of its shot, itself included; the one that stands for the shot first. */
             parts: components["schemas"]["ShotPart"][];
             /** @description Where it is in the library. */
@@ -2162,6 +2231,7 @@ export interface components {
             state: string;
             /** @description The stores. */
             stores: components["schemas"]["Store"][];
+            three_two_one?: null | components["schemas"]["ThreeTwoOne"];
             /** @description Offered by devices, wanted, and not here yet. */
             waiting: components["schemas"]["Amount"];
         };
@@ -2298,6 +2368,51 @@ export interface components {
             from: string;
             /** @description Where it would go (with a number if that name is taken by then). */
             to: string;
+        };
+        /** @description What a store asks for, in whole units of a currency. A gigabyte is 10⁹ bytes, a month a twelfth of a year. */
+        Prices: {
+            /** @description The currency's sign or word, at most 8 letters. */
+            currency: string;
+            /**
+             * Format: double
+             * @description For a gigabyte that is fetched.
+             */
+            egress: number;
+            /**
+             * Format: double
+             * @description For each month, whatever is kept.
+             */
+            fee: number;
+            /**
+             * Format: double
+             * @description Gigabytes fetched in a month for nothing.
+             */
+            free_egress: number;
+            /**
+             * Format: double
+             * @description Gigabytes kept for nothing.
+             */
+            free_storage: number;
+            /**
+             * Format: int32
+             * @description Days that an object is paid for, even if it is removed before.
+             */
+            minimum_days: number;
+            /**
+             * Format: double
+             * @description For a thousand requests that read.
+             */
+            reading: number;
+            /**
+             * Format: double
+             * @description For a gigabyte kept for a month.
+             */
+            storage: number;
+            /**
+             * Format: double
+             * @description For a thousand requests that write or list.
+             */
+            writing: number;
         };
         /** @description A problem document, sent as `application/problem+json`. */
         Problem: {
@@ -2530,6 +2645,43 @@ export interface components {
             /** @description Why it is over before it was done: `paused`, `stopped`, `waiting for …`. */
             halted?: string | null;
         };
+        /** @description Originals with good copies in the same places, of which there are too few. */
+        ShortOfCopies: {
+            /** @description How many. */
+            amount: components["schemas"]["Amount"];
+            /** @description What is lacking, for a person: `needs 1 more copy`. */
+            needs: string;
+            /** @description The places, as people call them. */
+            places: string[];
+        };
+        /** @description One original that does not meet the rule. */
+        ShortOriginal: {
+            /**
+             * Format: uuid
+             * @description The original.
+             */
+            id: string;
+            /** @description What is lacking. */
+            needs: string;
+            /** @description Where it is in the library. */
+            path: string;
+            /** @description Whose it is. */
+            person: string;
+            /** @description Where it has good copies. */
+            places: string[];
+            /**
+             * Format: int64
+             * @description Its bytes.
+             */
+            size: number;
+        };
+        /** @description Originals that do not meet the rule, a page of them. */
+        ShortOriginals: {
+            /** @description For the next page; none on the last one. */
+            next?: string | null;
+            /** @description Those that came home first come first. */
+            originals: components["schemas"]["ShortOriginal"][];
+        };
         /** @description A file of a shot. */
         ShotPart: {
             /**
@@ -2643,6 +2795,8 @@ export interface components {
         };
         /** @description A store. */
         Store: {
+            /** @description Whether it is away from home. What is on a disk that stays in the house is a copy, and not offsite. */
+            away: boolean;
             /** @description Bucket. */
             bucket: string;
             /**
@@ -2655,6 +2809,7 @@ export interface components {
              * @description When it last took a copy.
              */
             confirmed_at?: string | null;
+            cost?: null | components["schemas"]["Cost"];
             /** @description URL of the endpoint. */
             endpoint: string;
             /** @description Confirmed there. */
@@ -2680,6 +2835,8 @@ export interface components {
             pace_until?: string | null;
             /** @description Prefix. */
             prefix: string;
+            /** @description What it asks for, as the keeper wrote it down. */
+            prices: components["schemas"]["Prices"];
             /** @description Of these, read back lately. */
             proven: components["schemas"]["Amount"];
             /**
@@ -2713,8 +2870,11 @@ export interface components {
         };
         /** @description Changes to how a store is sent to. */
         StoreChange: {
+            /** @description Whether it is away from home. */
+            away?: boolean | null;
             /** @description Whether it waits. */
             paused?: boolean | null;
+            prices?: null | components["schemas"]["Prices"];
             week?: null | components["schemas"]["StoreWeek"];
         };
         /** @description What may leave. */
@@ -2757,6 +2917,13 @@ export interface components {
              * @description How many.
              */
             files: number;
+        };
+        /** @description By how many originals the rule of three copies, two kinds of place and one away is met. */
+        ThreeTwoOne: {
+            /** @description It is met by these. */
+            met: components["schemas"]["Amount"];
+            /** @description Not by these, put together by where their copies are; the most first. */
+            short: components["schemas"]["ShortOfCopies"][];
         };
         /** @description A store that was tried out. */
         Trial: {
@@ -3001,6 +3168,30 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    list_short: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                after?: string | null;
+                /** @description At most this many, up to 500. */
+                limit?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShortOriginals"];
+                };
             };
         };
     };

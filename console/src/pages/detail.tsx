@@ -224,6 +224,7 @@ function Layers({ original: o }: { original: Original }) {
   return (
     <>
       <State tone={tone}>{word ?? o.layer}</State>
+      <p className="mt-1 mb-0 text-[14px] text-soft">{o.needs ? `For three copies in two kinds of place, one away, it ${o.needs}.` : "Three copies in two kinds of place, one of them away."}</p>
       <ol className="m-0 mt-3 list-none space-y-2.5 p-0 text-[14.5px]">
         {o.evidence.map((e, i) => (
           <li key={i} className="flex gap-3">

@@ -7,6 +7,7 @@ import { clock, count, counted, size, until } from "../format";
 import { Button, Choice, Dialog, Field, Page, State, When } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { ChecksView } from "./checks";
+import { CostView } from "./cost";
 import { TrialDialog, TrialSteps } from "./trial";
 import { paceNow, WeekDialog } from "./week";
 
@@ -51,6 +52,7 @@ function StoreView({ store: s }: { store: Store }) {
   const [trying, setTrying] = useState(false);
   const resume = useDo(() => ask(`/api/stores/${s.id}/resume`, "POST", {}), stale);
   const pause = useDo((paused: boolean) => ask(`/api/stores/${s.id}`, "PATCH", { paused }), stale);
+  const place = useDo((away: boolean) => ask(`/api/stores/${s.id}`, "PATCH", { away }), stale);
   const all = s.held.count + s.to_go.count;
   const share = (n: number) => `${all === 0 ? 0 : (100 * n) / all}%`;
   return (
@@ -62,6 +64,14 @@ function StoreView({ store: s }: { store: Store }) {
       <p className="mt-0.5 mb-4 text-[14.5px] text-soft">
         {isDisk(s.endpoint) ? `A disk or folder of this server, ${s.endpoint.slice("file://".length)}` : `${s.endpoint}, bucket ${s.bucket}`}
         {s.prefix && `, below ${s.prefix}/`}
+        {isDisk(s.endpoint) && (
+          <>
+            . {s.away ? "Kept away from home. " : "Kept in this house: a copy, and not offsite. "}
+            <button type="button" disabled={place.isPending} onClick={() => place.mutate(!s.away)} className="border-0 bg-transparent p-0 text-[14.5px] text-soft underline hover:text-ink">
+              {s.away ? "It stays in the house" : "It is kept elsewhere"}
+            </button>
+          </>
+        )}
       </p>
       {s.state === "stopped" && (
         <div className="border-oxide mb-5 border-l-4 pl-4">
@@ -115,6 +125,8 @@ function StoreView({ store: s }: { store: Store }) {
           <span className="text-[14.5px] text-soft">{s.state === "paused" ? "Nothing is sent there until you let it go on." : paceNow(s)}</span>
         </div>
       )}
+      <CostView store={s} />
+      {place.isError && <Fault failure={place.error} />}
       {pause.isError && <Fault failure={pause.error} />}
       {trying && <TrialDialog store={s} onClose={() => setTrying(false)} />}
       {hours && <WeekDialog store={s} onClose={() => setHours(false)} />}
@@ -161,13 +173,14 @@ function Number({ name, colour, n, line }: { name: string; colour: string; n: nu
   );
 }
 
-const stale = [keys.stores, keys.overview] as const;
+const stale = [keys.stores, keys.overview, keys.months] as const;
 
 function AddDialog({ onClose }: { onClose: () => void }) {
   const [form, setForm] = useState({ name: "", endpoint: "", region: "", bucket: "", prefix: "", access_key: "", secret_key: "" });
   const [kind, setKind] = useState<"s3" | "disk">("s3");
   const [folder, setFolder] = useState("");
-  const sent = kind === "s3" ? form : { name: form.name, endpoint: `file://${folder.trim()}` };
+  const [away, setAway] = useState(false);
+  const sent = kind === "s3" ? form : { name: form.name, endpoint: `file://${folder.trim()}`, away };
   const add = useDo(() => ask("/api/stores", "POST", sent), stale);
   // Tried step by step first, so that a keeper sees what does not work, and not only that something does not.
   const trial = useDo(() => ask<Schemas["Trial"]>("/api/stores/trial", "POST", sent), []);
@@ -185,7 +198,7 @@ function AddDialog({ onClose }: { onClose: () => void }) {
           Rented or at a friend’s; anything that speaks S3. The bucket must exist.
         </Choice>
         <Choice value="disk" title="A disk">
-          Connected to this server now and then. It counts as a copy away from home: keep it in another house.
+          Connected to this server, always or now and then. Away from home only if it is kept in another house.
         </Choice>
       </RadioGroup.Root>
       <form onSubmit={submit} className="grid gap-4 sm:grid-cols-2">
@@ -200,7 +213,16 @@ function AddDialog({ onClose }: { onClose: () => void }) {
             <Field label="Prefix" hint="Only if the bucket holds other things, too." {...field("prefix")} />
           </>
         ) : (
-          <Field label="Folder on this server" required placeholder="/media/red-disk" hint="Below a folder that the settings name in copy_to." value={folder} onChange={(e) => setFolder(e.currentTarget.value)} />
+          <>
+            <Field label="Folder on this server" required placeholder="/media/red-disk" hint="Below a folder that the settings name in copy_to." value={folder} onChange={(e) => setFolder(e.currentTarget.value)} />
+            <label className="flex items-start gap-2.5 sm:col-span-2">
+              <input type="checkbox" className="mt-1 size-4" checked={away} onChange={(e) => setAway(e.currentTarget.checked)} />
+              <span>
+                It is kept in another house when it is not connected
+                <span className="block text-[14px] text-soft">Otherwise it is a copy, but no copy away from home: a fire takes both.</span>
+              </span>
+            </label>
+          </>
         )}
         <div className="sm:col-span-2">
           {trial.data && !busy && <TrialSteps trial={trial.data} />}

@@ -7,6 +7,7 @@ import { count, counted, size, until } from "../format";
 import { Ground } from "../ui/ground";
 import { When } from "../ui/parts";
 import { Fault, Waiting } from "../ui/states";
+import { placesWords } from "./short";
 
 export function Overview({ keeper }: { keeper: boolean }) {
   const overview = useOverview();
@@ -37,28 +38,57 @@ function Drawn({ house, keeper }: { house: House; keeper: boolean }) {
         <aside className="flex flex-col gap-6">
           <NeedsALook house={house} />
           <RightNow house={house} />
-          <Section title="Away from home">
-            {house.home.count === 0 ? (
-              <Item>Nothing to copy yet.</Item>
-            ) : (
-              <>
-                <Item>
-                  <span className="text-turf-text font-semibold">✓</span> {counted(house.offsite.count, "original")} {house.offsite.count === 1 ? "has" : "have"} a sealed copy
-                </Item>
-                {house.exposed.count > 0 && (
-                  <Item>
-                    <span className="text-ochre-text">●</span> {count(house.exposed.count)} {house.exposed.count === 1 ? "has" : "have"} none yet
-                  </Item>
-                )}
-              </>
-            )}
-          </Section>
+          {house.three_two_one ? <ThreeTwoOne rule={house.three_two_one} /> : <AwayFromHome house={house} />}
           <Section title="Room at home">
             <Item>{size(house.free_bytes)} left above the reserve</Item>
           </Section>
         </aside>
       </div>
     </div>
+  );
+}
+
+/** The rule that no single mishap takes a picture, met by how many, and what the others need. */
+function ThreeTwoOne({ rule }: { rule: NonNullable<House["three_two_one"]> }) {
+  const short = rule.short.reduce((n, s) => n + s.amount.count, 0);
+  return (
+    <Section title="Three copies, two kinds, one away">
+      {rule.met.count === 0 && short === 0 && <Item>Nothing to copy yet.</Item>}
+      {rule.met.count > 0 && (
+        <Item>
+          <span className="text-turf-text font-semibold">✓</span> {short === 0 ? `All ${counted(rule.met.count, "original")}` : counted(rule.met.count, "original")} {rule.met.count === 1 && short > 0 ? "meets" : "meet"} it
+        </Item>
+      )}
+      {rule.short.slice(0, 3).map((s) => (
+        <Item key={s.places.join()}>
+          <Link to="/offsite/too-few" className="text-ink no-underline hover:underline">
+            <span className="text-ochre-text">●</span> {count(s.amount.count)} {s.places.length === 0 ? "without a good copy" : `only ${placesWords(s.places)}`}
+            <span className="block text-soft">{s.needs}</span>
+          </Link>
+        </Item>
+      ))}
+    </Section>
+  );
+}
+
+function AwayFromHome({ house }: { house: House }) {
+  return (
+    <Section title="Away from home">
+      {house.home.count === 0 ? (
+        <Item>Nothing to copy yet.</Item>
+      ) : (
+        <>
+          <Item>
+            <span className="text-turf-text font-semibold">✓</span> {counted(house.offsite.count, "original")} {house.offsite.count === 1 ? "has" : "have"} a sealed copy
+          </Item>
+          {house.exposed.count > 0 && (
+            <Item>
+              <span className="text-ochre-text">●</span> {count(house.exposed.count)} {house.exposed.count === 1 ? "has" : "have"} none yet
+            </Item>
+          )}
+        </>
+      )}
+    </Section>
   );
 }
 

@@ -497,15 +497,14 @@ impl Catalog {
         let mut c = self.connection().await?;
         let row: Row = sql_query(
             "SELECT count(*) FILTER (WHERE away) AS offsite, count(*) FILTER (WHERE proven) AS proven FROM (
-                 SELECT bool_or(s.good) AS away, bool_or(s.good AND s.proven_at >= $3) AS proven
+                 SELECT bool_or(s.good) AS away, bool_or(s.good AND s.proven_at >= $2) AS proven
                  FROM sighting g JOIN device d ON d.id = g.device
                  JOIN living o ON o.person = d.person AND o.digest = g.digest
-                 JOIN standing s ON s.original = o.id AND s.place <> $2
+                 JOIN standing s ON s.original = o.id JOIN store a ON a.id = s.place AND a.away
                  WHERE g.device = $1 AND g.removed_at IS NULL GROUP BY g.source, g.name
              ) i",
         )
         .bind::<SqlUuid, _>(device.0)
-        .bind::<SqlUuid, _>(crate::evidence::HOME)
         .bind::<Timestamptz, _>(proven_since)
         .kept()
         .get_result(&mut c)
@@ -520,11 +519,12 @@ impl Catalog {
         let rows: Vec<ItemRow> = sql_query(
             "SELECT g.source, g.name, g.digest, g.size, o.id AS original, o.path,
                     coalesce(bool_or(s.good) FILTER (WHERE s.place = $4), false) AS home,
-                    coalesce(bool_or(s.good) FILTER (WHERE s.place <> $4), false) AS offsite,
-                    max(s.proven_at) FILTER (WHERE s.place <> $4 AND s.good) AS proven_at
+                    coalesce(bool_or(s.good) FILTER (WHERE a.id IS NOT NULL), false) AS offsite,
+                    max(s.proven_at) FILTER (WHERE a.id IS NOT NULL AND s.good) AS proven_at
              FROM sighting g JOIN device d ON d.id = g.device
              LEFT JOIN living o ON o.person = d.person AND o.digest = g.digest
              LEFT JOIN standing s ON s.original = o.id
+             LEFT JOIN store a ON a.id = s.place AND a.away
              WHERE g.device = $1 AND g.removed_at IS NULL AND ($2 IS NULL OR (g.source, g.name) > ($2, $3))
              GROUP BY g.source, g.name, g.digest, g.size, o.id, o.path
              ORDER BY g.source, g.name LIMIT $5",

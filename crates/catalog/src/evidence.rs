@@ -95,14 +95,25 @@ impl Catalog {
             .collect())
     }
 
-    /// The standings of one original.
+    /// The standings of one original, everywhere.
     pub async fn standings(&self, original: OriginalId) -> Result<Vec<(Place, Standing)>> {
+        self.standings_where(original, "true").await
+    }
+
+    /// The standings of one original that count for its depth: at home and away from home. A disk that stays in the house is neither.
+    pub async fn standings_for_depth(&self, original: OriginalId) -> Result<Vec<(Place, Standing)>> {
+        self.standings_where(original, "(place NOT IN (SELECT id FROM store) OR place IN (SELECT id FROM store WHERE away))")
+            .await
+    }
+
+    async fn standings_where(&self, original: OriginalId, which: &'static str) -> Result<Vec<(Place, Standing)>> {
         let mut c = self.connection().await?;
-        let rows: Vec<StandingRow> = sql_query("SELECT place, good, since, proven_at FROM standing WHERE original = $1")
-            .bind::<SqlUuid, _>(original.0)
-            .kept()
-            .load(&mut c)
-            .await?;
+        let rows: Vec<StandingRow> =
+            sql_query(format!("SELECT place, good, since, proven_at FROM standing WHERE original = $1 AND {which}"))
+                .bind::<SqlUuid, _>(original.0)
+                .kept()
+                .load(&mut c)
+                .await?;
         Ok(rows.iter().map(|r| (place_of(r.place), r.standing())).collect())
     }
 }

@@ -667,14 +667,17 @@ impl Catalog {
     }
 
     /// The store has removed the object. Who needs it there again sends it.
-    pub async fn removed(&self, store: StoreId, digest: Digest) -> Result<()> {
+    pub async fn removed(&self, store: StoreId, digest: Digest, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         sql_query(
-            "WITH object AS (DELETE FROM object WHERE store = $1 AND digest = $2 AND leaving)
+            "WITH gone AS (DELETE FROM object WHERE store = $1 AND digest = $2 AND leaving RETURNING size, confirmed_at), noted AS (
+                 INSERT INTO removed_object (store, size, confirmed_at, removed_at) SELECT $1, size, confirmed_at, $3 FROM gone
+             )
              DELETE FROM standing s USING original o WHERE s.place = $1 AND o.id = s.original AND o.digest = $2 AND o.gone_at IS NOT NULL",
         )
         .bind::<SqlUuid, _>(store.0)
         .bind::<Binary, _>(digest.as_bytes().as_slice())
+        .bind::<Timestamptz, _>(now)
         .kept()
         .execute(&mut c)
         .await?;

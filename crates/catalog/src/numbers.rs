@@ -93,11 +93,11 @@ impl Catalog {
                     (SELECT count(*) FROM job WHERE gave_up AND $1 IS NULL) AS failed_work
              FROM (
                  SELECT o.size, o.landed_at, coalesce(bool_or(s.good) FILTER (WHERE s.place = $2), false) AS home,
-                        coalesce(bool_or(s.good) FILTER (WHERE s.place <> $2), false) AS away,
-                        coalesce(bool_or(s.good AND s.proven_at >= $3) FILTER (WHERE s.place <> $2), false) AS proven,
+                        coalesce(bool_or(s.good) FILTER (WHERE a.id IS NOT NULL), false) AS away,
+                        coalesce(bool_or(s.good AND s.proven_at >= $3) FILTER (WHERE a.id IS NOT NULL), false) AS proven,
                         NOT coalesce(bool_or(s.good) FILTER (WHERE s.place = $2), false)
                             AND EXISTS (SELECT 1 FROM job j WHERE j.kind = 'fetch' AND j.key = o.id AND NOT j.gave_up) AS coming
-                 FROM original o LEFT JOIN standing s ON s.original = o.id
+                 FROM original o LEFT JOIN standing s ON s.original = o.id LEFT JOIN store a ON a.id = s.place AND a.away
                  WHERE o.held_at IS NULL AND ($1 IS NULL OR o.person = $1) GROUP BY o.id
              ) o",
         )

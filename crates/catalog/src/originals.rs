@@ -252,10 +252,10 @@ impl Catalog {
                  AND ($4 IS NULL OR (taken_local, id) < ($4, $5))
                  ORDER BY taken_local DESC, id DESC LIMIT $7
              ) o, LATERAL (
-                 SELECT coalesce(bool_or(good) FILTER (WHERE place = $6), false) AS home,
-                        coalesce(bool_or(good) FILTER (WHERE place <> $6), false) AS offsite,
-                        max(proven_at) FILTER (WHERE place <> $6 AND good) AS proven_at
-                 FROM standing WHERE original = o.id
+                 SELECT coalesce(bool_or(s.good) FILTER (WHERE s.place = $6), false) AS home,
+                        coalesce(bool_or(s.good) FILTER (WHERE a.id IS NOT NULL), false) AS offsite,
+                        max(s.proven_at) FILTER (WHERE a.id IS NOT NULL AND s.good) AS proven_at
+                 FROM standing s LEFT JOIN store a ON a.id = s.place AND a.away WHERE s.original = o.id
              ) s, LATERAL (
                  SELECT coalesce(string_agg(part, ',' ORDER BY part), '') AS company FROM living WHERE shot = o.id AND id <> o.id
              ) p ORDER BY o.taken_local DESC, o.id DESC",

@@ -9,6 +9,8 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use uuid::Uuid;
 use ypogeion_core::{
     Digest, OriginalId, StoreId,
+    copies::{self, Medium},
+    cost::Prices,
     kit::StoreAddress,
     layers::{Act, Observation, Outcome, Place},
     ledger::ObjectRecord,
@@ -45,11 +47,33 @@ pub struct StoreRow {
     pub paused: bool,
     /// When, and how fast, copies go there.
     pub week: Week,
-    /// The same as it is written, to tell whether it has been changed since.
+    /// Whether it is away from home.
+    pub away: bool,
+    /// What it asks for.
+    pub prices: Prices,
+    /// The week as it is written, to tell whether it has been changed since.
     written: serde_json::Value,
 }
 
+/// What a keeper changes about a store. What is `None` stays.
+#[derive(Clone, Debug, Default)]
+pub struct StoreSettings {
+    /// It waits.
+    pub paused: Option<bool>,
+    /// When, and how fast, copies go there.
+    pub week: Option<Week>,
+    /// It is away from home.
+    pub away: Option<bool>,
+    /// What it asks for.
+    pub prices: Option<Prices>,
+}
+
 impl StoreRow {
+    /// What it lies on, and whether that is away from home.
+    pub fn copy(&self) -> copies::Copy {
+        copies::Copy { medium: if self.address.disk().is_some() { Medium::Disk } else { Medium::Network }, away: self.away }
+    }
+
     /// Why nothing can be had from the store just now, or sent there; `local` is what a clock on the wall of the house shows.
     pub fn waits_for(&self, local: NaiveDateTime) -> Option<String> {
         match () {
@@ -107,6 +131,10 @@ struct Row {
     paused: bool,
     #[diesel(sql_type = Jsonb)]
     week: serde_json::Value,
+    #[diesel(sql_type = Bool)]
+    away: bool,
+    #[diesel(sql_type = Jsonb)]
+    prices: serde_json::Value,
 }
 
 impl From<Row> for StoreRow {
@@ -131,6 +159,8 @@ impl From<Row> for StoreRow {
             // Written by this program; one that is not understood holds nothing back.
             week: serde_json::from_value(r.week.clone()).unwrap_or_default(),
             written: r.week,
+            away: r.away,
+            prices: serde_json::from_value(r.prices).unwrap_or_default(),
         }
     }
 }
@@ -171,13 +201,23 @@ struct NumbersRow {
     confirmed_at: Option<DateTime<Utc>>,
 }
 
-const STORE: &str = "SELECT id, name, endpoint, region, bucket, prefix, access_key, secret_key, stopped, failing, retry_at, faults, \
-                     ledger_segment, paused, week FROM store";
+fn json(value: &impl serde::Serialize) -> serde_json::Value {
+    serde_json::to_value(value).expect("times, numbers and text")
+}
 
-async fn insert_store(c: &mut AsyncPgConnection, id: StoreId, address: &StoreAddress, now: DateTime<Utc>) -> Result<()> {
+const STORE: &str = "SELECT id, name, endpoint, region, bucket, prefix, access_key, secret_key, stopped, failing, retry_at, faults, \
+                     ledger_segment, paused, week, away, prices FROM store";
+
+async fn insert_store(
+    c: &mut AsyncPgConnection,
+    id: StoreId,
+    address: &StoreAddress,
+    away: bool,
+    now: DateTime<Utc>,
+) -> Result<()> {
     sql_query(
-        "INSERT INTO store (id, name, endpoint, region, bucket, prefix, access_key, secret_key, created_at)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
+        "INSERT INTO store (id, name, endpoint, region, bucket, prefix, access_key, secret_key, created_at, away)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)",
     )
     .bind::<SqlUuid, _>(id.0)
     .bind::<Text, _>(&address.name)
@@ -188,6 +228,7 @@ async fn insert_store(c: &mut AsyncPgConnection, id: StoreId, address: &StoreAdd
     .bind::<Text, _>(&address.access_key)
     .bind::<Text, _>(&address.secret_key)
     .bind::<Timestamptz, _>(now)
+    .bind::<Bool, _>(away)
     .kept()
     .execute(c)
     .await?;
@@ -196,10 +237,10 @@ async fn insert_store(c: &mut AsyncPgConnection, id: StoreId, address: &StoreAdd
 
 impl Catalog {
     /// Adds a store, and the work of sending it everything that is at home.
-    pub async fn add_store(&self, id: StoreId, address: &StoreAddress, now: DateTime<Utc>) -> Result<()> {
+    pub async fn add_store(&self, id: StoreId, address: &StoreAddress, away: bool, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         c.transaction(async |c| {
-            insert_store(c, id, address, now).await?;
+            insert_store(c, id, address, away, now).await?;
             sql_query(
                 "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', id, $1, 10, $2 FROM living ON CONFLICT DO NOTHING",
             )
@@ -218,7 +259,7 @@ impl Catalog {
     /// Adds a store whose ledger says what it has: nothing is to be sent there before that has been read.
     pub async fn rebuild_store(&self, id: StoreId, address: &StoreAddress, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        insert_store(&mut c, id, address, now).await
+        insert_store(&mut c, id, address, true, now).await
     }
 
     /// All stores, in the order in which they were added.
@@ -291,16 +332,18 @@ impl Catalog {
         Ok(())
     }
 
-    /// Has a store wait, or go on; or gives it another week. Wakes the workers.
-    pub async fn change_store(&self, id: StoreId, paused: Option<bool>, week: Option<&Week>, now: DateTime<Utc>) -> Result<()> {
+    /// Changes how a store is sent to, what it asks for, where it is. Wakes the workers.
+    pub async fn change_store(&self, id: StoreId, change: &StoreSettings, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        let week = week.map(|w| serde_json::to_value(w).expect("a week is times and numbers"));
         let found = sql_query(
-            "UPDATE store SET paused = coalesce($2, paused), week = coalesce($3, week), rest_until = NULL WHERE id = $1",
+            "UPDATE store SET paused = coalesce($2, paused), week = coalesce($3, week), away = coalesce($4, away),
+                 prices = coalesce($5, prices), rest_until = CASE WHEN $2 IS NULL AND $3 IS NULL THEN rest_until END WHERE id = $1",
         )
         .bind::<SqlUuid, _>(id.0)
-        .bind::<Nullable<Bool>, _>(paused)
-        .bind::<Nullable<Jsonb>, _>(week)
+        .bind::<Nullable<Bool>, _>(change.paused)
+        .bind::<Nullable<Jsonb>, _>(change.week.as_ref().map(json))
+        .bind::<Nullable<Bool>, _>(change.away)
+        .bind::<Nullable<Jsonb>, _>(change.prices.as_ref().map(json))
         .kept()
         .execute(&mut c)
         .await?;

@@ -13,6 +13,7 @@ use ypogeion_catalog::{
     holding::{Removal, Wanted},
     people::{Household, Person},
     runs::{Counts, Entry, RunEnd, RunState},
+    stores::StoreSettings,
     uploads::{Landing, Upload},
     work::Kind,
 };
@@ -135,7 +136,7 @@ impl World {
             access_key: "a".into(),
             secret_key: "s".into(),
         };
-        self.catalog.add_store(id, &address, self.now).await.unwrap();
+        self.catalog.add_store(id, &address, true, self.now).await.unwrap();
         id
     }
 }
@@ -302,11 +303,14 @@ async fn a_store_that_waits_holds_its_work_back() {
     w.catalog.store_rests(&read, later).await.unwrap();
     assert!(w.catalog.take_work(Kind::Replicate, me, w.now, lease, 1).await.unwrap().is_empty());
     assert_eq!(w.catalog.next_due(Kind::Replicate, w.now).await.unwrap(), Some(later));
-    w.catalog.change_store(store, Some(true), None, w.now).await.unwrap();
+    w.catalog.change_store(store, &StoreSettings { paused: Some(true), ..StoreSettings::default() }, w.now).await.unwrap();
     assert!(w.catalog.next_due(Kind::Replicate, later).await.unwrap().is_none());
     assert!(w.catalog.take_work(Kind::Replicate, me, later, lease, 1).await.unwrap().is_empty());
     let hours = Week { windows: Vec::new(), otherwise: Pace::Limited { rate: 500_000 } };
-    w.catalog.change_store(store, Some(false), Some(&hours), w.now).await.unwrap();
+    w.catalog
+        .change_store(store, &StoreSettings { paused: Some(false), week: Some(hours.clone()), ..StoreSettings::default() }, w.now)
+        .await
+        .unwrap();
     // Somebody who read it before that comes too late.
     w.catalog.store_rests(&read, later).await.unwrap();
     assert_eq!(w.catalog.store(store).await.unwrap().week, hours);
@@ -611,8 +615,8 @@ async fn a_copy_leaves_its_store_after_the_ledger_and_nobody_counts_on_it_meanwh
     assert!(w.catalog.is_leaving(store, digest).await.unwrap());
     assert_eq!(w.catalog.object(store, digest).await.unwrap(), None);
     assert!(w.catalog.expected_objects(store, "", w.now + TimeDelta::days(1), 9).await.unwrap().is_empty());
-    w.catalog.removed(store, digest).await.unwrap();
-    w.catalog.removed(store, digest).await.unwrap();
+    w.catalog.removed(store, digest, w.now).await.unwrap();
+    w.catalog.removed(store, digest, w.now).await.unwrap();
     assert!(!w.catalog.is_leaving(store, digest).await.unwrap());
     assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::Nothing);
     assert!(w.catalog.standings(kite).await.unwrap().is_empty());

@@ -84,6 +84,8 @@ actions! {
     ClaimPairing = "claim_pairing" => ANYBODY,
     /// Numbers and headline. Members and guests see their own.
     Overview = "overview" => PEOPLE,
+    /// Which originals have too few copies.
+    ListShort = "list_short" => KEEPER,
     /// Live events.
     Events = "events" => PEOPLE,
     /// The members.

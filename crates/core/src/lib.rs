@@ -15,7 +15,8 @@
 //! * [`clearance`] – may a device remove its copy, and which ones would it like to?
 //! * [`layers`] – observations, and how deep an original has sunk because of them.
 //! * [`audit`], [`heal`] – how copies are read again, what a sample says of all, and from where a bad copy is made good.
-//! * [`window`] – when, and how fast, copies may leave the house.
+//! * [`copies`], [`cost`] – three copies in two kinds of place, one away from home; and what they cost.
+//! * [`window`], [`concurrency`] – when, how fast, and how many at once copies may leave the house.
 //! * [`headline`] – the state of the house in one sentence.
 //! * [`object`], [`ledger`], [`kit`] – what a store holds, and how a household opens it again.
 //! * [`retry`] – how long to wait after a fault.
@@ -27,7 +28,10 @@ pub mod adopt;
 pub mod audit;
 pub mod capture;
 pub mod clearance;
+pub mod concurrency;
 pub mod condition;
+pub mod copies;
+pub mod cost;
 pub mod digest;
 pub mod filing;
 pub mod headline;

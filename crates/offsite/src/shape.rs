@@ -8,8 +8,10 @@ use std::{
 use async_trait::async_trait;
 use bytes::Bytes;
 use chrono::Local;
-use futures_util::{StreamExt, stream};
-use http_body_util::BodyExt;
+use futures_util::{StreamExt, TryStreamExt, stream};
+use http_body::Frame;
+use http_body_util::{BodyExt, StreamBody};
+
 use object_store::{
     ClientOptions,
     client::{HttpClient, HttpConnector, HttpError, HttpErrorKind, HttpRequest, HttpResponse, HttpResponseBody, HttpService},
@@ -22,16 +24,28 @@ const PIECE: usize = 16 << 10;
 /// The same while there is none: often enough for one that is set meanwhile, seldom enough to cost nothing.
 const BLOCK: usize = 256 << 10;
 const CONNECT: Duration = Duration::from_secs(10);
-/// One object, or a part of a large one, at full speed.
-const PATIENCE: Duration = Duration::from_secs(300);
-/// The same at the slowest limit, and beside others.
-const LONG_PATIENCE: Duration = Duration::from_secs(3600);
+/// Until a store has answered a request that carries nothing; and between two pieces of its answer.
+const PATIENCE: Duration = Duration::from_secs(120);
+/// A body may take as long as it would at the slowest limit, beside others.
+const SLOWEST_BODY: u64 = ypogeion_core::window::SLOWEST / 4;
+/// A wait that a store asks for is believed up to here.
+const LONGEST_ASKED: Duration = Duration::from_secs(3600);
 
 /// The way to one store: all requests to it share its pace.
 #[derive(Debug)]
 pub struct Line {
     began: Instant,
     state: Mutex<(Week, Bucket)>,
+    heard: Mutex<Heard>,
+}
+
+/// What a store said beside its answers.
+#[derive(Debug, Default)]
+struct Heard {
+    /// It wants to be left alone until then.
+    busy_until: Option<Instant>,
+    /// Until when a lock keeps what was asked for last.
+    locked_until: Option<String>,
 }
 
 impl Default for Line {
@@ -43,7 +57,34 @@ impl Default for Line {
 impl Line {
     /// A line that keeps to a week.
     pub fn new(week: Week) -> Self {
-        Line { began: Instant::now(), state: Mutex::new((week, Bucket::new(0, Duration::ZERO))) }
+        Line { began: Instant::now(), state: Mutex::new((week, Bucket::new(0, Duration::ZERO))), heard: Mutex::default() }
+    }
+
+    /// For how long the store has asked to be left alone (`Retry-After`, RFC 9110), if it has.
+    pub fn asked_to_wait(&self) -> Option<Duration> {
+        let until = self.heard().busy_until?;
+        until.checked_duration_since(Instant::now()).filter(|d| *d > Duration::ZERO)
+    }
+
+    /// Until when a retention lock keeps the object that was answered last, in the store's own words.
+    pub(crate) fn locked_until(&self) -> Option<String> {
+        self.heard().locked_until.clone()
+    }
+
+    fn heard(&self) -> std::sync::MutexGuard<'_, Heard> {
+        self.heard.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn hear(&self, status: http::StatusCode, headers: &http::HeaderMap) {
+        let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
+        if let Some(until) = text("x-amz-object-lock-retain-until-date") {
+            self.heard().locked_until = Some(until);
+        }
+        if matches!(status.as_u16(), 429 | 503)
+            && let Some(wait) = text("retry-after").and_then(|v| retry_after(&v))
+        {
+            self.heard().busy_until = Some(Instant::now() + wait.min(LONGEST_ASKED));
+        }
     }
 
     /// Another week from now on, also for what is under way.
@@ -70,23 +111,130 @@ impl Line {
     }
 }
 
+/// Seconds, or a date (RFC 9110, section 10.2.3).
+fn retry_after(value: &str) -> Option<Duration> {
+    if let Ok(seconds) = value.trim().parse() {
+        return Some(Duration::from_secs(seconds));
+    }
+    let at = chrono::DateTime::parse_from_rfc2822(value.trim()).ok()?;
+    (at.with_timezone(&chrono::Utc) - chrono::Utc::now()).to_std().ok()
+}
+
 /// Makes the HTTP clients of a store.
 #[derive(Clone, Debug)]
-pub(crate) struct Shaped(pub(crate) Arc<Line>);
+pub(crate) struct Shaped {
+    line: Arc<Line>,
+    sign_in: Option<SignIn>,
+    /// For a trial: one bit of each body changes on its way, after it was signed.
+    noisy: bool,
+}
 
-impl HttpConnector for Shaped {
-    fn connect(&self, _: &ClientOptions) -> object_store::Result<HttpClient> {
-        let patience = if self.0.has_limits() { LONG_PATIENCE } else { PATIENCE };
-        let client = reqwest::Client::builder().connect_timeout(CONNECT).timeout(patience).build();
-        let client = client.map_err(|e| object_store::Error::Generic { store: "HTTP", source: Box::new(e) })?;
-        Ok(HttpClient::new(Client { client, line: Arc::clone(&self.0) }))
+/// A name and a password (RFC 7617).
+#[derive(Clone)]
+pub(crate) struct SignIn {
+    pub(crate) name: String,
+    pub(crate) password: String,
+}
+
+impl std::fmt::Debug for SignIn {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "SignIn({})", self.name)
     }
 }
 
-#[derive(Debug)]
-struct Client {
+impl Shaped {
+    pub(crate) fn new(line: Arc<Line>) -> Self {
+        Shaped { line, sign_in: None, noisy: false }
+    }
+
+    pub(crate) fn signed_in(self, sign_in: SignIn) -> Self {
+        Shaped { sign_in: Some(sign_in), ..self }
+    }
+
+    pub(crate) fn noisy(self) -> Self {
+        Shaped { noisy: true, ..self }
+    }
+
+    pub(crate) fn client(&self) -> Result<Client, reqwest::Error> {
+        // No limit on the whole of a request: a film of four gigabytes takes its time. Each step of it has one, below.
+        Ok(Client { client: reqwest::Client::builder().connect_timeout(CONNECT).build()?, way: self.clone() })
+    }
+}
+
+impl HttpConnector for Shaped {
+    fn connect(&self, _: &ClientOptions) -> object_store::Result<HttpClient> {
+        let client = self.client().map_err(|e| object_store::Error::Generic { store: "HTTP", source: Box::new(e) })?;
+        Ok(HttpClient::new(client))
+    }
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct Client {
     client: reqwest::Client,
-    line: Arc<Line>,
+    way: Shaped,
+}
+
+impl Client {
+    /// One request whose body is a stream of bytes, at the pace of the line. Ends when the store has begun to answer.
+    pub(crate) async fn request(
+        &self,
+        (method, url): (http::Method, reqwest::Url),
+        headers: http::HeaderMap,
+        length: u64,
+        frames: impl futures_util::Stream<Item = Result<Bytes, HttpError>> + Send + 'static,
+    ) -> Result<reqwest::Response, HttpError> {
+        let mut request = reqwest::Request::new(method, url);
+        *request.headers_mut() = headers;
+        // Named here, because a paced body does not say it by itself, and stores want no chunked ones.
+        request.headers_mut().insert("content-length", length.into());
+        if let Some(SignIn { name, password }) = &self.way.sign_in {
+            let word = data_encoding::BASE64.encode(format!("{name}:{password}").as_bytes());
+            let mut value = http::HeaderValue::from_str(&format!("Basic {word}")).expect("base64 is plain text");
+            value.set_sensitive(true);
+            request.headers_mut().insert("authorization", value);
+        }
+        if length > 0 {
+            let frames = paced(Arc::clone(&self.way.line), frames);
+            *request.body_mut() = Some(if self.way.noisy {
+                reqwest::Body::wrap_stream(frames.map(|f| f.map(one_bit_off)))
+            } else {
+                reqwest::Body::wrap_stream(frames)
+            });
+        }
+        let patience = PATIENCE + Duration::from_secs(length / SLOWEST_BODY);
+        let response = match tokio::time::timeout(patience, self.client.execute(request)).await {
+            Ok(answered) => answered.map_err(|e| HttpError::new(kind(&e), e))?,
+            Err(late) => return Err(HttpError::new(HttpErrorKind::Timeout, late)),
+        };
+        self.way.line.hear(response.status(), response.headers());
+        Ok(response)
+    }
+}
+
+/// The pieces of an answer, as long as each of them comes in time.
+fn in_time<E: std::error::Error + Send + Sync + 'static>(
+    pieces: impl futures_util::Stream<Item = Result<Bytes, E>> + Send + 'static,
+    kind: fn(&E) -> HttpErrorKind,
+) -> impl futures_util::Stream<Item = Result<Bytes, HttpError>> + Send + 'static {
+    stream::unfold(Some(Box::pin(pieces)), move |pieces| async move {
+        let mut pieces = pieces?;
+        match tokio::time::timeout(PATIENCE, pieces.next()).await {
+            Ok(Some(Ok(piece))) => Some((Ok(piece), Some(pieces))),
+            Ok(Some(Err(e))) => Some((Err(HttpError::new(kind(&e), e)), None)),
+            Ok(None) => None,
+            Err(late) => Some((Err(HttpError::new(HttpErrorKind::Timeout, late)), None)),
+        }
+    })
+    // Whoever reads a body may ask once more after its end.
+    .fuse()
+}
+
+fn one_bit_off(bytes: Bytes) -> Bytes {
+    let mut bytes = bytes.to_vec();
+    if let Some(first) = bytes.first_mut() {
+        *first ^= 1;
+    }
+    bytes.into()
 }
 
 #[async_trait]
@@ -94,18 +242,11 @@ impl HttpService for Client {
     async fn call(&self, request: HttpRequest) -> Result<HttpResponse, HttpError> {
         let (parts, body) = request.into_parts();
         let url = parts.uri.to_string().parse().map_err(|e| HttpError::new(HttpErrorKind::Request, e))?;
-        let mut request = reqwest::Request::new(parts.method, url);
-        let length = body.content_length();
-        *request.headers_mut() = parts.headers;
-        // Named here, because a paced body does not say it by itself, and stores want no chunked ones.
-        request.headers_mut().insert("content-length", length.into());
-        if length > 0 {
-            *request.body_mut() = Some(reqwest::Body::wrap_stream(paced(Arc::clone(&self.line), body.into_data_stream())));
-        }
-        let response = self.client.execute(request).await.map_err(|e| HttpError::new(kind(&e), e))?;
+        let length = body.content_length() as u64;
+        let response = self.request((parts.method, url), parts.headers, length, body.into_data_stream()).await?;
         let (parts, body) = http::Response::<reqwest::Body>::from(response).into_parts();
-        let body = body.map_err(|e| HttpError::new(kind(&e), e));
-        Ok(HttpResponse::from_parts(parts, HttpResponseBody::new(body)))
+        let pieces = in_time(body.into_data_stream(), kind).map_ok(Frame::data);
+        Ok(HttpResponse::from_parts(parts, HttpResponseBody::new(StreamBody::new(pieces))))
     }
 }
 
@@ -192,6 +333,44 @@ mod tests {
             otherwise: Pace::Full,
         });
         assert_eq!(send(&line, 2_000_000).await, Duration::ZERO);
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_store_that_asks_for_patience_is_heard() {
+        let line = Line::default();
+        let said = |status: u16, value: &str| {
+            let mut headers = http::HeaderMap::new();
+            headers.insert("retry-after", value.parse().unwrap());
+            line.hear(http::StatusCode::from_u16(status).unwrap(), &headers);
+        };
+        said(200, "60");
+        assert_eq!(line.asked_to_wait(), None, "only with a refusal");
+        said(503, "soon");
+        assert_eq!(line.asked_to_wait(), None, "what is not understood is not obeyed");
+        said(503, "60");
+        assert_eq!(line.asked_to_wait(), Some(Duration::from_secs(60)));
+        tokio::time::advance(Duration::from_secs(61)).await;
+        assert_eq!(line.asked_to_wait(), None);
+        said(429, "99999999");
+        assert_eq!(line.asked_to_wait(), Some(LONGEST_ASKED));
+        let date = (chrono::Utc::now() + chrono::TimeDelta::seconds(90)).to_rfc2822();
+        said(503, &date);
+        assert!(line.asked_to_wait().is_some_and(|w| (80..=91).contains(&w.as_secs())), "{:?}", line.asked_to_wait());
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn an_answer_may_take_long_as_long_as_it_comes() {
+        let slow = |pause: Duration, pieces: u64| {
+            stream::unfold(0, move |n| async move {
+                tokio::time::sleep(pause).await;
+                (n < pieces).then(|| (Ok::<_, std::io::Error>(Bytes::from_static(b"kite")), n + 1))
+            })
+        };
+        let other = |_: &std::io::Error| HttpErrorKind::Unknown;
+        let came: Vec<_> = in_time(slow(PATIENCE / 2, 100), other).collect().await;
+        assert!(came.len() == 100 && came.iter().all(Result::is_ok), "an hour and a half in all");
+        let came: Vec<_> = in_time(slow(PATIENCE * 2, 100), other).collect().await;
+        assert!(came.len() == 1 && came[0].as_ref().is_err_and(|e| e.kind() == HttpErrorKind::Timeout), "{came:?}");
     }
 
     #[tokio::test(start_paused = true)]

@@ -113,7 +113,7 @@ impl Store {
             .with_secret_access_key(&address.secret_key)
             .with_virtual_hosted_style_request(false)
             .with_checksum_algorithm(Checksum::SHA256)
-            .with_http_connector(Shaped(line))
+            .with_http_connector(Shaped::new(line))
             .with_retry(retry)
             .build()
             .map_err(|e| Fault::Refused(format!("the address of {} cannot be used: {e}", address.name)))?;

@@ -6,7 +6,7 @@
 //! * [`caller`], [`security`], [`tls`] – who is asking, and how that is known.
 //! * [`failure`] – every answer that is not what was asked for.
 //! * [`landing`] – how bytes become an original; [`tus`] and [`dav`] – the protocols in front of it.
-//! * [`api`] – the routes; [`overview`] – the numbers behind the section through the ground.
+//! * [`api`] – the routes; [`overview`], [`three_two_one`], [`costs`] – the numbers behind the section through the ground and the stores.
 //! * [`at_home`] – looking at a copy at home, wherever a re-filing has put it by now.
 //! * [`work`] – background work.
 
@@ -14,6 +14,7 @@ pub mod api;
 pub mod app;
 pub mod at_home;
 pub mod caller;
+pub mod costs;
 pub mod dav;
 pub mod failure;
 pub mod landing;
@@ -25,6 +26,7 @@ pub mod security;
 pub mod serve;
 pub mod settings;
 pub mod setup;
+pub mod three_two_one;
 pub mod tls;
 pub mod tus;
 pub mod weeks;

@@ -14,9 +14,10 @@ use ypogeion_wire::{
     people::Device,
 };
 
-use crate::{api::holding::braked, app::App, failure::Answer, weeks};
+use crate::{api::holding::braked, app::App, costs, failure::Answer, three_two_one, weeks};
 
-fn wire(a: numbers::Amount) -> Amount {
+/// A number for the wire.
+pub fn wire(a: numbers::Amount) -> Amount {
     Amount { count: a.count, bytes: a.bytes }
 }
 
@@ -68,8 +69,12 @@ pub async fn store(app: &App, row: StoreRow) -> Answer<Store> {
         () if numbers.to_go.count > 0 => "sending",
         () => "idle",
     };
+    let cost = costs::cost(app, &row).await?;
     Ok(Store {
         id: row.id,
+        away: row.away,
+        prices: costs::told(&row.prices),
+        cost,
         name: row.address.name,
         endpoint: row.address.endpoint,
         bucket: row.address.bucket,
@@ -96,8 +101,9 @@ pub async fn store(app: &App, row: StoreRow) -> Answer<Store> {
 pub async fn overview(app: &App, person: Option<PersonId>) -> Answer<Overview> {
     let (house, depths, devices, rows) = house(app, person).await?;
     let said = headline(&house, app.now());
-    let mut stores = Vec::new();
+    let (mut stores, mut three) = (Vec::new(), None);
     if person.is_none() {
+        three = Some(three_two_one::in_sum(app, &rows).await?);
         for row in rows {
             stores.push(store(app, row).await?);
         }
@@ -120,6 +126,7 @@ pub async fn overview(app: &App, person: Option<PersonId>) -> Answer<Overview> {
         devices: devices.into_iter().map(device).collect(),
         stores,
         free_bytes: app.library.free()?.saturating_sub(app.settings.reserve),
+        three_two_one: three,
     })
 }
 

@@ -52,6 +52,58 @@ pub struct Store {
     pub pace_until: Option<DateTime<Utc>>,
     /// When everything will be there, by what its line has carried so far and the hours to come; none if that cannot be said.
     pub caught_up_at: Option<DateTime<Utc>>,
+    /// Whether it is away from home. What is on a disk that stays in the house is a copy, and not offsite.
+    pub away: bool,
+    /// What it asks for, as the keeper wrote it down.
+    pub prices: Prices,
+    /// What that comes to; none while there are no prices.
+    pub cost: Option<Cost>,
+}
+
+/// What a store asks for, in whole units of a currency. A gigabyte is 10⁹ bytes, a month a twelfth of a year.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Prices {
+    /// The currency's sign or word, at most 8 letters.
+    pub currency: String,
+    /// For a gigabyte kept for a month.
+    pub storage: f64,
+    /// Gigabytes kept for nothing.
+    pub free_storage: f64,
+    /// For a thousand requests that write or list.
+    pub writing: f64,
+    /// For a thousand requests that read.
+    pub reading: f64,
+    /// For a gigabyte that is fetched.
+    pub egress: f64,
+    /// Gigabytes fetched in a month for nothing.
+    pub free_egress: f64,
+    /// Days that an object is paid for, even if it is removed before.
+    pub minimum_days: u16,
+    /// For each month, whatever is kept.
+    pub fee: f64,
+}
+
+/// What the copies in a store cost, in its currency.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Cost {
+    /// A month of keeping what is there now.
+    pub keeping: f64,
+    /// A month of reading copies again, as the checks do.
+    pub checking: f64,
+    /// A month of sending what is new.
+    pub sending: f64,
+    /// A month in all.
+    pub month: f64,
+    /// The coming year, with the library growing as it does now.
+    pub year: f64,
+    /// A month in a year from now.
+    pub month_in_a_year: f64,
+    /// What is still paid for after it was removed.
+    pub early: f64,
+    /// Bringing everything home once.
+    pub recovery: f64,
+    /// Sealed bytes that come in a month, by what was taken within the last ninety days.
+    pub growth: u64,
 }
 
 /// When, and how fast, copies go to a store. The first window that holds decides.
@@ -94,6 +146,12 @@ pub struct StoreChange {
     /// Another week.
     #[serde(default)]
     pub week: Option<StoreWeek>,
+    /// Whether it is away from home.
+    #[serde(default)]
+    pub away: Option<bool>,
+    /// What it asks for.
+    #[serde(default)]
+    pub prices: Option<Prices>,
 }
 
 /// Add a store, or give one new keys.
@@ -119,6 +177,9 @@ pub struct NewStore {
     /// Secret access key.
     #[serde(default)]
     pub secret_key: String,
+    /// Whether it is away from home; not said means that it is. A disk that stays in the house is not.
+    #[serde(default)]
+    pub away: Option<bool>,
 }
 
 /// A store that was tried out.

@@ -155,6 +155,8 @@ pub struct Original {
     pub derived: Option<DerivedFile>,
     /// `device`, `home`, `offsite` or `proven`.
     pub layer: String,
+    /// What it lacks of three copies, in two kinds of place, one of them away from home: `needs 1 more copy`; none if it lacks nothing.
+    pub needs: Option<String>,
     /// What was observed, newest first.
     pub evidence: Vec<Evidence>,
 }

@@ -3,6 +3,7 @@
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use ypogeion_core::OriginalId;
 
 use crate::{offsite::Store, people::Device};
 
@@ -61,4 +62,53 @@ pub struct Overview {
     pub stores: Vec<Store>,
     /// Free on the library's disk, above the reserve.
     pub free_bytes: u64,
+    /// Three copies, in two kinds of place, one of them away from home. For the keeper.
+    pub three_two_one: Option<ThreeTwoOne>,
+}
+
+/// By how many originals the rule of three copies, two kinds of place and one away is met.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ThreeTwoOne {
+    /// It is met by these.
+    pub met: Amount,
+    /// Not by these, put together by where their copies are; the most first.
+    pub short: Vec<ShortOfCopies>,
+}
+
+/// Originals with good copies in the same places, of which there are too few.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ShortOfCopies {
+    /// The places, as people call them.
+    pub places: Vec<String>,
+    /// What is lacking, for a person: `needs 1 more copy`.
+    pub needs: String,
+    /// How many.
+    pub amount: Amount,
+}
+
+/// Originals that do not meet the rule, a page of them.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ShortOriginals {
+    /// Those that came home first come first.
+    pub originals: Vec<ShortOriginal>,
+    /// For the next page; none on the last one.
+    pub next: Option<String>,
+}
+
+/// One original that does not meet the rule.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ShortOriginal {
+    /// The original.
+    #[schema(value_type = Uuid)]
+    pub id: OriginalId,
+    /// Whose it is.
+    pub person: String,
+    /// Where it is in the library.
+    pub path: String,
+    /// Its bytes.
+    pub size: u64,
+    /// Where it has good copies.
+    pub places: Vec<String>,
+    /// What is lacking.
+    pub needs: String,
 }

@@ -123,7 +123,7 @@ async fn look(app: &Arc<App>, asked: &Asked, demanded: Depth) -> Answer<Result<E
     let at = app.now();
     let seen = Observation { place: Place::Home, act: Act::Reread, at, digest: found, outcome };
     app.catalog.observe(asked.id, digest, &seen).await?;
-    let standings = app.catalog.standings(asked.id).await?;
+    let standings = app.catalog.standings_for_depth(asked.id).await?;
     let read = HomeReading { outcome, digest: found, at };
     Ok(clearance::decide(digest, &read, &standings, demanded, app.now(), app.settings.offsite.proven_for))
 }

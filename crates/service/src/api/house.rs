@@ -1,11 +1,13 @@
 //! Health, the state of the house, the overview, and the household's own rules.
 
 use actix_web::{HttpResponse, get, patch, web};
+use serde::Deserialize;
+use utoipa::IntoParams;
 use ypogeion_catalog::people::HouseRules;
 use ypogeion_core::{clearance::Depth, filing::FilingPlan, place::judge, retention::Retention, words};
 use ypogeion_library::place;
 use ypogeion_wire::{
-    overview::{HouseState, Overview},
+    overview::{HouseState, Overview, ShortOriginals},
     people::{Household, HouseholdChange, Place, PlaceNote, ReadyPlan},
 };
 
@@ -13,7 +15,7 @@ use crate::{
     app::App,
     caller::Caller,
     failure::{Answer, Failure},
-    overview as numbers,
+    overview as numbers, three_two_one,
 };
 
 /// Is the service alive, and does its database answer?
@@ -41,6 +43,24 @@ pub async fn house_state(app: web::Data<App>) -> Answer<web::Json<HouseState>> {
 #[get("/api/overview")]
 pub async fn overview(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Overview>> {
     Ok(web::Json(numbers::overview(&app, caller.scope()?).await?))
+}
+
+/// Which originals have too few copies: a page of them, and what each needs.
+#[utoipa::path(params(ShortQuery), responses((status = 200, body = ShortOriginals)))]
+#[get("/api/copies/short")]
+pub async fn list_short(app: web::Data<App>, query: web::Query<ShortQuery>) -> Answer<web::Json<ShortOriginals>> {
+    let after = query.after.as_deref().map(|id| id.parse().map_err(|_| Failure::bad("That is not a place in this list.")));
+    let limit = i64::from(query.limit.unwrap_or(100).clamp(1, 500));
+    Ok(web::Json(three_two_one::short(&app, after.transpose()?, limit).await?))
+}
+
+/// Which page.
+#[derive(Deserialize, IntoParams)]
+pub struct ShortQuery {
+    /// The `next` of the page before.
+    after: Option<String>,
+    /// At most this many, up to 500.
+    limit: Option<u32>,
 }
 
 fn view(rules: &HouseRules, retention: Retention, name: &str) -> Household {

@@ -15,6 +15,7 @@ use uuid::Uuid;
 use ypogeion_core::{
     Digest, OriginalId,
     capture::CaptureRule,
+    copies::Lacking,
     filing::FiledPath,
     layers::{self, Layer, Place},
 };
@@ -28,6 +29,7 @@ use crate::{
     at_home,
     caller::Caller,
     failure::{Answer, Failure},
+    three_two_one,
 };
 
 /// A layer's word on the wire.
@@ -122,7 +124,9 @@ fn cursor(text: &str) -> Option<(NaiveDateTime, OriginalId)> {
 pub async fn show_original(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<web::Json<Original>> {
     let row = app.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
     let person = app.catalog.person(row.person).await?;
-    let standings = app.catalog.standings(row.id).await?;
+    let everywhere = app.catalog.standings(row.id).await?;
+    let standings = app.catalog.standings_for_depth(row.id).await?;
+    let good: Vec<Place> = everywhere.iter().filter(|(_, s)| s.good).map(|(place, _)| *place).collect();
     let stores = app.catalog.stores().await?;
     let evidence = app
         .catalog
@@ -187,6 +191,7 @@ pub async fn show_original(app: web::Data<App>, caller: Caller, id: web::Path<Uu
         preview: row.preview,
         derived,
         layer: layer_word(layers::layer(&standings, app.now(), app.settings.offsite.proven_for)).to_owned(),
+        needs: Some(three_two_one::judged(&good, &stores).0).filter(|l| !l.nothing()).map(Lacking::sentence),
         evidence,
     }))
 }

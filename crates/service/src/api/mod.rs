@@ -41,6 +41,7 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(house::health)
         .service(house::house_state)
         .service(house::overview)
+        .service(house::list_short)
         .service(events::events)
         .service(session::sign_in)
         .service(session::who_am_i)

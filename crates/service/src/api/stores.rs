@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use actix_web::{HttpResponse, get, patch, post, web};
 use url::Url;
 use uuid::Uuid;
-use ypogeion_catalog::CatalogError;
+use ypogeion_catalog::{CatalogError, stores::StoreSettings};
 use ypogeion_core::{
     StoreId,
     kit::{RecoveryKit, StoreAddress},
@@ -21,6 +21,7 @@ use super::devices::qr_svg;
 use crate::{
     app::App,
     caller::Caller,
+    costs,
     failure::{Answer, Failure},
     overview, security, weeks, work,
 };
@@ -40,12 +41,14 @@ pub async fn list_stores(app: web::Data<App>) -> Answer<web::Json<Vec<Store>>> {
 #[utoipa::path(responses((status = 201, body = Store)))]
 #[post("/api/stores")]
 pub async fn add_store(app: web::Data<App>, caller: Caller, body: web::Json<NewStore>) -> Answer<HttpResponse> {
-    let address = checked(&app, body.into_inner())?;
+    let new = body.into_inner();
+    let away = new.away.unwrap_or(true);
+    let address = checked(&app, new)?;
     // Everything that could go wrong goes wrong here, in front of the keeper, and not at three in the morning.
     Replica::open_or_begin(Opened::new(&address)?, app.identity.clone(), app.household.replica, app.now()).await?;
     let (id, name) = (StoreId(Uuid::now_v7()), address.name.clone());
     let kept = StoreAddress { secret_key: app.sealed(&address.secret_key)?, ..address };
-    app.catalog.add_store(id, &kept, app.now()).await.map_err(|e| match e {
+    app.catalog.add_store(id, &kept, away, app.now()).await.map_err(|e| match e {
         CatalogError::Taken => {
             Failure::new(ProblemType::NameTaken, "A store with this name, or in this place, was added already.")
         }
@@ -155,7 +158,7 @@ pub async fn resume_store(
     Ok(web::Json(overview::store(&app, row).await?))
 }
 
-/// Has a store wait, lets it go on, or gives it another week.
+/// Has a store wait, lets it go on, gives it another week or other prices, or says whether it is away from home.
 #[utoipa::path(responses((status = 200, body = Store)))]
 #[patch("/api/stores/{id}")]
 pub async fn change_store(
@@ -164,19 +167,28 @@ pub async fn change_store(
     id: web::Path<Uuid>,
     body: web::Json<StoreChange>,
 ) -> Answer<web::Json<Store>> {
-    let (id, week) = (StoreId(*id), body.week.as_ref().map(weeks::read).transpose()?);
-    app.catalog.change_store(id, body.paused, week.as_ref(), app.now()).await?;
+    let (id, body) = (StoreId(*id), body.into_inner());
+    let change = StoreSettings {
+        paused: body.paused,
+        week: body.week.as_ref().map(weeks::read).transpose()?,
+        away: body.away,
+        prices: body.prices.map(costs::read).transpose()?,
+    };
+    app.catalog.change_store(id, &change, app.now()).await?;
     let row = app.catalog.store(id).await?;
     app.week_changed(&row);
     let (who, name) = (&caller.person()?.name, &row.address.name);
-    let done = match body.paused {
-        Some(true) => format!("paused {name}"),
-        Some(false) => format!("let {name} go on"),
-        None => format!("changed when and how fast copies go to {name}"),
+    let done = match &change {
+        StoreSettings { paused: Some(true), .. } => format!("paused {name}"),
+        StoreSettings { paused: Some(false), .. } => format!("let {name} go on"),
+        StoreSettings { week: Some(_), .. } => format!("changed when and how fast copies go to {name}"),
+        StoreSettings { away: Some(true), .. } => format!("said that {name} is away from home"),
+        StoreSettings { away: Some(false), .. } => format!("said that {name} is in the house"),
+        _ => format!("changed the prices of {name}"),
     };
     app.catalog.write_record(app.now(), who, &done).await?;
     app.wake_workers();
-    app.live.changed(&[LiveEvent::Offsite, LiveEvent::Work]);
+    app.live.changed(&[LiveEvent::Offsite, LiveEvent::Work, LiveEvent::Overview, LiveEvent::Library]);
     Ok(web::Json(overview::store(&app, row).await?))
 }
 

@@ -175,7 +175,7 @@ pub(super) async fn remove(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         Err(Fault::Refused(why)) => return Ok(kept(&format!("{why}, or its time of retention is not over"))),
         Err(fault) => return offsite::note_fault(app, &store, job, fault).await,
     }
-    app.catalog.removed(store.id, digest).await?;
+    app.catalog.removed(store.id, digest, app.now()).await?;
     app.catalog.store_well(store.id, app.now()).await?;
     app.live.changed(&[LiveEvent::Offsite]);
     Ok(Ended::Done)

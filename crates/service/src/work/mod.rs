@@ -93,6 +93,18 @@ pub fn start(app: &Arc<App>) -> JoinSet<()> {
 /// The numbers of the work that is under way here.
 type Held = Arc<Mutex<HashSet<i64>>>;
 
+/// A piece of work whose lease is kept as long as this is.
+struct Mine {
+    held: Held,
+    id: i64,
+}
+
+impl Drop for Mine {
+    fn drop(&mut self) {
+        self.held.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.id);
+    }
+}
+
 async fn run_kind(app: Arc<App>, kind: Kind, parallel: usize, held: Held) {
     let room = Arc::new(Semaphore::new(parallel));
     let mut running = JoinSet::new();
@@ -116,8 +128,9 @@ async fn run_kind(app: Arc<App>, kind: Kind, parallel: usize, held: Held) {
             let permit = Arc::clone(&room).acquire_owned().await.expect("the semaphore is never closed");
             let (app, held) = (Arc::clone(&app), Arc::clone(&held));
             running.spawn(async move {
+                // Let go of even if the work panics: its lease then runs out, and it is done again.
+                let _mine = Mine { held, id: job.id };
                 do_one(&app, &job).await;
-                held.lock().unwrap_or_else(PoisonError::into_inner).remove(&job.id);
                 drop(permit);
                 app.wake[&job.kind].notify_one();
             });

@@ -1,0 +1,113 @@
+//! Three copies, in two kinds of place, one of them away from home: is that so for an original?
+//!
+//! Only copies that were observed count. What a device says it has may be gone from it by tonight.
+
+use serde::{Deserialize, Serialize};
+
+/// What a copy lies on. Two of one kind may fail for one reason.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Medium {
+    /// The disk that the server works on.
+    HomeDisk,
+    /// A disk that holds copies and nothing else, and may be unplugged.
+    Disk,
+    /// Computers elsewhere, over the network: object storage, a share.
+    Network,
+}
+
+/// A good copy.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Copy {
+    /// What it lies on.
+    pub medium: Medium,
+    /// Whether that is away from home.
+    pub away: bool,
+}
+
+/// What an original lacks.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Lacking {
+    /// Copies, up to three.
+    pub copies: u8,
+    /// A second kind of place.
+    pub kind: bool,
+    /// One away from home.
+    pub away: bool,
+}
+
+impl Lacking {
+    /// Whether nothing is lacking.
+    pub fn nothing(self) -> bool {
+        self == Lacking::default()
+    }
+
+    /// What it takes, for a person: `needs 1 more copy, and one away from home`. Empty if nothing is lacking.
+    pub fn sentence(self) -> String {
+        let more = match self.copies {
+            0 => None,
+            1 => Some("1 more copy".to_owned()),
+            n => Some(format!("{n} more copies")),
+        };
+        // Whoever adds one away from home has another kind of place as well, whatever it is.
+        let kind = (self.kind && !self.away).then(|| "one on another kind of place".to_owned());
+        let away = self.away.then(|| "one away from home".to_owned());
+        let parts: Vec<String> = [more, kind, away].into_iter().flatten().collect();
+        if parts.is_empty() { String::new() } else { format!("needs {}", parts.join(", and ")) }
+    }
+}
+
+/// Judges the good copies of one original.
+///
+/// ```
+/// use ypogeion_core::copies::{Copy, Medium, lacking};
+/// let home = Copy { medium: Medium::HomeDisk, away: false };
+/// let quay = Copy { medium: Medium::Network, away: true };
+/// assert_eq!(lacking(&[home, quay]).copies, 1);
+/// let drawer = Copy { medium: Medium::Disk, away: false };
+/// assert!(lacking(&[home, quay, drawer]).nothing());
+/// ```
+pub fn lacking(copies: &[Copy]) -> Lacking {
+    let first = copies.first().map(|c| c.medium);
+    Lacking {
+        copies: 3u8.saturating_sub(u8::try_from(copies.len()).unwrap_or(u8::MAX)),
+        kind: !copies.iter().any(|c| Some(c.medium) != first),
+        away: !copies.iter().any(|c| c.away),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    const HOME: Copy = Copy { medium: Medium::HomeDisk, away: false };
+    const QUAY: Copy = Copy { medium: Medium::Network, away: true };
+    const OTHER: Copy = Copy { medium: Medium::Network, away: true };
+    const DRAWER: Copy = Copy { medium: Medium::Disk, away: false };
+    const UNCLE: Copy = Copy { medium: Medium::Disk, away: true };
+
+    #[rstest]
+    #[case::nowhere(&[], 3, true, true)]
+    #[case::home_alone(&[HOME], 2, true, true)]
+    #[case::a_disk_in_the_house_is_not_away(&[HOME, DRAWER], 1, false, true)]
+    #[case::a_store(&[HOME, QUAY], 1, false, false)]
+    #[case::two_stores(&[HOME, QUAY, OTHER], 0, false, false)]
+    #[case::home_is_lost(&[QUAY, OTHER], 1, true, false)]
+    #[case::more_than_enough(&[HOME, QUAY, OTHER, DRAWER, UNCLE], 0, false, false)]
+    #[case::a_disk_at_the_uncles(&[HOME, UNCLE, DRAWER], 0, false, false)]
+    fn each_part_of_the_rule_by_itself(#[case] copies: &[Copy], #[case] more: u8, #[case] kind: bool, #[case] away: bool) {
+        assert_eq!(lacking(copies), Lacking { copies: more, kind, away });
+    }
+
+    #[rstest]
+    #[case::nothing(&[HOME, QUAY, DRAWER], "")]
+    #[case::home_alone(&[HOME], "needs 2 more copies, and one away from home")]
+    #[case::one_more(&[HOME, QUAY], "needs 1 more copy")]
+    #[case::all_at_home(&[HOME, DRAWER, DRAWER], "needs one away from home")]
+    #[case::one_kind(&[QUAY, OTHER], "needs 1 more copy, and one on another kind of place")]
+    fn people_are_told_what_it_takes(#[case] copies: &[Copy], #[case] sentence: &str) {
+        assert_eq!(lacking(copies).sentence(), sentence);
+    }
+}
