@@ -1965,8 +1965,9 @@ export interface components {
             /** @description Bucket; it must exist. */
             bucket?: string;
             /**
-             * @description URL of the S3-compatible endpoint; or `file://` and the whole path of a folder of the server, for a disk. A disk needs
-             *     nothing else but its name.
+             * @description URL of the S3-compatible endpoint, with the bucket in its host name or not; `davs://` (or `dav://`) and the rest of the address of
+             *     a WebDAV share, with a name and a password as its keys; or `file://` and the whole path of a folder of the server, for a disk,
+             *     which needs nothing else but its name.
              */
             endpoint: string;
             /** @description As shown. */
@@ -2936,7 +2937,7 @@ export interface components {
         TrialStep: {
             /** @description What that means, in a sentence. */
             said: string;
-            /** @description `reach`, `clock`, `sign-in`, `write`, `read-back`, `list`, `conditional`, `delete` or `speed`. */
+            /** @description `reach`, `clock`, `sign-in`, `write`, `read-back`, `notice`, `list`, `conditional`, `lock`, `delete` or `speed`. */
             step: string;
             /** @description `well`, `noted` (not needed, and good to know) or `badly`. */
             went: string;

@@ -34,7 +34,7 @@ export function Offsite() {
         <Fault failure={stores.error} again={() => void stores.refetch()} />
       ) : stores.data.length === 0 ? (
         <Empty title="Everything is in one house">
-          A fire or a thief takes the only copy. Add a store: any object storage that speaks S3, rented or at a friend’s, or a disk that you carry away. Whoever has it sees sealed bytes and learns nothing.
+          A fire or a thief takes the only copy. Add a store: any object storage that speaks S3, rented or at a friend’s, a WebDAV share, or a disk that you carry away. Whoever has it sees sealed bytes and learns nothing.
         </Empty>
       ) : (
         stores.data.map((s) => <StoreView key={s.id} store={s} />)
@@ -62,7 +62,7 @@ function StoreView({ store: s }: { store: Store }) {
         <StoreState store={s} />
       </div>
       <p className="mt-0.5 mb-4 text-[14.5px] text-soft">
-        {isDisk(s.endpoint) ? `A disk or folder of this server, ${s.endpoint.slice("file://".length)}` : `${s.endpoint}, bucket ${s.bucket}`}
+        {whereIs(s)}
         {s.prefix && `, below ${s.prefix}/`}
         {isDisk(s.endpoint) && (
           <>
@@ -135,6 +135,12 @@ function StoreView({ store: s }: { store: Store }) {
   );
 }
 
+function whereIs(s: Store): string {
+  if (isDisk(s.endpoint)) return `A disk or folder of this server, ${s.endpoint.slice("file://".length)}`;
+  if (s.endpoint.startsWith("dav")) return `A share, ${s.endpoint.replace(/^dav/, "http")}`;
+  return `${s.endpoint}, bucket ${s.bucket}`;
+}
+
 const isDisk = (endpoint: string) => endpoint.startsWith("file://");
 
 /** What is still to go, and when it will be there, as far as that can be said. */
@@ -177,10 +183,12 @@ const stale = [keys.stores, keys.overview, keys.months] as const;
 
 function AddDialog({ onClose }: { onClose: () => void }) {
   const [form, setForm] = useState({ name: "", endpoint: "", region: "", bucket: "", prefix: "", access_key: "", secret_key: "" });
-  const [kind, setKind] = useState<"s3" | "disk">("s3");
+  const [kind, setKind] = useState<"s3" | "share" | "disk">("s3");
   const [folder, setFolder] = useState("");
   const [away, setAway] = useState(false);
-  const sent = kind === "s3" ? form : { name: form.name, endpoint: `file://${folder.trim()}`, away };
+  // A share is told by its scheme: dav for http, davs for https.
+  const share = { ...form, endpoint: form.endpoint.trim().replace(/^http/, "dav"), bucket: "", region: "" };
+  const sent = kind === "s3" ? form : kind === "share" ? share : { name: form.name, endpoint: `file://${folder.trim()}`, away };
   const add = useDo(() => ask("/api/stores", "POST", sent), stale);
   // Tried step by step first, so that a keeper sees what does not work, and not only that something does not.
   const trial = useDo(() => ask<Schemas["Trial"]>("/api/stores/trial", "POST", sent), []);
@@ -193,16 +201,19 @@ function AddDialog({ onClose }: { onClose: () => void }) {
   const busy = trial.isPending || add.isPending;
   return (
     <Dialog open onOpenChange={(o) => !o && onClose()} title="Add a store" wide>
-      <RadioGroup.Root value={kind} onValueChange={(k) => setKind(k as typeof kind)} aria-label="Kind of store" className="mb-4 grid gap-x-8 sm:grid-cols-2">
+      <RadioGroup.Root value={kind} onValueChange={(k) => setKind(k as typeof kind)} aria-label="Kind of store" className="mb-4 grid gap-x-6 sm:grid-cols-3">
         <Choice value="s3" title="An object storage">
           Rented or at a friend’s; anything that speaks S3. The bucket must exist.
+        </Choice>
+        <Choice value="share" title="A share">
+          A network storage box at a friend’s, or a rented folder, that speaks WebDAV.
         </Choice>
         <Choice value="disk" title="A disk">
           Connected to this server, always or now and then. Away from home only if it is kept in another house.
         </Choice>
       </RadioGroup.Root>
       <form onSubmit={submit} className="grid gap-4 sm:grid-cols-2">
-        <Field label="Name" required autoFocus placeholder={kind === "s3" ? "North Quay" : "Red disk"} {...field("name")} />
+        <Field label="Name" required autoFocus placeholder={{ s3: "North Quay", share: "Aunt’s box", disk: "Red disk" }[kind]} {...field("name")} />
         {kind === "s3" ? (
           <>
             <Field label="Address" required type="url" placeholder="https://…" {...field("endpoint")} />
@@ -211,6 +222,13 @@ function AddDialog({ onClose }: { onClose: () => void }) {
             <Field label="Access key" required autoComplete="off" {...field("access_key")} />
             <Field label="Secret key" required type="password" autoComplete="off" {...field("secret_key")} />
             <Field label="Prefix" hint="Only if the bucket holds other things, too." {...field("prefix")} />
+          </>
+        ) : kind === "share" ? (
+          <>
+            <Field label="Address" required type="url" placeholder="https://box.example/copies" hint="Of a folder that is there." {...field("endpoint")} />
+            <Field label="User name" autoComplete="off" {...field("access_key")} />
+            <Field label="Password" type="password" autoComplete="off" {...field("secret_key")} />
+            <Field label="Folder in it" hint="Only if the share holds other things, too." {...field("prefix")} />
           </>
         ) : (
           <>

@@ -63,7 +63,7 @@ function ThreeTwoOne({ rule }: { rule: NonNullable<House["three_two_one"]> }) {
         <Item key={s.places.join()}>
           <Link to="/offsite/too-few" className="text-ink no-underline hover:underline">
             <span className="text-ochre-text">●</span> {count(s.amount.count)} {s.places.length === 0 ? "without a good copy" : `only ${placesWords(s.places)}`}
-            <span className="block text-soft">{s.needs}</span>
+            <span className="block text-soft">{s.amount.count > 1 && "each "}{s.needs}</span>
           </Link>
         </Item>
       ))}

@@ -15,7 +15,7 @@ export function Short() {
         <ul className="mt-5 mb-2 list-none space-y-1 p-0">
           {rule.short.map((s) => (
             <li key={s.places.join()}>
-              <b className="numbers font-semibold">{count(s.amount.count)}</b> {s.places.length === 0 ? "without a good copy" : `only ${placesWords(s.places)}`}, {size(s.amount.bytes)}: {s.needs}
+              <b className="numbers font-semibold">{count(s.amount.count)}</b> {s.places.length === 0 ? "without a good copy" : `only ${placesWords(s.places)}`}, {size(s.amount.bytes)}: {s.amount.count > 1 && "each "}{s.needs}
             </li>
           ))}
         </ul>

@@ -13,8 +13,10 @@ const STEPS: { [step: string]: string } = {
   "sign-in": "Sign in",
   write: "Store something",
   "read-back": "Get it back",
+  notice: "Notice changed bytes",
   list: "List it",
   conditional: "Not replace it",
+  lock: "Locked for a time",
   delete: "Remove it",
   speed: "Speed",
 };
@@ -26,7 +28,7 @@ export function TrialSteps({ trial }: { trial: Trial }) {
       {trial.steps.map((s) => {
         const [tone, word] = WENT[s.went] ?? ["quiet", s.went];
         return (
-          <li key={s.step} className="border-line grid gap-x-4 border-t py-2 first:border-t-0 sm:grid-cols-[130px_130px_1fr] sm:items-baseline">
+          <li key={s.step} className="border-line grid gap-x-4 border-t py-2 first:border-t-0 sm:grid-cols-[160px_130px_1fr] sm:items-baseline">
             <span className="font-semibold">{STEPS[s.step] ?? s.step}</span>
             <State tone={tone}>{word}</State>
             <span className="min-w-0 break-words text-[15px]">{s.said}</span>

@@ -132,7 +132,7 @@ impl Catalog {
             "WITH here AS (
                  UPDATE original SET facts = $2, pair = $3 WHERE id = $1 RETURNING id
              ), copies AS (
-                 INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', h.id, s.id, 10, $4 FROM here h, store s
+                 INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', h.id, s.id, 13, $4 FROM here h, store s
                  WHERE NOT EXISTS (SELECT 1 FROM standing t WHERE t.original = h.id AND t.place = s.id AND t.good) ON CONFLICT DO NOTHING
              )
              INSERT INTO job (kind, key, priority, due)

@@ -51,6 +51,8 @@ pub struct StoreRow {
     pub away: bool,
     /// What it asks for.
     pub prices: Prices,
+    /// Whether it was seen to notice bytes that changed on their way.
+    pub notices: bool,
     /// The week as it is written, to tell whether it has been changed since.
     written: serde_json::Value,
 }
@@ -135,6 +137,8 @@ struct Row {
     away: bool,
     #[diesel(sql_type = Jsonb)]
     prices: serde_json::Value,
+    #[diesel(sql_type = Bool)]
+    notices: bool,
 }
 
 impl From<Row> for StoreRow {
@@ -160,6 +164,7 @@ impl From<Row> for StoreRow {
             week: serde_json::from_value(r.week.clone()).unwrap_or_default(),
             written: r.week,
             away: r.away,
+            notices: r.notices,
             prices: serde_json::from_value(r.prices).unwrap_or_default(),
         }
     }
@@ -206,7 +211,11 @@ fn json(value: &impl serde::Serialize) -> serde_json::Value {
 }
 
 const STORE: &str = "SELECT id, name, endpoint, region, bucket, prefix, access_key, secret_key, stopped, failing, retry_at, faults, \
-                     ledger_segment, paused, week, away, prices FROM store";
+                     ledger_segment, paused, week, away, prices, notices FROM store";
+
+/// How urgent it is to send an original `o` anywhere: what has no copy away from home comes first.
+pub(crate) const EXPOSURE: &str = "CASE WHEN EXISTS (
+    SELECT 1 FROM standing e JOIN store a ON a.id = e.place AND a.away WHERE e.original = o.id AND e.good) THEN 8 ELSE 13 END";
 
 async fn insert_store(
     c: &mut AsyncPgConnection,
@@ -241,9 +250,10 @@ impl Catalog {
         let mut c = self.connection().await?;
         c.transaction(async |c| {
             insert_store(c, id, address, away, now).await?;
-            sql_query(
-                "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', id, $1, 10, $2 FROM living ON CONFLICT DO NOTHING",
-            )
+            sql_query(format!(
+                "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', o.id, $1, {EXPOSURE}, $2 FROM living o ORDER BY o.landed_at
+                 ON CONFLICT DO NOTHING"
+            ))
             .bind::<SqlUuid, _>(id.0)
             .bind::<Timestamptz, _>(now)
             .kept()
@@ -353,6 +363,18 @@ impl Catalog {
         self.heal_now(&mut c, now).await
     }
 
+    /// What a trial has seen: whether a store notices bytes that changed on their way.
+    pub async fn set_store_notices(&self, id: StoreId, notices: bool) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE store SET notices = $2 WHERE id = $1")
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Bool, _>(notices)
+            .kept()
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
     /// Keeps a store's secret in another form.
     pub async fn set_store_secret(&self, id: StoreId, secret: &str) -> Result<()> {
         let mut c = self.connection().await?;
@@ -453,6 +475,16 @@ impl Catalog {
             for original in &sharing {
                 observe_in(c, OriginalId(original.id), digest, &seen).await?;
             }
+            // It has a copy away from home now: others that have none go first, to whichever store.
+            sql_query(
+                "UPDATE job SET priority = 8 WHERE kind = 'replicate' AND key = ANY($2) AND priority > 8
+                     AND EXISTS (SELECT 1 FROM store WHERE id = $1 AND away)",
+            )
+            .bind::<SqlUuid, _>(store.0)
+            .bind::<Array<SqlUuid>, _>(sharing.iter().map(|o| o.id).collect::<Vec<_>>())
+            .kept()
+            .execute(c)
+            .await?;
             sql_query("UPDATE standing SET listed = false WHERE place = $1 AND original = ANY($2)")
                 .bind::<SqlUuid, _>(store.0)
                 .bind::<Array<SqlUuid>, _>(sharing.iter().map(|o| o.id).collect::<Vec<_>>())
@@ -531,10 +563,10 @@ impl Catalog {
                 .kept()
                 .execute(c)
                 .await?;
-            sql_query(
-                "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', id, $1, 12, $3 FROM original WHERE digest = $2 AND gone_at IS NULL
-                 ON CONFLICT DO NOTHING",
-            )
+            sql_query(format!(
+                "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', o.id, $1, {EXPOSURE} + 1, $3 FROM original o
+                 WHERE o.digest = $2 AND o.gone_at IS NULL ON CONFLICT DO NOTHING"
+            ))
             .bind::<SqlUuid, _>(store.0)
             .bind::<Binary, _>(digest.as_bytes().as_slice())
             .bind::<Timestamptz, _>(now)

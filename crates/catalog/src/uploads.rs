@@ -350,7 +350,7 @@ impl Catalog {
              ), pictures AS (
                  INSERT INTO job (kind, key, priority, due) SELECT 'preview', id, 20, $14 FROM added ON CONFLICT DO NOTHING
              ), copies AS (
-                 INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', a.id, s.id, 10, $14 FROM added a, store s ON CONFLICT DO NOTHING
+                 INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', a.id, s.id, 13, $14 FROM added a, store s ON CONFLICT DO NOTHING
              ), made AS (
                  INSERT INTO job (kind, key, priority, due) SELECT 'derive', a.id, 22, $14 FROM added a, household h
                  WHERE h.derive_jpeg AND $13->>'media_type' IN ('image/heic', 'image/avif') ON CONFLICT DO NOTHING

@@ -207,7 +207,16 @@ impl Catalog {
     /// stopped, or that waits after a fault, is passed over.
     ///
     /// Looks at each priority by itself, the highest first, so that however much is due later is never looked at.
-    pub async fn take_work(&self, kind: Kind, me: Uuid, now: DateTime<Utc>, lease: TimeDelta, limit: i64) -> Result<Vec<Job>> {
+    ///
+    /// `full`: stores that have as much under way as they can take; work for them is passed over as well.
+    pub async fn take_work(
+        &self,
+        kind: Kind,
+        me: Uuid,
+        (now, lease): (DateTime<Utc>, TimeDelta),
+        limit: i64,
+        full: &[StoreId],
+    ) -> Result<Vec<Job>> {
         let mut c = self.soft_connection().await?;
         let rows: Vec<JobRow> = sql_query(format!(
             "WITH RECURSIVE level AS (
@@ -216,7 +225,7 @@ impl Catalog {
                  SELECT (SELECT max(priority) FROM job WHERE kind = $2 AND NOT gave_up AND priority < level.priority)
                  FROM level WHERE level.priority IS NOT NULL
              ), away AS MATERIALIZED (
-                 SELECT id FROM store WHERE stopped IS NOT NULL OR paused OR retry_at > $1 OR rest_until > $1
+                 SELECT id FROM store WHERE stopped IS NOT NULL OR paused OR retry_at > $1 OR rest_until > $1 OR id = ANY($6)
              ), first AS (
                  SELECT due.id FROM level, LATERAL (
                      SELECT j.id, j.due FROM job j
@@ -235,6 +244,7 @@ impl Catalog {
         .bind::<SqlUuid, _>(me)
         .bind::<Timestamptz, _>(now + lease)
         .bind::<BigInt, _>(limit)
+        .bind::<Array<SqlUuid>, _>(full.iter().map(|s| s.0).collect::<Vec<_>>())
         .kept()
         .load(&mut c)
         .await?;
@@ -253,13 +263,14 @@ impl Catalog {
             .collect())
     }
 
-    /// When the next piece of this kind of work is due, if there is any that nobody holds.
-    pub async fn next_due(&self, kind: Kind, now: DateTime<Utc>) -> Result<Option<DateTime<Utc>>> {
+    /// When the next piece of this kind of work is due, if there is any that nobody holds and that is not for one of the `full` stores.
+    pub async fn next_due(&self, kind: Kind, now: DateTime<Utc>, full: &[StoreId]) -> Result<Option<DateTime<Utc>>> {
         let mut c = self.connection().await?;
         // For each store, and for work without one, the first row of an index.
         let row: DueRow = sql_query(format!(
             "SELECT min(greatest(first.due, at.free_at)) AS due FROM (
-                 SELECT id, greatest(retry_at, rest_until) AS free_at FROM store WHERE stopped IS NULL AND NOT paused UNION ALL SELECT NULL, NULL
+                 SELECT id, greatest(retry_at, rest_until) AS free_at FROM store WHERE stopped IS NULL AND NOT paused AND id <> ALL($3)
+                 UNION ALL SELECT NULL, NULL
              ) at, LATERAL (
                  (SELECT j.due FROM job j WHERE j.kind = $2 AND j.store = at.id AND {FREE} ORDER BY j.due LIMIT 1)
                  UNION ALL
@@ -268,6 +279,7 @@ impl Catalog {
         ))
             .bind::<Timestamptz, _>(now)
             .bind::<Text, _>(kind.word())
+            .bind::<Array<SqlUuid>, _>(full.iter().map(|s| s.0).collect::<Vec<_>>())
             .kept()
             .get_result(&mut c)
             .await?;

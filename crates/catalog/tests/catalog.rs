@@ -265,7 +265,7 @@ async fn work_is_done_once_and_comes_back_from_the_dead() {
     let (me, other, lease) = (Uuid::now_v7(), Uuid::now_v7(), TimeDelta::minutes(1));
     let takers = (0..8).map(|_| {
         let (catalog, now) = (w.catalog.clone(), w.now);
-        tokio::spawn(async move { catalog.take_work(Kind::Preview, me, now, lease, 5).await.unwrap() })
+        tokio::spawn(async move { catalog.take_work(Kind::Preview, me, (now, lease), 5, &[]).await.unwrap() })
     });
     let mut taken = Vec::new();
     for t in takers {
@@ -274,11 +274,11 @@ async fn work_is_done_once_and_comes_back_from_the_dead() {
     taken.sort_unstable();
     taken.dedup();
     assert_eq!(taken.len(), 20);
-    assert!(w.catalog.next_due(Kind::Preview, w.now).await.unwrap().is_none());
+    assert!(w.catalog.next_due(Kind::Preview, w.now, &[]).await.unwrap().is_none());
     // A lease that ran out, and a worker that came back.
-    assert_eq!(w.catalog.take_work(Kind::Preview, other, w.now + TimeDelta::minutes(2), lease, 1).await.unwrap().len(), 1);
+    assert_eq!(w.catalog.take_work(Kind::Preview, other, (w.now + TimeDelta::minutes(2), lease), 1, &[]).await.unwrap().len(), 1);
     assert_eq!(w.catalog.free_leases(me).await.unwrap(), 19);
-    let job = w.catalog.take_work(Kind::Preview, me, w.now, lease, 1).await.unwrap().remove(0);
+    let job = w.catalog.take_work(Kind::Preview, me, (w.now, lease), 1, &[]).await.unwrap().remove(0);
     w.catalog.give_up_work(job.id, "no").await.unwrap();
     assert_eq!(w.catalog.depths(None, w.now).await.unwrap().failed_work, 1);
     assert_eq!(w.catalog.work_faults().await.unwrap()[0].error, "no");
@@ -292,20 +292,20 @@ async fn a_store_that_waits_holds_its_work_back() {
     w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
     let (me, lease, later) = (Uuid::now_v7(), TimeDelta::minutes(1), w.now + TimeDelta::seconds(90));
     w.catalog.store_failing(store, "no answer", w.now, later).await.unwrap();
-    assert!(w.catalog.take_work(Kind::Replicate, me, w.now, lease, 1).await.unwrap().is_empty());
-    assert_eq!(w.catalog.next_due(Kind::Replicate, w.now).await.unwrap(), Some(later));
+    assert!(w.catalog.take_work(Kind::Replicate, me, (w.now, lease), 1, &[]).await.unwrap().is_empty());
+    assert_eq!(w.catalog.next_due(Kind::Replicate, w.now, &[]).await.unwrap(), Some(later));
     w.catalog.store_stopped(store, "wrong keys").await.unwrap();
-    assert!(w.catalog.next_due(Kind::Replicate, later).await.unwrap().is_none());
+    assert!(w.catalog.next_due(Kind::Replicate, later, &[]).await.unwrap().is_none());
     w.catalog.resume_store(store, Some("new"), None, w.now).await.unwrap();
     assert_eq!(w.catalog.store(store).await.unwrap().address.access_key, "new");
     // Its week, or the keeper, holds it back the same way.
     let read = w.catalog.store(store).await.unwrap();
     w.catalog.store_rests(&read, later).await.unwrap();
-    assert!(w.catalog.take_work(Kind::Replicate, me, w.now, lease, 1).await.unwrap().is_empty());
-    assert_eq!(w.catalog.next_due(Kind::Replicate, w.now).await.unwrap(), Some(later));
+    assert!(w.catalog.take_work(Kind::Replicate, me, (w.now, lease), 1, &[]).await.unwrap().is_empty());
+    assert_eq!(w.catalog.next_due(Kind::Replicate, w.now, &[]).await.unwrap(), Some(later));
     w.catalog.change_store(store, &StoreSettings { paused: Some(true), ..StoreSettings::default() }, w.now).await.unwrap();
-    assert!(w.catalog.next_due(Kind::Replicate, later).await.unwrap().is_none());
-    assert!(w.catalog.take_work(Kind::Replicate, me, later, lease, 1).await.unwrap().is_empty());
+    assert!(w.catalog.next_due(Kind::Replicate, later, &[]).await.unwrap().is_none());
+    assert!(w.catalog.take_work(Kind::Replicate, me, (later, lease), 1, &[]).await.unwrap().is_empty());
     let hours = Week { windows: Vec::new(), otherwise: Pace::Limited { rate: 500_000 } };
     w.catalog
         .change_store(store, &StoreSettings { paused: Some(false), week: Some(hours.clone()), ..StoreSettings::default() }, w.now)
@@ -314,7 +314,7 @@ async fn a_store_that_waits_holds_its_work_back() {
     // Somebody who read it before that comes too late.
     w.catalog.store_rests(&read, later).await.unwrap();
     assert_eq!(w.catalog.store(store).await.unwrap().week, hours);
-    assert_eq!(w.catalog.take_work(Kind::Replicate, me, w.now, lease, 1).await.unwrap().len(), 1);
+    assert_eq!(w.catalog.take_work(Kind::Replicate, me, (w.now, lease), 1, &[]).await.unwrap().len(), 1);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -393,12 +393,13 @@ async fn the_most_urgent_work_is_taken_first_and_what_is_due_later_not_at_all() 
     w.catalog.confirm(store, Digest::of(b"first"), &object, w.now, (next_month, next_month)).await.unwrap();
     w.land(b"second", "juno/b.jpg").await.unwrap();
     w.catalog.send_again(store, Digest::of(b"first"), w.now).await.unwrap();
-    let take = async |kind, at| w.catalog.take_work(kind, Uuid::from_u128(1), at, TimeDelta::minutes(1), 10).await.unwrap();
+    let take =
+        async |kind, at| w.catalog.take_work(kind, Uuid::from_u128(1), (at, TimeDelta::minutes(1)), 10, &[]).await.unwrap();
     assert!(take(Kind::Prove, w.now).await.is_empty());
-    assert_eq!(w.catalog.next_due(Kind::Prove, w.now).await.unwrap(), Some(next_month));
+    assert_eq!(w.catalog.next_due(Kind::Prove, w.now, &[]).await.unwrap(), Some(next_month));
     assert_eq!(take(Kind::Prove, next_month).await.iter().map(|j| j.key).collect::<Vec<_>>(), [first.0]);
     assert_eq!(take(Kind::Replicate, w.now).await.len(), 2);
-    assert_eq!(w.catalog.next_due(Kind::Replicate, w.now).await.unwrap(), None, "both are in somebody's hands");
+    assert_eq!(w.catalog.next_due(Kind::Replicate, w.now, &[]).await.unwrap(), None, "both are in somebody's hands");
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -439,7 +440,7 @@ async fn a_sidecar_tells_the_time_and_the_file_is_to_follow() {
     w.land_as("R1.xmp", &words, b"words", "juno/R1.xmp").await.unwrap();
     let picture = w.land_as("R1.jpg", &Facts::default(), b"picture", "juno/R1.jpg").await.unwrap();
     let lonely = w.land_as("R2.jpg", &Facts::default(), b"lonely", "juno/R2.jpg").await.unwrap();
-    let take = async |kind| w.catalog.take_work(kind, Uuid::from_u128(1), w.now, TimeDelta::minutes(1), 10).await.unwrap();
+    let take = async |kind| w.catalog.take_work(kind, Uuid::from_u128(1), (w.now, TimeDelta::minutes(1)), 10, &[]).await.unwrap();
     let group: Vec<Uuid> = take(Kind::Group).await.iter().map(|j| j.key).collect();
     assert_eq!(group, [picture.0], "only what has company is looked at");
     for _ in 0..2 {
@@ -508,11 +509,11 @@ async fn what_nobody_has_looked_at_for_longest_has_its_turn_first() {
     assert_eq!((again.id, again.began_at, again.found.checked), (one.id, Some(begun), 2));
     w.catalog.want_rounds(|_| begun).await.unwrap();
     let (me, lease) = (Uuid::now_v7(), TimeDelta::minutes(1));
-    let job = w.catalog.take_work(Kind::Audit, me, begun, lease, 9).await.unwrap().remove(0);
+    let job = w.catalog.take_work(Kind::Audit, me, (begun, lease), 9, &[]).await.unwrap().remove(0);
     w.catalog.end_audit(one.id, again.found, "well", false, begun).await.unwrap();
     w.catalog.want_check(Uuid::now_v7(), Place::Home, Check::Reading, begun).await.unwrap();
     w.catalog.next_round(job.id, Check::Reading, begun + TimeDelta::days(1), begun).await.unwrap();
-    assert_eq!(w.catalog.take_work(Kind::Audit, me, begun, lease, 9).await.unwrap().len(), 1, "not tomorrow");
+    assert_eq!(w.catalog.take_work(Kind::Audit, me, (begun, lease), 9, &[]).await.unwrap().len(), 1, "not tomorrow");
     let whole = w.catalog.begin_audit(Uuid::now_v7(), Place::Home, Check::Reading, 5, begun).await.unwrap();
     assert!(whole.whole && whole.id != one.id);
 }
@@ -641,7 +642,7 @@ async fn what_home_has_let_go_of_comes_back_from_a_store_while_that_has_it() {
     assert!(kinds.contains(&Kind::Heal), "{kinds:?}");
     let me = Uuid::now_v7();
     let much_later = w.now + TimeDelta::days(99);
-    assert!(w.catalog.take_work(Kind::Remove, me, much_later, TimeDelta::minutes(1), 9).await.unwrap().is_empty());
+    assert!(w.catalog.take_work(Kind::Remove, me, (much_later, TimeDelta::minutes(1)), 9, &[]).await.unwrap().is_empty());
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -650,18 +651,18 @@ async fn work_that_is_wanted_again_while_it_is_done_is_done_again() {
     let kite = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
     w.catalog.hold(w.person, &[kite], "Juno", w.now, None).await.unwrap();
     let (me, lease) = (Uuid::now_v7(), TimeDelta::minutes(1));
-    let job = w.catalog.take_work(Kind::Hold, me, w.now, lease, 1).await.unwrap().remove(0);
+    let job = w.catalog.take_work(Kind::Hold, me, (w.now, lease), 1, &[]).await.unwrap().remove(0);
     // It has looked where the original should be; and now that changes.
     let later = w.now + TimeDelta::seconds(1);
     w.catalog.take_back(w.person, &[kite], later).await.unwrap();
-    assert!(w.catalog.take_work(Kind::Hold, me, later, lease, 1).await.unwrap().is_empty(), "not by two at once");
+    assert!(w.catalog.take_work(Kind::Hold, me, (later, lease), 1, &[]).await.unwrap().is_empty(), "not by two at once");
     w.catalog.finish_work(&job).await.unwrap();
-    let again = w.catalog.take_work(Kind::Hold, me, later, lease, 1).await.unwrap().remove(0);
+    let again = w.catalog.take_work(Kind::Hold, me, (later, lease), 1, &[]).await.unwrap().remove(0);
     w.catalog.put_back_work(&again, None, later + TimeDelta::days(1)).await.unwrap();
-    assert_eq!(w.catalog.next_due(Kind::Hold, later).await.unwrap(), Some(later + TimeDelta::days(1)));
-    let again = w.catalog.take_work(Kind::Hold, me, later + TimeDelta::days(1), lease, 1).await.unwrap().remove(0);
+    assert_eq!(w.catalog.next_due(Kind::Hold, later, &[]).await.unwrap(), Some(later + TimeDelta::days(1)));
+    let again = w.catalog.take_work(Kind::Hold, me, (later + TimeDelta::days(1), lease), 1, &[]).await.unwrap().remove(0);
     w.catalog.finish_work(&again).await.unwrap();
-    assert_eq!(w.catalog.next_due(Kind::Hold, later).await.unwrap(), None);
+    assert_eq!(w.catalog.next_due(Kind::Hold, later, &[]).await.unwrap(), None);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -687,4 +688,30 @@ async fn rules_for_what_was_deleted_are_kept() {
     let rule = Retention { home_days: None, offsite_days: 0, brake_percent: 100 };
     w.catalog.change_retention(rule).await.unwrap();
     assert_eq!(w.catalog.retention().await.unwrap(), rule);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_has_no_copy_away_from_home_goes_first_and_a_full_store_is_passed_over() {
+    let w = world().await;
+    let one = w.land(b"one", "juno/a.jpg").await.unwrap();
+    let other = w.land(b"other", "juno/b.jpg").await.unwrap();
+    let quay = w.add_store().await;
+    let take = async |full: &[StoreId]| {
+        let me = Uuid::from_u128(7);
+        w.catalog.take_work(Kind::Replicate, me, (w.now, TimeDelta::minutes(1)), 1, full).await.unwrap()
+    };
+    assert!(take(&[quay]).await.is_empty());
+    assert_eq!(w.catalog.next_due(Kind::Replicate, w.now, &[quay]).await.unwrap(), None);
+    let first = take(&[]).await.remove(0);
+    assert_eq!(first.key, one.0, "the oldest one first");
+    let object = ObjectRecord { name: "objects/aa".into(), size: 9, sha256: Digest::of(b"sealed") };
+    w.catalog.confirm(quay, Digest::of(b"one"), &object, w.now, (w.now, w.now)).await.unwrap();
+    w.catalog.finish_work(&first).await.unwrap();
+    // Another store: what has a copy by now waits for what has none, though it is older.
+    let address =
+        StoreAddress { name: "Aunt’s box".into(), bucket: "box".into(), ..w.catalog.store(quay).await.unwrap().address };
+    let aunt = StoreId(Uuid::from_u128(88));
+    w.catalog.add_store(aunt, &address, true, w.now).await.unwrap();
+    assert_eq!(take(&[quay]).await.remove(0).key, other.0);
+    assert_eq!(take(&[quay]).await.remove(0).key, one.0);
 }

@@ -14,8 +14,8 @@ use crate::Digest;
 pub struct StoreAddress {
     /// What the household calls it.
     pub name: String,
-    /// URL of the S3-compatible endpoint; or `file://` and the whole path of a folder, for a disk. A disk has no region, bucket
-    /// or keys.
+    /// URL of the S3-compatible endpoint; `davs://` (or `dav://`) and the rest of the address of a WebDAV share; or `file://` and the whole
+    /// path of a folder, for a disk. A disk has no region, bucket or keys.
     pub endpoint: String,
     /// Region, as the endpoint wants it in signatures.
     pub region: String,
@@ -30,6 +30,17 @@ pub struct StoreAddress {
 }
 
 impl StoreAddress {
+    /// The URL of a WebDAV share, if it is one: `davs://` stands for `https://`, `dav://` for `http://`. A share has no bucket and no region;
+    /// its keys are a name and a password.
+    pub fn share(&self) -> Option<String> {
+        let (scheme, rest) = self.endpoint.split_once("://")?;
+        match scheme {
+            "davs" => Some(format!("https://{rest}")),
+            "dav" => Some(format!("http://{rest}")),
+            _ => None,
+        }
+    }
+
     /// The folder, if it is a disk.
     pub fn disk(&self) -> Option<&str> {
         self.endpoint.strip_prefix("file://").filter(|p| p.starts_with('/'))
@@ -91,11 +102,15 @@ impl RecoveryKit {
                 ("Region", &s.region),
                 ("Bucket", &s.bucket),
                 ("Prefix", &s.prefix),
-                ("Access key", &s.access_key),
-                ("Secret key", &s.secret_key),
+                (if s.share().is_some() { "User name" } else { "Access key" }, &s.access_key),
+                (if s.share().is_some() { "Password" } else { "Secret key" }, &s.secret_key),
             ];
-            // Whoever types it is spared what a disk does not have.
-            let needless = |name: &str| s.disk().is_some() && matches!(name, "Region" | "Bucket" | "Access key" | "Secret key");
+            // Whoever types it is spared what a disk or a share does not have.
+            let needless = |name: &str| match name {
+                "Region" | "Bucket" => s.disk().is_some() || s.share().is_some(),
+                "Access key" | "Secret key" => s.disk().is_some(),
+                _ => false,
+            };
             for (name, value) in fields.into_iter().filter(|(name, _)| !needless(name)) {
                 let _ = writeln!(text, "{name}: {}", one_line(value));
             }
@@ -139,8 +154,8 @@ impl RecoveryKit {
                 ("Region", Some(s)) => s.region = value,
                 ("Bucket", Some(s)) => s.bucket = value,
                 ("Prefix", Some(s)) => s.prefix = value,
-                ("Access key", Some(s)) => s.access_key = value,
-                ("Secret key", Some(s)) => s.secret_key = value,
+                ("Access key" | "User name", Some(s)) => s.access_key = value,
+                ("Secret key" | "Password", Some(s)) => s.secret_key = value,
                 ("Check", _) => seen_check = Some(value),
                 _ => return Err(KitError::Line(index + 1)),
             }
@@ -153,7 +168,9 @@ impl RecoveryKit {
             () if kit.key.is_empty() => Err(KitError::Missing("Key")),
             () if kit.stores.is_empty() => Err(KitError::Missing("Store")),
             () if kit.stores.iter().any(|s| s.endpoint.is_empty()) => Err(KitError::Missing("Address")),
-            () if kit.stores.iter().any(|s| s.bucket.is_empty() && s.disk().is_none()) => Err(KitError::Missing("Bucket")),
+            () if kit.stores.iter().any(|s| s.bucket.is_empty() && s.disk().is_none() && s.share().is_none()) => {
+                Err(KitError::Missing("Bucket"))
+            }
             () => Ok(kit),
         }
     }
@@ -212,6 +229,27 @@ mod tests {
         let text = kit.to_text();
         assert!(text.contains("Store: Red disk\nAddress: file:///media/red\nPrefix: \nCheck: "), "{text}");
         assert_eq!(RecoveryKit::parse(&text).unwrap(), kit);
+    }
+
+    #[test]
+    fn a_share_has_a_name_and_a_password() {
+        let mut kit = kit();
+        kit.stores[0] = StoreAddress {
+            name: "Aunt’s box".into(),
+            endpoint: "davs://box.example/copies".into(),
+            region: String::new(),
+            bucket: String::new(),
+            access_key: "mill".into(),
+            secret_key: "weir".into(),
+            ..kit.stores[0].clone()
+        };
+        let text = kit.to_text();
+        assert!(
+            text.contains("Address: davs://box.example/copies\nPrefix: \nUser name: mill\nPassword: weir\nCheck: "),
+            "{text}"
+        );
+        assert_eq!(RecoveryKit::parse(&text).unwrap(), kit);
+        assert_eq!(kit.stores[0].share().as_deref(), Some("https://box.example/copies"));
     }
 
     #[rstest]

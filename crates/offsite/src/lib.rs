@@ -1,7 +1,8 @@
 //! The way offsite and back.
 //!
 //! * [`seal`] turns an original into sealed bytes and back, hashing both sides while they stream by.
-//! * [`store`] speaks to an S3-compatible object store and says what its faults mean.
+//! * [`store`] speaks to an S3-compatible object store, a share or a disk and says what its faults mean; [`trial`] tries one out.
+//! * [`shape`] is the way out of the house, at the pace of a week; [`spool`] keeps what is sent in parts until it is there.
 //! * [`layout`] opens a replica: its `FORMAT.json` and its ledger segments.
 //! * [`replicate`] sends one original and returns the store's confirmation; [`prove`] reads one back.
 //! * [`recover`] brings everything back from a store and a recovery kit alone.
@@ -15,6 +16,8 @@ pub mod recover;
 pub mod replicate;
 pub mod seal;
 pub mod shape;
+mod share;
+pub mod spool;
 pub mod store;
 pub mod trial;
 

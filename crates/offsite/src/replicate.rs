@@ -1,18 +1,14 @@
 //! Sending one original: read, check, seal, send, confirm.
 
-use std::{
-    fs::File,
-    io::{BufReader, BufWriter, Write},
-    path::Path,
-};
+use std::{fs::File, io::BufReader, path::Path};
 
 use bytes::Bytes;
-use futures_util::TryStreamExt;
-use ypogeion_core::{Digest, Hasher, ledger::ObjectRecord};
+use ypogeion_core::{Digest, ledger::ObjectRecord};
 
 use crate::{
     Fault, Replica,
     seal::{Both, seal},
+    spool::{self, Entry},
     store::PART,
 };
 
@@ -34,62 +30,50 @@ pub enum SendError {
 }
 
 enum Sealed {
-    InMemory(Vec<u8>),
-    InFile(tempfile::TempPath),
+    InMemory(Vec<u8>, Both),
+    Spooled(Entry),
 }
 
 /// Seals the file at `home` and stores it as `name`. Returns once the store has taken all bytes with their checksums and
-/// tells the right size when asked again.
+/// tells the right size when asked again; where no checksum is checked, once they were read again.
 ///
-/// `expected` is the original's identity; `spool` is a folder at home for sealed bodies that are too large for memory.
+/// `expected` is the original's identity; `spool` is a folder at home, of this store alone, for sealed bodies that are too large for
+/// memory. What is in it goes on where it was interrupted; [`spool::forget`] it once the confirmation is written down.
 pub async fn send(replica: &Replica, home: &Path, expected: Digest, name: &str, spool: &Path) -> Result<ObjectRecord, SendError> {
-    let (identity, home, spool) = (replica.identity.clone(), home.to_owned(), spool.to_owned());
-    let (sealed, both) = tokio::task::spawn_blocking(move || -> std::io::Result<(Sealed, Both)> {
+    let (identity, home, spool_in, named) = (replica.identity.clone(), home.to_owned(), spool.to_owned(), name.to_owned());
+    let sealed = tokio::task::spawn_blocking(move || -> std::io::Result<Sealed> {
         let file = File::open(&home)?;
         let length = file.metadata()?.len();
         let reader = BufReader::with_capacity(256 << 10, file);
         if length <= PART as u64 - (64 << 10) {
             let mut out = Vec::with_capacity(length as usize + length as usize / 4000 + 1024);
             let both = seal(&identity, reader, &mut out)?;
-            Ok((Sealed::InMemory(out), both))
+            Ok(Sealed::InMemory(out, both))
         } else {
-            let mut out = tempfile::NamedTempFile::new_in(&spool)?;
-            let mut writer = BufWriter::with_capacity(256 << 10, out.as_file_mut());
-            let both = seal(&identity, reader, &mut writer)?;
-            writer.flush()?;
-            drop(writer);
-            Ok((Sealed::InFile(out.into_temp_path()), both))
+            Ok(Sealed::Spooled(spool::seal_into(&spool_in, &named, expected, |out| seal(&identity, reader, out))?))
         }
     })
     .await
     .map_err(|e| Fault::Passing(e.to_string()))?
     .map_err(SendError::Unreadable)?;
+    let both = match &sealed {
+        Sealed::InMemory(_, both) => *both,
+        Sealed::Spooled(entry) => entry.both(),
+    };
     if both.plain.digest != expected {
+        spool::forget(spool, name).map_err(Fault::Home)?;
         return Err(SendError::Rotten { found: both.plain.digest });
     }
     match sealed {
-        Sealed::InMemory(bytes) => replica.store.put(name, Bytes::from(bytes)).await?,
-        Sealed::InFile(path) => replica.store.put_file(name, &path).await?,
+        Sealed::InMemory(bytes, _) => replica.store.put(name, Bytes::from(bytes)).await?,
+        Sealed::Spooled(mut entry) => replica.store.put_entry(name, &mut entry).await?,
     }
     let kept = replica.store.size(name).await?;
     if kept != both.sealed.length {
         return Err(Fault::Passing(format!("{name} should have {} bytes in the store and has {kept}", both.sealed.length)).into());
     }
-    if replica.store.is_disk() {
-        // A store checks the checksum that came with the object; a disk checks nothing, so it is read again.
-        let found = sealed_digest(replica, name).await?;
-        if found != both.sealed.digest {
-            return Err(Fault::Passing(format!("{name} is not on the disk as it was written")).into());
-        }
+    if !replica.store.checks_sums() && replica.store.digest_of(name).await? != both.sealed.digest {
+        return Err(Fault::Passing(format!("{name} is not there as it was written")).into());
     }
     Ok(ObjectRecord { name: name.to_owned(), size: both.sealed.length, sha256: both.sealed.digest })
-}
-
-/// The hash of an object's sealed bytes.
-async fn sealed_digest(replica: &Replica, name: &str) -> Result<Digest, Fault> {
-    let (mut bytes, mut hasher) = (replica.store.stream(name).await?, Hasher::new());
-    while let Some(piece) = bytes.try_next().await? {
-        hasher.update(&piece);
-    }
-    Ok(hasher.finish())
 }

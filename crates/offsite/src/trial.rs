@@ -32,10 +32,14 @@ pub enum Step {
     Write,
     /// It gives that back, byte for byte.
     ReadBack,
+    /// It notices bytes that changed on their way.
+    Notice,
     /// It lists it.
     List,
     /// It refuses to replace something, if asked to.
     Conditional,
+    /// Whether a retention lock keeps what is stored.
+    Lock,
     /// It removes something.
     Delete,
     /// How fast it goes.
@@ -51,8 +55,10 @@ impl Step {
             Self::SignIn => "sign-in",
             Self::Write => "write",
             Self::ReadBack => "read-back",
+            Self::Notice => "notice",
             Self::List => "list",
             Self::Conditional => "conditional",
+            Self::Lock => "lock",
             Self::Delete => "delete",
             Self::Speed => "speed",
         }
@@ -95,6 +101,23 @@ pub struct Tried {
 /// Whether a store that went through these steps can be used.
 pub fn usable(tried: &[Tried]) -> bool {
     tried.iter().all(|t| t.went != Went::Badly) && tried.iter().any(|t| t.step == Step::List)
+}
+
+/// Whether a store that went through these steps notices bytes that changed on their way. One that does not is read again after each copy.
+pub fn notices(tried: &[Tried]) -> bool {
+    tried.iter().any(|t| t.step == Step::Notice && t.went == Went::Well)
+}
+
+/// Tries only that: whether a store notices bytes that changed on their way.
+pub async fn tells_changed_bytes(address: &StoreAddress, salt: u128) -> bool {
+    let mut trial = Trial { tried: Vec::new() };
+    if let Ok(store) = Store::new(address)
+        && address.disk().is_none()
+        && address.share().is_none()
+    {
+        trial.notice(address, &store, salt).await;
+    }
+    notices(&trial.tried)
 }
 
 /// Tries a store out. Ends with the first step that went badly: what follows needs it. `salt` is for a name that nobody else
@@ -170,6 +193,11 @@ impl Trial {
             return self.badly(Step::ReadBack, "What came back is not what was sent. Pictures would not be safe there.");
         }
         self.well(Step::ReadBack, "They came back, byte for byte.");
+        if address.share().is_some() {
+            self.noted(Step::Notice, "A share checks no checksums. Each copy is read again before it counts.");
+        } else if address.disk().is_none() {
+            self.notice(address, &store, salt).await;
+        }
         let listed = store.list("trial").await;
         if self.need(Step::List, listed)?.contains(&name) {
             self.well(Step::List, "They are in the store’s list.");
@@ -180,6 +208,9 @@ impl Trial {
             );
         }
         self.conditional(&store, &name).await?;
+        if address.disk().is_none() && address.share().is_none() {
+            self.lock(&store, &name).await?;
+        }
         self.delete(&store, &name).await?;
         self.well(Step::Speed, format!("{}/s there, {}/s back.", rate(up), rate(down)));
         Ok(())
@@ -189,7 +220,7 @@ impl Trial {
         let client = reqwest::Client::builder().connect_timeout(Duration::from_secs(10)).timeout(Duration::from_secs(30)).build();
         let began = Instant::now();
         let answer = match client {
-            Ok(client) => client.get(&address.endpoint).send().await,
+            Ok(client) => client.get(address.share().unwrap_or_else(|| address.endpoint.clone())).send().await,
             Err(e) => Err(e),
         };
         let answer = match answer {
@@ -218,6 +249,56 @@ impl Trial {
             return self.badly(Step::Clock, said);
         }
         self.well(Step::Clock, "Its clock and this server’s agree.");
+        Ok(())
+    }
+
+    /// Sends something of which one bit changes after it was signed and summed.
+    async fn notice(&mut self, address: &StoreAddress, store: &Store, salt: u128) {
+        let bytes = Bytes::from(noise(salt, LITTLE));
+        let name = format!("trial/{salt:032x}-changed");
+        let Ok(noisy) = Store::noisy(address) else { return };
+        match noisy.inner().put(&noisy.path(&name), bytes.clone().into()).await {
+            Ok(_) => {
+                // It would be in the way of nobody, and means nothing.
+                let _ = store.remove(&name).await;
+                self.noted(
+                    Step::Notice,
+                    "Bytes that changed on their way were taken as they came. So each copy is read again before it counts, \
+                     which costs as much as fetching it.",
+                );
+            }
+            // Refused, and the same is taken as soon as nothing changes on its way.
+            Err(_) if matches!(store.size(&name).await, Err(Fault::Missing(_))) && store.put(&name, bytes).await.is_ok() => {
+                let _ = store.remove(&name).await;
+                self.well(Step::Notice, "It refuses bytes that changed on their way.");
+            }
+            Err(e) => self.noted(
+                Step::Notice,
+                sentence(&format!(
+                    "whether it notices changed bytes could not be told ({}); each copy is read again before it counts",
+                    innermost(&e)
+                )),
+            ),
+        }
+    }
+
+    /// Looks at what was stored: a lock is told with it.
+    async fn lock(&mut self, store: &Store, name: &str) -> Result<(), Over> {
+        let seen = store.size(name).await;
+        self.need(Step::Lock, seen)?;
+        match store.locked_until() {
+            Some(until) => {
+                let until = DateTime::parse_from_rfc3339(&until).map_or(until, |t| t.format("%-d %B %Y").to_string());
+                self.noted(
+                    Step::Lock,
+                    format!(
+                        "A retention lock keeps whatever is stored, until {until} if it was stored now. Nobody can remove it before, \
+                         which is a good thing: what is deleted here is asked for again each day until the store lets go of it."
+                    ),
+                );
+            }
+            None => self.well(Step::Lock, "No retention lock keeps what is stored; it can be removed at any time."),
+        }
         Ok(())
     }
 

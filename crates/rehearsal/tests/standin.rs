@@ -89,7 +89,7 @@ async fn its_faults_come_and_go_while_it_runs() {
         Faults { cut_percent: 100, ..Faults::default() },
         Faults { full: true, ..Faults::default() },
     ] {
-        store.set_faults(faults);
+        store.set_faults(faults.clone());
         assert!(put("objects/a.age").await.is_err(), "{faults:?}");
     }
     // The same through the control address, as the demo's keeper does it.

@@ -22,7 +22,7 @@ async fn a_good_store_passes_every_step_and_nothing_stays_there() {
     let w = world().await;
     let tried = trial(&w, w.house.store_form()).await;
     assert_eq!(tried["usable"], true, "{tried}");
-    let all = ["reach", "clock", "sign-in", "write", "read-back", "list", "conditional", "delete", "speed"];
+    let all = ["reach", "clock", "sign-in", "write", "read-back", "notice", "list", "conditional", "lock", "delete", "speed"];
     let (names, went): (Vec<&str>, Vec<&str>) = steps(&tried).into_iter().unzip();
     assert_eq!(names, all);
     assert!(went.iter().all(|w| *w != "badly"), "{tried}");

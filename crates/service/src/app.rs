@@ -12,7 +12,7 @@ use tokio::sync::Notify;
 use url::Url;
 use uuid::Uuid;
 use ypogeion_catalog::{Catalog, people::Household, stores::StoreRow, work::Kind};
-use ypogeion_core::{Digest, OriginalId, StoreId, UploadId, kit::StoreAddress};
+use ypogeion_core::{Digest, OriginalId, StoreId, UploadId, concurrency::Concurrency, kit::StoreAddress};
 use ypogeion_library::Library;
 use ypogeion_media::worker::Pool;
 use ypogeion_offsite::{
@@ -67,6 +67,10 @@ pub struct App {
     lines: Mutex<HashMap<StoreId, Arc<Line>>>,
     /// What was sent lately.
     rates: Mutex<HashMap<StoreId, VecDeque<(Instant, u64)>>>,
+    /// How many originals go to each store at once, and how many are under way.
+    lanes: Mutex<HashMap<StoreId, (Concurrency, usize)>>,
+    /// Since then lanes are measured.
+    began: Instant,
     /// The fastest that each line has carried since the start, in bytes per second.
     carried: Mutex<HashMap<StoreId, u64>>,
 }
@@ -122,7 +126,38 @@ impl App {
             lines: Mutex::default(),
             carried: Mutex::default(),
             rates: Mutex::default(),
+            lanes: Mutex::default(),
+            began: Instant::now(),
         }
+    }
+
+    /// Stores that have as many originals under way as is worth it.
+    pub fn full_stores(&self) -> Vec<StoreId> {
+        lock(&self.lanes).iter().filter(|(_, (lanes, busy))| *busy >= lanes.allowed()).map(|(id, _)| *id).collect()
+    }
+
+    /// An original is under way to a store, as long as this is kept.
+    pub fn take_lane(self: &Arc<Self>, store: StoreId) -> Lane {
+        let most = self.settings.offsite.parallel;
+        lock(&self.lanes).entry(store).or_insert_with(|| (Concurrency::new(most), 0)).1 += 1;
+        Lane { app: Arc::clone(self), store }
+    }
+
+    /// A store did not do what it should: it is given less to do at once.
+    pub fn lane_failed(&self, store: StoreId) {
+        if let Some((lanes, _)) = lock(&self.lanes).get_mut(&store) {
+            lanes.failed();
+        }
+    }
+
+    /// For how long a store has asked to be left alone.
+    pub fn asked_to_wait(&self, store: StoreId) -> Option<Duration> {
+        lock(&self.lines).get(&store)?.asked_to_wait()
+    }
+
+    /// Where sealed bodies for a store wait that are too large for memory.
+    pub fn spool_of(&self, store: StoreId) -> PathBuf {
+        self.settings.data_folder.join("spool").join(store.0.to_string())
     }
 
     /// Now. The one place where the service reads the clock for what it writes down.
@@ -153,7 +188,8 @@ impl App {
         if let Some(replica) = lock(&self.replicas).get(&store.id) {
             return Ok(replica.clone());
         }
-        let (way, identity) = (Store::by(&self.address_of(store)?, self.line(store))?, self.identity.clone());
+        let way = Store::by(&self.address_of(store)?, self.line(store))?.that_notices(store.notices);
+        let identity = self.identity.clone();
         let opened = if way.is_disk() {
             // An empty folder is what is left where a disk is not mounted. A replica is begun there only when it is added.
             match Replica::open(way, identity).await {
@@ -201,8 +237,6 @@ impl App {
     /// Keeps to a store's new week at once, also with what is under way.
     pub fn week_changed(&self, store: &StoreRow) {
         drop(self.line(store));
-        // How long a request may take depends on whether there are limits.
-        self.forget_replica(store.id);
     }
 
     /// Forgets an opened replica, because its keys changed or it failed.
@@ -212,6 +246,9 @@ impl App {
 
     /// Notes bytes that a store has just taken.
     pub fn sent(&self, store: StoreId, bytes: u64) {
+        if let Some((lanes, _)) = lock(&self.lanes).get_mut(&store) {
+            lanes.sent(bytes, self.began.elapsed());
+        }
         let mut rates = lock(&self.rates);
         let sent = rates.entry(store).or_default();
         sent.push_back((Instant::now(), bytes));
@@ -246,6 +283,20 @@ impl App {
     /// Reserves a filed name until the guard is dropped. `None`: somebody else is about to use it.
     pub fn reserve(self: &Arc<Self>, folded: String) -> Option<Reserved> {
         lock(&self.reserved).insert(folded.clone()).then(|| Reserved { app: Arc::clone(self), folded })
+    }
+}
+
+/// A place among those that a store is sent at once.
+pub struct Lane {
+    app: Arc<App>,
+    store: StoreId,
+}
+
+impl Drop for Lane {
+    fn drop(&mut self) {
+        if let Some((_, busy)) = lock(&self.app.lanes).get_mut(&self.store) {
+            *busy = busy.saturating_sub(1);
+        }
     }
 }
 

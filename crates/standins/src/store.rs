@@ -4,8 +4,11 @@
 //! them, and a small control address beside them:
 //!
 //! * `GET /faults` and `PUT /faults` – read or replace the [`Faults`], as JSON.
+//! * `GET /counts` – what it has seen so far, as JSON: the [`Counts`].
+//! * `POST /tear` – forget all uploads in parts that are under way.
 //! * `POST /flip?objects=N` – flip one bit in each of N stored objects; answers with their names.
-//! * `POST /lose?objects=N` – remove N stored objects behind everybody's back; answers with their names.
+//! * `POST /lose?objects=N` – remove N stored objects behind everybody's back; answers with their names. `POST /lose?prefix=P` removes
+//!   everything below a prefix.
 
 use std::{
     convert::Infallible,
@@ -31,8 +34,10 @@ use s3s_fs::FileSystem;
 use serde::{Deserialize, Serialize};
 use tokio::{net::TcpListener, task::JoinSet};
 
+use crate::quirks;
+
 /// What goes wrong at the moment.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct Faults {
     /// Every answer waits this long.
@@ -45,6 +50,39 @@ pub struct Faults {
     pub outage: bool,
     /// Nothing more can be stored.
     pub full: bool,
+    /// What is answered 503 asks for so many seconds of patience (`Retry-After`); 0: does not say.
+    pub retry_after: u32,
+    /// Bytes a second of each body, as if the line were slow; 0: as fast as it goes.
+    pub trickle: u64,
+    /// It holds at most so many bytes; 0: no limit.
+    pub capacity: u64,
+    /// Lists leave out what came within so many seconds.
+    pub list_lag_seconds: u32,
+    /// Its clock is ahead by so many seconds, or behind.
+    pub clock_seconds: i64,
+    /// A retention lock keeps everything for so many days; 0: none.
+    pub locked_days: u32,
+    /// It is in this region and takes signatures for no other; empty: takes all.
+    pub region: String,
+    /// It knows no checksum headers and refuses them.
+    pub refuses_sums: bool,
+    /// It looks at no signature, length or checksum of what is stored in one request.
+    pub swallows: bool,
+    /// It stores under a name that is taken even if it is asked not to.
+    pub ignores_conditions: bool,
+    /// This share of what it has just taken is gone at once, in percent.
+    pub forget_percent: u8,
+}
+
+/// What a store has seen so far.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Counts {
+    /// Objects that were stored in one request.
+    pub puts: u64,
+    /// Parts of objects.
+    pub parts: u64,
+    /// Bytes of both.
+    pub bytes: u64,
 }
 
 /// Where and how the stand-in runs.
@@ -77,13 +115,38 @@ pub struct StandInStore {
 struct State {
     folder: PathBuf,
     faults: Mutex<Faults>,
+    counts: Mutex<Counts>,
+    /// Uploads in parts that it has seen, and whether it has forgotten them.
+    uploads: Mutex<std::collections::HashMap<String, bool>>,
     /// Turns shares into decisions: the same requests in the same order meet the same faults.
     requests: AtomicU64,
 }
 
 impl State {
     fn faults(&self) -> Faults {
-        *self.faults.lock().unwrap_or_else(PoisonError::into_inner)
+        self.faults.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    fn new(folder: PathBuf) -> Self {
+        State {
+            folder,
+            faults: Mutex::default(),
+            counts: Mutex::default(),
+            uploads: Mutex::default(),
+            requests: AtomicU64::new(0),
+        }
+    }
+
+    /// Notes a body that came, and says whether it belongs to an upload that was forgotten.
+    fn count(&self, query: &str, length: u64, put: bool) -> bool {
+        let part = |name: &str| query.split('&').find_map(|p| p.strip_prefix(name)).map(str::to_owned);
+        if put {
+            let mut counts = self.counts.lock().unwrap_or_else(PoisonError::into_inner);
+            counts.bytes += length;
+            if part("partNumber=").is_some() { counts.parts += 1 } else { counts.puts += 1 }
+        }
+        let mut uploads = self.uploads.lock().unwrap_or_else(PoisonError::into_inner);
+        part("uploadId=").is_some_and(|id| *uploads.entry(id).or_default())
     }
 
     /// Whether the next request meets a fault of this share. A fixed scramble of a counter, so that runs repeat.
@@ -102,7 +165,7 @@ impl StandInStore {
         let mut builder = S3ServiceBuilder::new(files);
         builder.set_auth(SimpleAuth::from_single(options.access_key, options.secret_key));
         let service = builder.build();
-        let state = Arc::new(State { folder: options.folder, faults: Mutex::default(), requests: AtomicU64::new(0) });
+        let state = Arc::new(State::new(options.folder));
         let (store, control) = (
             TcpListener::bind(("127.0.0.1", options.port)).await?,
             TcpListener::bind(("127.0.0.1", options.control_port)).await?,
@@ -122,6 +185,21 @@ impl StandInStore {
     /// Changes what goes wrong from now on.
     pub fn set_faults(&self, faults: Faults) {
         *self.state.faults.lock().unwrap_or_else(PoisonError::into_inner) = faults;
+    }
+
+    /// What it has seen so far.
+    pub fn counts(&self) -> Counts {
+        *self.state.counts.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Forgets all uploads in parts that are under way.
+    pub fn tear(&self) {
+        self.state.uploads.lock().unwrap_or_else(PoisonError::into_inner).values_mut().for_each(|torn| *torn = true);
+    }
+
+    /// Removes everything below a prefix; returns how much that was.
+    pub fn lose_below(&self, prefix: &str) -> io::Result<usize> {
+        lose_below(&self.state.folder, prefix)
     }
 
     /// Flips one bit in each of `count` sealed objects; returns their names.
@@ -174,7 +252,21 @@ async fn answer(service: S3Service, state: Arc<State>, request: Request<Incoming
         return Err(Cut);
     }
     if state.meets(faults.error_percent, 5) {
-        return Ok(refusal(StatusCode::SERVICE_UNAVAILABLE, "SlowDown", "Please reduce your request rate."));
+        let mut busy = refusal(StatusCode::SERVICE_UNAVAILABLE, "SlowDown", "Please reduce your request rate.");
+        if faults.retry_after > 0 {
+            busy.headers_mut().insert("retry-after", faults.retry_after.into());
+        }
+        return Ok(busy);
+    }
+    let length = request.headers().get("content-length").and_then(|l| l.to_str().ok()?.parse::<u64>().ok()).unwrap_or(0);
+    if let Some(wait) = (length * 1000).checked_div(faults.trickle) {
+        tokio::time::sleep(Duration::from_millis(wait)).await;
+    }
+    if let Some(refused) = quirks::refused(&faults, &request, || stored(&state.folder)) {
+        // Read to its end: who still sends would not hear the answer.
+        let mut body = request.into_body();
+        while body.frame().await.is_some_and(|frame| frame.is_ok()) {}
+        return Ok(with_words(&faults, refused));
     }
     if faults.full && matches!(*request.method(), Method::PUT | Method::POST) {
         // Taken to its end and thrown away, as by a store with a proxy in front: who still sends would not hear the answer.
@@ -185,16 +277,90 @@ async fn answer(service: S3Service, state: Arc<State>, request: Request<Incoming
     let bucket = request.uri().path().split('/').nth(1).unwrap_or_default();
     if bucket.is_empty() || bucket.starts_with('.') || !state.folder.join(bucket).is_dir() {
         // The library behind would make the bucket on the first PUT; real stores do not.
-        return Ok(refusal(StatusCode::NOT_FOUND, "NoSuchBucket", "The specified bucket does not exist."));
+        let refused = refusal(StatusCode::NOT_FOUND, "NoSuchBucket", "The specified bucket does not exist.");
+        return Ok(with_words(&faults, refused));
+    }
+    let query = request.uri().query().unwrap_or_default().to_owned();
+    let is_put = *request.method() == Method::PUT;
+    if state.count(&query, length, is_put) {
+        let mut body = request.into_body();
+        while body.frame().await.is_some_and(|frame| frame.is_ok()) {}
+        return Ok(refusal(StatusCode::NOT_FOUND, "NoSuchUpload", "The specified upload does not exist."));
+    }
+    let (bucket, key) = (bucket.to_owned(), request.uri().path().splitn(3, '/').nth(2).unwrap_or_default().to_owned());
+    let place = state.folder.join(bucket);
+    if faults.swallows && is_put && query.is_empty() {
+        let Ok(body) = request.into_body().collect().await else { return Err(Cut) };
+        return Ok(match quirks::swallow(&place, &key, &body.to_bytes()) {
+            Ok(()) => {
+                let mut taken = with_words(&faults, Response::new(s3s::Body::empty()));
+                taken.headers_mut().insert("etag", hyper::header::HeaderValue::from_static("\"taken\""));
+                taken
+            }
+            Err(_) => refusal(StatusCode::BAD_REQUEST, "InvalidRequest", "That is no key."),
+        });
     }
     let request = request.map(s3s::Body::from);
-    match service.call(request).await {
-        Ok(response) => Ok(response),
-        Err(_) => Ok(refusal(StatusCode::INTERNAL_SERVER_ERROR, "InternalError", "The request could not be handled.")),
+    if faults.ignores_conditions && is_put && request.headers().contains_key("if-none-match") {
+        // The condition is signed and cannot be taken away; but it holds if nothing is there.
+        let _ = fs::remove_file(place.join(&key));
     }
+    let Ok(mut response) = service.call(request).await else {
+        return Ok(refusal(StatusCode::INTERNAL_SERVER_ERROR, "InternalError", "The request could not be handled."));
+    };
+    if faults.list_lag_seconds > 0 && query.contains("list-type=2") && response.status() == StatusCode::OK {
+        let (mut parts, body) = response.into_parts();
+        let Ok(list) = body.collect().await else { return Err(Cut) };
+        let lag = Duration::from_secs(faults.list_lag_seconds.into());
+        let kept = quirks::without_the_latest(&String::from_utf8_lossy(&list.to_bytes()), lag);
+        parts.headers.remove("content-length");
+        response = Response::from_parts(parts, s3s::Body::from(Bytes::from(kept)));
+    }
+    if is_put && key.starts_with("objects/") && response.status() == StatusCode::OK && state.meets(faults.forget_percent, 29) {
+        let _ = fs::remove_file(place.join(&key));
+    }
+    Ok(with_words(&faults, response))
 }
 
-fn refusal(status: StatusCode, code: &str, message: &str) -> Response<s3s::Body> {
+fn with_words(faults: &Faults, mut response: Response<s3s::Body>) -> Response<s3s::Body> {
+    quirks::said(faults, response.headers_mut());
+    response
+}
+
+/// Bytes of everything that is stored.
+fn stored(folder: &Path) -> u64 {
+    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+    entries.map(|e| if e.path().is_dir() { stored(&e.path()) } else { e.metadata().map_or(0, |m| m.len()) }).sum()
+}
+
+/// Removes the files below `prefix` of any bucket.
+fn lose_below(folder: &Path, prefix: &str) -> io::Result<usize> {
+    fn files(folder: &Path, found: &mut Vec<PathBuf>) -> io::Result<()> {
+        for entry in fs::read_dir(folder)? {
+            let path = entry?.path();
+            if path.is_dir() { files(&path, found)? } else { found.push(path) }
+        }
+        Ok(())
+    }
+    let mut lost = 0;
+    for bucket in fs::read_dir(folder)? {
+        let bucket = bucket?.path();
+        let mut found = Vec::new();
+        if bucket.is_dir() {
+            files(&bucket, &mut found)?;
+        }
+        for path in found {
+            let key = path.strip_prefix(&bucket).map(|k| k.to_string_lossy().into_owned()).unwrap_or_default();
+            if key.starts_with(prefix) {
+                fs::remove_file(path)?;
+                lost += 1;
+            }
+        }
+    }
+    Ok(lost)
+}
+
+pub(crate) fn refusal(status: StatusCode, code: &str, message: &str) -> Response<s3s::Body> {
     let text =
         format!("<?xml version=\"1.0\" encoding=\"UTF-8\"?><Error><Code>{code}</Code><Message>{message}</Message></Error>");
     let mut response = Response::new(s3s::Body::from(Bytes::from(text)));
@@ -221,21 +387,35 @@ async fn control(state: Arc<State>, request: Request<Incoming>) -> Result<Respon
         let query = request.uri().query().unwrap_or_default();
         query.split('&').find_map(|p| p.strip_prefix("objects=")?.parse().ok()).unwrap_or(1usize)
     };
+    let prefix = || request.uri().query()?.split('&').find_map(|p| p.strip_prefix("prefix=")).map(str::to_owned);
     let (status, text) = match (request.method().clone(), request.uri().path().to_owned().as_str()) {
         (Method::GET, "/faults") => (StatusCode::OK, serde_json::to_string(&state.faults()).unwrap_or_default()),
         (Method::PUT, "/faults") => {
             let body = request.into_body().collect().await.map(http_body_util::Collected::to_bytes).unwrap_or_default();
             match serde_json::from_slice(&body) {
                 Ok(faults) => {
+                    let said = serde_json::to_string(&faults).unwrap_or_default();
                     *state.faults.lock().unwrap_or_else(PoisonError::into_inner) = faults;
-                    (StatusCode::OK, serde_json::to_string(&faults).unwrap_or_default())
+                    (StatusCode::OK, said)
                 }
                 Err(e) => (StatusCode::BAD_REQUEST, e.to_string()),
             }
         }
+        (Method::GET, "/counts") => {
+            let counts = *state.counts.lock().unwrap_or_else(PoisonError::into_inner);
+            (StatusCode::OK, serde_json::to_string(&counts).unwrap_or_default())
+        }
+        (Method::POST, "/tear") => {
+            state.uploads.lock().unwrap_or_else(PoisonError::into_inner).values_mut().for_each(|torn| *torn = true);
+            (StatusCode::OK, "forgotten".to_owned())
+        }
+        (Method::POST, "/lose") if prefix().is_some() => match lose_below(&state.folder, &prefix().unwrap_or_default()) {
+            Ok(lost) => (StatusCode::OK, lost.to_string()),
+            Err(e) => (StatusCode::INTERNAL_SERVER_ERROR, e.to_string()),
+        },
         (Method::POST, "/flip") => named(damage(&state.folder, count(), flip_bit)),
         (Method::POST, "/lose") => named(damage(&state.folder, count(), |path| fs::remove_file(path))),
-        _ => (StatusCode::NOT_FOUND, "there are /faults, /flip and /lose here".to_owned()),
+        _ => (StatusCode::NOT_FOUND, "there are /faults, /counts, /tear, /flip and /lose here".to_owned()),
     };
     let mut response = Response::new(Full::new(Bytes::from(text)));
     *response.status_mut() = status;
@@ -288,7 +468,7 @@ mod tests {
 
     #[test]
     fn shares_of_faults_are_about_right_and_repeat() {
-        let state = || State { folder: PathBuf::new(), faults: Mutex::default(), requests: AtomicU64::new(0) };
+        let state = || State::new(PathBuf::new());
         let run = |s: &State| (0..10_000).map(|_| s.meets(5, 3)).collect::<Vec<_>>();
         let (a, b) = (run(&state()), run(&state()));
         assert_eq!(a, b);

@@ -159,8 +159,9 @@ pub struct StoreChange {
 pub struct NewStore {
     /// As shown.
     pub name: String,
-    /// URL of the S3-compatible endpoint; or `file://` and the whole path of a folder of the server, for a disk. A disk needs
-    /// nothing else but its name.
+    /// URL of the S3-compatible endpoint, with the bucket in its host name or not; `davs://` (or `dav://`) and the rest of the address of
+    /// a WebDAV share, with a name and a password as its keys; or `file://` and the whole path of a folder of the server, for a disk,
+    /// which needs nothing else but its name.
     pub endpoint: String,
     /// Region.
     #[serde(default)]
@@ -194,7 +195,7 @@ pub struct Trial {
 /// One step of a trial.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct TrialStep {
-    /// `reach`, `clock`, `sign-in`, `write`, `read-back`, `list`, `conditional`, `delete` or `speed`.
+    /// `reach`, `clock`, `sign-in`, `write`, `read-back`, `notice`, `list`, `conditional`, `lock`, `delete` or `speed`.
     pub step: String,
     /// `well`, `noted` (not needed, and good to know) or `badly`.
     pub went: String,

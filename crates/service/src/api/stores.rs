@@ -47,13 +47,16 @@ pub async fn add_store(app: web::Data<App>, caller: Caller, body: web::Json<NewS
     // Everything that could go wrong goes wrong here, in front of the keeper, and not at three in the morning.
     Replica::open_or_begin(Opened::new(&address)?, app.identity.clone(), app.household.replica, app.now()).await?;
     let (id, name) = (StoreId(Uuid::now_v7()), address.name.clone());
-    let kept = StoreAddress { secret_key: app.sealed(&address.secret_key)?, ..address };
+    let kept = StoreAddress { secret_key: app.sealed(&address.secret_key)?, ..address.clone() };
     app.catalog.add_store(id, &kept, away, app.now()).await.map_err(|e| match e {
         CatalogError::Taken => {
             Failure::new(ProblemType::NameTaken, "A store with this name, or in this place, was added already.")
         }
         e => e.into(),
     })?;
+    if !trial::tells_changed_bytes(&address, u128::from_le_bytes(security::random())).await {
+        app.catalog.set_store_notices(id, false).await?;
+    }
     app.catalog.want_rounds(|check| work::audit::first_round(&app, check)).await?;
     app.catalog.write_record(app.now(), &caller.person()?.name, &format!("added the store {name}")).await?;
     app.live.changed(&[LiveEvent::Offsite, LiveEvent::Work]);
@@ -64,21 +67,28 @@ pub async fn add_store(app: web::Data<App>, caller: Caller, body: web::Json<NewS
 #[utoipa::path(responses((status = 200, body = Trial)))]
 #[post("/api/stores/trial")]
 pub async fn try_store(app: web::Data<App>, body: web::Json<NewStore>) -> Answer<web::Json<Trial>> {
-    tried(&app, &checked(&app, body.into_inner())?).await
+    Ok(web::Json(tried(&app, &checked(&app, body.into_inner())?).await.1))
 }
 
 /// Tries a store out that was added before, with the keys that it has.
 #[utoipa::path(responses((status = 200, body = Trial)))]
 #[post("/api/stores/{id}/trial")]
 pub async fn try_store_again(app: web::Data<App>, id: web::Path<Uuid>) -> Answer<web::Json<Trial>> {
-    tried(&app, &app.address_of(&app.catalog.store(StoreId(*id)).await?)?).await
+    let store = app.catalog.store(StoreId(*id)).await?;
+    let (notices, told) = tried(&app, &app.address_of(&store)?).await;
+    if told.usable && notices != store.notices {
+        app.catalog.set_store_notices(store.id, notices).await?;
+        app.forget_replica(store.id);
+    }
+    Ok(web::Json(told))
 }
 
-async fn tried(app: &App, address: &StoreAddress) -> Answer<web::Json<Trial>> {
+/// What came of it, and whether the store notices bytes that changed on their way.
+async fn tried(app: &App, address: &StoreAddress) -> (bool, Trial) {
     let tried = trial::try_out(address, u128::from_le_bytes(security::random()), app.now()).await;
-    let usable = trial::usable(&tried);
+    let (usable, notices) = (trial::usable(&tried), trial::notices(&tried));
     let steps = tried.into_iter().map(|t| TrialStep { step: t.step.word().into(), went: t.went.word().into(), said: t.said });
-    Ok(web::Json(Trial { usable, steps: steps.collect() }))
+    (notices, Trial { usable, steps: steps.collect() })
 }
 
 fn checked(app: &App, new: NewStore) -> Answer<StoreAddress> {
@@ -99,6 +109,22 @@ fn checked(app: &App, new: NewStore) -> Answer<StoreAddress> {
             prefix: field("prefix", new.prefix, true)?.trim_matches('/').to_owned(),
             access_key: String::new(),
             secret_key: String::new(),
+        });
+    }
+    if let Some((scheme @ ("dav" | "davs"), rest)) = endpoint.split_once("://") {
+        if !Url::parse(&format!("http://{rest}")).is_ok_and(|u| u.has_host() && u.username().is_empty() && u.query().is_none()) {
+            return Err(Failure::bad(
+                "The address of a share is davs:// (or dav:// in your own network), its server, and its folder.",
+            ));
+        }
+        return Ok(StoreAddress {
+            name: field("name", new.name, false)?,
+            endpoint: format!("{scheme}://{}", rest.trim_end_matches('/')),
+            region: String::new(),
+            bucket: String::new(),
+            prefix: field("prefix", new.prefix, true)?.trim_matches('/').to_owned(),
+            access_key: field("user name", new.access_key, true)?,
+            secret_key: field("password", new.secret_key, true)?,
         });
     }
     if !Url::parse(&endpoint).is_ok_and(|u| matches!(u.scheme(), "http" | "https") && u.has_host()) {

@@ -21,21 +21,28 @@ use std::{
 };
 
 use chrono::{DateTime, TimeDelta, Utc};
-use tokio::{sync::Semaphore, task::JoinSet};
+use tokio::{
+    sync::{OwnedSemaphorePermit, Semaphore},
+    task::JoinSet,
+};
 use ypogeion_catalog::work::{Job, Kind};
 use ypogeion_wire::work::LiveEvent;
 
 use crate::{
-    app::App,
+    app::{App, Lane},
     failure::{Answer, chain},
     landing,
 };
 
 /// Work that is not heard of for this long is taken by somebody else.
 const LEASE: TimeDelta = TimeDelta::seconds(90);
+/// A sealed body that nobody has gone on with for so long is sealed anew, should it be wanted after all.
+const SPOOL_LIFE: Duration = Duration::from_secs(14 * 86_400);
 const KEEP_LEASES: Duration = Duration::from_secs(30);
 /// How long a failed question to the catalogue is let be.
 const BREATH: Duration = Duration::from_secs(1);
+/// Stores that are sent to at once; more than a household has.
+const STORES_AT_ONCE: usize = 8;
 /// Tried this often before it is left for somebody to look at.
 const ATTEMPTS: u32 = 8;
 
@@ -64,7 +71,9 @@ pub fn start(app: &Arc<App>) -> JoinSet<()> {
     for kind in Kind::ALL {
         let parallel = match kind {
             Kind::Preview => app.settings.media_workers,
-            Kind::Replicate | Kind::Fetch => app.settings.offsite.parallel,
+            // So many for each store, as far as it is worth it; see `App::full_stores`.
+            Kind::Replicate => STORES_AT_ONCE * app.settings.offsite.parallel,
+            Kind::Fetch => app.settings.offsite.parallel,
             // One writer of a ledger; reading back leaves room for what is exposed.
             Kind::Ledger
             | Kind::Prove
@@ -93,15 +102,22 @@ pub fn start(app: &Arc<App>) -> JoinSet<()> {
 /// The numbers of the work that is under way here.
 type Held = Arc<Mutex<HashSet<i64>>>;
 
-/// A piece of work whose lease is kept as long as this is.
-struct Mine {
+/// A piece of work that is under way: as long as this is kept, its lease is. Let go of even if the work panics: its lease then runs out, and
+/// it is done again.
+struct UnderWay {
+    app: Arc<App>,
     held: Held,
+    kind: Kind,
     id: i64,
+    room: Option<(OwnedSemaphorePermit, Option<Lane>)>,
 }
 
-impl Drop for Mine {
+impl Drop for UnderWay {
     fn drop(&mut self) {
         self.held.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.id);
+        // Before the loop is woken, or it would find no room and sleep again.
+        drop(self.room.take());
+        self.app.wake[&self.kind].notify_one();
     }
 }
 
@@ -111,8 +127,13 @@ async fn run_kind(app: Arc<App>, kind: Kind, parallel: usize, held: Held) {
     loop {
         while running.try_join_next().is_some() {}
         let free = room.available_permits();
-        let taken =
-            if free == 0 { Ok(Vec::new()) } else { app.catalog.take_work(kind, app.me, app.now(), LEASE, free as i64).await };
+        // A store has a limit of its own, so that a slow one takes no turn of another; then one is taken at a time.
+        let (full, limit) = if kind == Kind::Replicate { (app.full_stores(), free.min(1)) } else { (Vec::new(), free) };
+        let taken = if free == 0 {
+            Ok(Vec::new())
+        } else {
+            app.catalog.take_work(kind, app.me, (app.now(), LEASE), limit as i64, &full).await
+        };
         let jobs = match taken {
             Ok(jobs) => jobs,
             Err(e) => {
@@ -121,25 +142,22 @@ async fn run_kind(app: Arc<App>, kind: Kind, parallel: usize, held: Held) {
                 continue;
             }
         };
-        let more = !jobs.is_empty() && jobs.len() == free;
+        let more = !jobs.is_empty() && jobs.len() == limit;
         for job in jobs {
             held.lock().unwrap_or_else(PoisonError::into_inner).insert(job.id);
             app.stirred.notify_one();
             let permit = Arc::clone(&room).acquire_owned().await.expect("the semaphore is never closed");
-            let (app, held) = (Arc::clone(&app), Arc::clone(&held));
-            running.spawn(async move {
-                // Let go of even if the work panics: its lease then runs out, and it is done again.
-                let _mine = Mine { held, id: job.id };
-                do_one(&app, &job).await;
-                drop(permit);
-                app.wake[&job.kind].notify_one();
-            });
+            let lane = job.store.filter(|_| kind == Kind::Replicate).map(|store| app.take_lane(store));
+            let room = Some((permit, lane));
+            let under_way = UnderWay { app: Arc::clone(&app), held: Arc::clone(&held), kind, id: job.id, room };
+            running.spawn(async move { do_one(&under_way.app, &job).await });
         }
         if more && room.available_permits() > 0 {
             continue;
         }
         // Nothing to take now: sleep until woken, or until something is due.
-        let due = if room.available_permits() == 0 { None } else { app.catalog.next_due(kind, app.now()).await.ok().flatten() };
+        let due =
+            if room.available_permits() == 0 { None } else { app.catalog.next_due(kind, app.now(), &full).await.ok().flatten() };
         let nap = due.map(|d| (d - app.now()).to_std().unwrap_or(Duration::ZERO).max(Duration::from_millis(20)));
         tokio::select! {
             () = app.wake[&kind].notified() => {}
@@ -231,6 +249,12 @@ async fn keep_leases(app: Arc<App>, held: Held) {
 /// Removes uploads whose time has passed, once an hour.
 async fn tidy(app: Arc<App>) {
     loop {
+        let spool = app.settings.data_folder.join("spool");
+        match tokio::task::spawn_blocking(move || ypogeion_offsite::spool::tidy(&spool, SPOOL_LIFE)).await {
+            Ok(Ok(())) => {}
+            Ok(Err(e)) => tracing::warn!(error = %e, "the spool could not be tidied"),
+            Err(e) => tracing::warn!(error = %e, "the spool could not be tidied"),
+        }
         if let Err(e) = remove_expired(&app).await {
             tracing::warn!(error = %chain(&e), "expired uploads could not be removed");
         }

@@ -19,6 +19,7 @@ use ypogeion_offsite::{
     layout::ReplicaError,
     prove as reading,
     replicate::{SendError, send},
+    spool,
 };
 use ypogeion_wire::work::LiveEvent;
 
@@ -100,7 +101,11 @@ pub(super) async fn note_fault(app: &Arc<App>, store: &StoreRow, job: &Job, faul
             let reason = fault.to_string();
             tracing::info!(store = store.address.name, reason, "a store failed and will be tried again");
             let now = app.now();
-            app.catalog.store_failing(store.id, &reason, now, now + retry::wait(store.faults + 1, security::chance())).await?;
+            app.lane_failed(store.id);
+            // As long as the store asks for, if it does; and never all at once when it is over.
+            let asked = app.asked_to_wait(store.id).unwrap_or_default();
+            let wait = retry::wait(store.faults + 1, security::chance()).max(asked);
+            app.catalog.store_failing(store.id, &reason, now, now + wait).await?;
             app.live.changed(&[LiveEvent::Offsite]);
             // This piece goes behind the others, so that one that fails always does not keep all from going.
             Ok(Ended::Waits)
@@ -123,8 +128,7 @@ pub(super) async fn replicate(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         }
         None => {
             let name = app.household.name_key.object_name(&row.digest);
-            let spool = app.settings.data_folder.join("spool");
-            match send(&replica, &app.library.locate(&row.path), row.digest, &name, &spool).await {
+            match send(&replica, &app.library.locate(&row.path), row.digest, &name, &app.spool_of(store.id)).await {
                 Ok(object) => object,
                 Err(SendError::Store(fault)) => return note_fault(app, &store, job, fault).await,
                 Err(SendError::Rotten { found }) => return damaged(app, row.id, row.digest, Some(found)).await,
@@ -140,6 +144,10 @@ pub(super) async fn replicate(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     };
     let (now, offsite) = (app.now(), app.settings.offsite);
     app.catalog.confirm(store.id, row.digest, &object, now, (now + offsite.ledger_after, now + offsite.prove_after)).await?;
+    // Only now: a kill before this line finds it sent, and one before the line above finds all its parts sent.
+    if let Err(e) = spool::forget(&app.spool_of(store.id), &object.name) {
+        tracing::warn!(error = %e, "a sealed body could not be taken out of the spool; it is tidied away later");
+    }
     app.catalog.store_well(store.id, app.now()).await?;
     app.sent(store.id, row.size);
     app.live.changed(&[LiveEvent::Offsite, LiveEvent::Library]);

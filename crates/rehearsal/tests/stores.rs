@@ -1,0 +1,265 @@
+//! Stores that nobody here made: shares, buckets in host names, and object stores with the quirks that real ones have.
+
+mod common;
+
+use std::{fs, process::Command};
+
+use common::{World, put, world, world_with};
+use reqwest::Method;
+use rstest::rstest;
+use serde_json::{Value, json};
+use ypogeion_demo::scenes::Rng;
+use ypogeion_rehearsal::{program, wait_for, walk};
+use ypogeion_standins::{
+    share::StandInShare,
+    store::{Counts, Faults},
+};
+
+fn noise(seed: u64, length: usize) -> Vec<u8> {
+    let mut rng = Rng::new(seed);
+    (0..length.div_ceil(8)).flat_map(|_| rng.next().to_le_bytes()).take(length).collect()
+}
+
+async fn trial(w: &World, form: Value) -> Value {
+    w.keeper.ask(Method::POST, "api/stores/trial", Some(form)).await.unwrap()
+}
+
+fn step<'a>(trial: &'a Value, name: &str) -> (&'a str, &'a str) {
+    let step = trial["steps"].as_array().unwrap().iter().find(|s| s["step"] == name).unwrap_or_else(|| panic!("{name}: {trial}"));
+    (step["went"].as_str().unwrap(), step["said"].as_str().unwrap())
+}
+
+async fn check(w: &World, kind: &str) -> Value {
+    let store = w.keeper.store().await.unwrap().id;
+    w.keeper.ask(Method::POST, "api/checks", Some(json!({ "store": store, "kind": kind }))).await.unwrap();
+    wait_for("the check to end", 90, async || {
+        let checks = w.keeper.ask(Method::GET, "api/checks", None).await?;
+        let this = checks["checks"].as_array().into_iter().flatten().find(|c| c["store"] == json!(store) && c["kind"] == kind);
+        Ok(this.filter(|c| c["now"].is_null() && c["last"].is_object()).map(|c| c["last"].clone()))
+    })
+    .await
+    .unwrap()
+}
+
+/// Everything comes back from the kit alone.
+async fn recovered(w: &World, count: usize) {
+    let kit = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
+    let (file, target) = (w.folder.path().join("kit.txt"), w.folder.path().join("back"));
+    fs::write(&file, kit).unwrap();
+    let output = Command::new(program("ypogeiond").unwrap())
+        .args(["recover", "--kit"])
+        .arg(&file)
+        .arg("--to")
+        .arg(&target)
+        .output()
+        .unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let (home, back) = (walk::originals_below(&w.house.library()).unwrap(), walk::originals_below(&target).unwrap());
+    assert_eq!((home.len(), &home), (count, &back));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_share_holds_copies_like_any_other_store() {
+    let w = world().await;
+    let folder = w.folder.path().join("box");
+    let share = StandInShare::start(folder.clone(), "mill", "weir & co").await.unwrap();
+    let form = json!({ "name": "Aunt’s box", "endpoint": share.url(), "prefix": "copies/mill", "access_key": "mill", "secret_key": "weir & co" });
+    let mut wrong = form.clone();
+    wrong["secret_key"] = json!("guessed");
+    let tried = trial(&w, wrong).await;
+    assert_eq!(tried["usable"], false);
+    assert!(
+        tried["steps"].as_array().unwrap().last().unwrap()["said"].as_str().unwrap().contains("name and password"),
+        "{tried}"
+    );
+    let tried = trial(&w, form.clone()).await;
+    assert_eq!(tried["usable"], true, "{tried}");
+    assert_eq!(step(&tried, "notice").0, "noted", "a share checks nothing, and that is said");
+    w.keeper.ask(Method::POST, "api/stores", Some(form)).await.unwrap();
+
+    let (device, source) = w.computer("desktop").await;
+    for n in 0..5 {
+        put(&source, &format!("IMG_{n}.jpg"), &noise(n, 50_000)).unwrap();
+    }
+    put(&source, "film.mp4", &noise(99, 40 << 20)).unwrap();
+    device.json(&["backup"]).await.unwrap();
+    w.keeper.wait_until_proven(120).await.unwrap();
+    assert!(folder.join("copies/mill/FORMAT.json").is_file() && folder.join("copies/mill/objects").is_dir());
+    let listed = check(&w, "listing").await;
+    assert_eq!((&listed["checked"], &listed["missing"], &listed["failed"]), (&json!(6), &json!(0), &json!(false)), "{listed}");
+    let drill = check(&w, "drill").await;
+    assert_eq!((&drill["checked"], &drill["missing"]), (&json!(6), &json!(0)), "{drill}");
+    // What rots there is found, since it is read.
+    let sealed = walk::originals_below(&folder.join("copies/mill/objects")).unwrap();
+    let one = folder.join("copies/mill/objects").join(sealed.keys().next().unwrap());
+    let mut bytes = fs::read(&one).unwrap();
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 8;
+    fs::write(&one, bytes).unwrap();
+    assert_eq!(check(&w, "reading").await["wrong"], 1);
+    w.keeper.wait_until_proven(120).await.unwrap();
+    recovered(&w, 6).await;
+    assert_eq!(
+        fs::read_dir(w.folder.path().join("data/spool")).unwrap().flatten().flat_map(|d| fs::read_dir(d.path()).unwrap()).count(),
+        0
+    );
+}
+
+#[rstest]
+#[case::knows_no_sums(Faults { refuses_sums: true, ..Faults::default() }, "write", "well", "stored")]
+#[case::takes_whatever_comes(Faults { swallows: true, ..Faults::default() }, "notice", "noted", "were taken as they came")]
+#[case::replaces(Faults { ignores_conditions: true, ..Faults::default() }, "conditional", "noted", "it replaced it")]
+#[case::lists_late(Faults { list_lag_seconds: 3600, ..Faults::default() }, "list", "noted", "lags behind")]
+#[tokio::test(flavor = "multi_thread")]
+async fn a_store_with_a_quirk_is_seen_through_and_used(
+    #[case] quirk: Faults,
+    #[case] at: &str,
+    #[case] went: &str,
+    #[case] said: &str,
+) {
+    let w = world().await;
+    w.house.store.set_faults(quirk);
+    let tried = trial(&w, w.house.store_form()).await;
+    assert_eq!(tried["usable"], true, "{tried}");
+    let (how, words) = step(&tried, at);
+    assert!(how == went && words.contains(said), "{tried}");
+    w.add_store().await;
+    let (device, source) = w.computer("desktop").await;
+    for n in 0..4 {
+        put(&source, &format!("IMG_{n}.jpg"), &noise(n, 30_000)).unwrap();
+    }
+    put(&source, "film.mp4", &noise(99, 20 << 20)).unwrap();
+    device.json(&["backup"]).await.unwrap();
+    w.keeper.wait_until_proven(120).await.unwrap();
+    let listed = check(&w, "listing").await;
+    assert_eq!((&listed["checked"], &listed["missing"]), (&json!(5), &json!(0)), "{listed}");
+    // A list that lags behind would hide the ledger, too; a day later it does not.
+    w.house.store.set_faults(Faults::default());
+    recovered(&w, 5).await;
+}
+
+#[rstest]
+#[case::another_region(Faults { region: "south".into(), ..Faults::default() }, "sign-in", "expecting 'south'")]
+#[case::another_clock(Faults { clock_seconds: 3 * 3600 + 60, ..Faults::default() }, "clock", "Its clock is 3 hours ahead")]
+#[case::too_small(Faults { capacity: 100_000, ..Faults::default() }, "write", "is full")]
+#[tokio::test(flavor = "multi_thread")]
+async fn what_keeps_a_store_from_being_used_is_said_in_words_that_help(
+    #[case] fault: Faults,
+    #[case] at: &str,
+    #[case] said: &str,
+) {
+    let w = world().await;
+    w.house.store.set_faults(fault);
+    let tried = trial(&w, w.house.store_form()).await;
+    assert_eq!(tried["usable"], false, "{tried}");
+    let (went, words) = step(&tried, at);
+    assert!(went == "badly" && words.contains(said), "{tried}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_lock_is_seen_and_respected() {
+    let w = world_with("").await;
+    w.house.store.set_faults(Faults { locked_days: 30, ..Faults::default() });
+    let tried = trial(&w, w.house.store_form()).await;
+    assert_eq!((tried["usable"].clone(), step(&tried, "lock").0), (json!(true), "noted"), "{tried}");
+    assert!(step(&tried, "lock").1.contains("retention lock keeps"), "{tried}");
+    w.add_store().await;
+    let (device, source) = w.computer("desktop").await;
+    put(&source, "IMG_1.jpg", b"the picture of the weir").unwrap();
+    device.json(&["backup"]).await.unwrap();
+    w.keeper.wait_until_proven(60).await.unwrap();
+    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "offsite_days": 0, "brake_percent": 100 }))).await.unwrap();
+    let page = w.keeper.ask(Method::GET, "api/originals?limit=10", None).await.unwrap();
+    let ids = json!({ "originals": [page["originals"][0]["id"]] });
+    w.keeper.ask(Method::POST, "api/holding", Some(ids.clone())).await.unwrap();
+    w.keeper.ask(Method::POST, "api/holding/end", Some(ids)).await.unwrap();
+    let fault = wait_for("the store to refuse", 60, async || {
+        let work = w.keeper.ask(Method::GET, "api/work", None).await?;
+        Ok(work["faults"].as_array().into_iter().flatten().find(|f| f["kind"] == "remove").cloned())
+    })
+    .await;
+    let fault = match fault {
+        Ok(fault) => fault,
+        Err(e) => panic!(
+            "{e}: {} {}",
+            w.keeper.ask(Method::GET, "api/work", None).await.unwrap(),
+            w.keeper.ask(Method::GET, "api/holding", None).await.unwrap()
+        ),
+    };
+    assert!(fault["error"].as_str().unwrap().contains("keeps a copy of something deleted"), "{fault}");
+    assert_eq!(w.keeper.store().await.unwrap().state, "idle", "a lock is no reason to send no more");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_large_film_goes_on_at_the_part_where_it_was_killed() {
+    let mut w = world().await;
+    w.add_store().await;
+    let (device, source) = w.computer("desktop").await;
+    put(&source, "film.mp4", &noise(7, 150 << 20)).unwrap();
+    // Ten parts; two a second, so that a kill meets them half way.
+    w.house.store.set_faults(Faults { trickle: 20 << 20, ..Faults::default() });
+    device.json(&["backup"]).await.unwrap();
+    let parts = async |w: &World, least: u64| {
+        wait_for("parts to arrive", 60, async || Ok(Some(w.house.store.counts()).filter(|c| c.parts >= least))).await.unwrap()
+    };
+    let before: Counts = parts(&w, 4).await;
+    w.house.kill_service();
+    w.house.start_service().await.unwrap();
+    w.keeper = w.house.keeper().await.unwrap();
+    w.house.store.set_faults(Faults::default());
+    if let Err(e) = w.keeper.wait_until_proven(120).await {
+        panic!("{e}: {:?} {}", w.keeper.store().await.unwrap(), w.keeper.ask(Method::GET, "api/work", None).await.unwrap());
+    }
+    let after = w.house.store.counts();
+    // Whatever was under way when it was killed, two at most and the ones that had come in by then, is sent again; nothing else.
+    assert!(after.parts <= 10 + 2 + 2, "{before:?} {after:?}: it began again");
+
+    // A store that has forgotten the parts is sent them anew, and says nothing false meanwhile.
+    put(&source, "another film.mp4", &noise(8, 100 << 20)).unwrap();
+    w.house.store.set_faults(Faults { trickle: 20 << 20, ..Faults::default() });
+    device.json(&["backup"]).await.unwrap();
+    let so_far = after.parts;
+    parts(&w, so_far + 2).await;
+    w.house.store.tear();
+    w.house.store.set_faults(Faults::default());
+    w.keeper.wait_until_proven(120).await.unwrap();
+    recovered(&w, 2).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_store_that_asks_for_patience_gets_it() {
+    let w = world().await;
+    w.add_store().await;
+    w.house.store.set_faults(Faults { error_percent: 100, retry_after: 900, ..Faults::default() });
+    let (device, source) = w.computer("desktop").await;
+    put(&source, "IMG_1.jpg", b"the picture of the weir").unwrap();
+    device.json(&["backup"]).await.unwrap();
+    let store =
+        wait_for("the store to be left alone", 60, async || Ok(Some(w.keeper.store().await?).filter(|s| s.state == "failing")))
+            .await
+            .unwrap();
+    let wait = store.retry_at.unwrap() - chrono::Utc::now();
+    assert!(wait.num_seconds() > 600 && wait.num_seconds() <= 900, "{wait}");
+    w.house.store.set_faults(Faults::default());
+    w.keeper.ask(Method::POST, &format!("api/stores/{}/resume", store.id), Some(json!({}))).await.unwrap();
+    w.keeper.wait_until_proven(60).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_store_that_says_yes_and_forgets_is_found_out() {
+    let w = world().await;
+    w.add_store().await;
+    w.house.store.set_faults(Faults { forget_percent: 60, ..Faults::default() });
+    let (device, source) = w.computer("desktop").await;
+    for n in 0..12 {
+        put(&source, &format!("IMG_{n}.jpg"), &noise(n, 5_000)).unwrap();
+    }
+    device.json(&["backup"]).await.unwrap();
+    // Asked for the size right after, it does not know them: that is no confirmation.
+    wait_for("it to be noticed", 60, async || Ok((w.keeper.store().await?.state == "failing").then_some(()))).await.unwrap();
+    let there = walk::originals_below(&w.house.store_folder().join("objects")).map_or(0, |o| o.len()) as u64;
+    assert!(w.keeper.store().await.unwrap().held.count <= there, "nothing counts that is not there");
+    w.house.store.set_faults(Faults::default());
+    w.keeper.wait_until_proven(90).await.unwrap();
+    recovered(&w, 12).await;
+}
