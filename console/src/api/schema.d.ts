@@ -524,6 +524,108 @@ export interface paths {
         patch: operations["change_household"];
         trace?: never;
     };
+    "/api/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the server keeps of the household's key, and who else can open copies. */
+        get: operations["show_key"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/key/lend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lends the server the kit's key for an hour, for a drill or to mend what is damaged at home; or gives it back for good. */
+        post: operations["lend_key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/key/recipients": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adds somebody who can open copies as well, with a key of their own. */
+        post: operations["add_recipient"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/key/recipients/{recipient}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Seals for somebody no more. */
+        delete: operations["remove_recipient"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/key/renew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a new key. What is sent from now on opens with the new recovery kit alone; what was sent before is sealed anew over time. */
+        post: operations["renew_key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/key/strict": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The strict setting: the server forgets what opens copies. It goes on sealing, and compares sealed bytes; only the kit opens them. */
+        post: operations["forget_key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/kit": {
         parameters: {
             query?: never;
@@ -535,6 +637,23 @@ export interface paths {
         put?: never;
         /** The recovery kit. It opens everything, so the keeper's password is asked for again. */
         post: operations["show_kit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/kit/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Shows that the recovery kit was kept: the end of its key and its check, typed from the sheet. */
+        post: operations["prove_kit"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1724,6 +1843,44 @@ export interface components {
              */
             offsite_days: number;
         };
+        /** @description The household's key, as far as the server has it and anybody may know. */
+        HouseKey: {
+            /**
+             * Format: int64
+             * @description How many it had before.
+             */
+            earlier: number;
+            /** @description The recovery kit. */
+            kit: components["schemas"]["KitState"];
+            /**
+             * Format: int64
+             * @description For so long a lent key opens them.
+             */
+            lent_seconds?: number | null;
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            made_at?: string | null;
+            /** @description Whether the server can open copies just now. */
+            opens: boolean;
+            /** @description Others who can open copies. */
+            others: components["schemas"]["OtherRecipient"][];
+            /** @description Its public half, `age1…`. */
+            recipient: string;
+            /** @description The server was told to forget what opens copies. */
+            strict: boolean;
+            /**
+             * Format: int64
+             * @description Copies that are sealed for earlier recipients and will be sealed anew, a part each day.
+             */
+            to_reseal: number;
+            /**
+             * Format: int64
+             * @description Their bytes.
+             */
+            to_reseal_bytes: number;
+        };
         /** @description The state of the house, for anybody who asks. */
         HouseState: {
             /** @description One sentence that names nobody. */
@@ -1836,6 +1993,38 @@ export interface components {
             qr_svg: string;
             /** @description The text to keep. */
             text: string;
+        };
+        /** @description Show that the recovery kit was kept. */
+        KitProof: {
+            /** @description Its line `Check`. */
+            check: string;
+            /** @description The last eight characters of its line `Key`. */
+            key_end: string;
+        };
+        /** @description How the recovery kit is. */
+        KitState: {
+            /**
+             * Format: date-time
+             * @description When a part of it was typed back.
+             */
+            proven_at?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was shown last.
+             */
+            shown_at?: string | null;
+            /**
+             * @description `needless` (there is no store), `missing` (never shown), `outdated` (keys or stores have changed since), `unproven` (nobody has shown
+             *     that it was kept) or `proven`.
+             */
+            state: string;
+        };
+        /** @description Lend the server the key of the recovery kit. */
+        LendKey: {
+            /** @description For good, not for an hour. */
+            keep?: boolean;
+            /** @description The kit's line `Key`, or an older one. */
+            key: string;
         };
         /** @description What the service tells listeners as server-sent events. The event's name is the kind; its data is this, as JSON. */
         LiveEvent: {
@@ -1955,6 +2144,15 @@ export interface components {
         NewProgram: {
             /** @description What to call it, such as the program and the device it runs on. At most 60 characters. */
             name: string;
+        };
+        /** @description Let somebody else open copies as well. */
+        NewRecipient: {
+            /** @description What people call them. */
+            name: string;
+            /** @description The keeper's password, again. */
+            password: string;
+            /** @description The public half of their key, `age1…`. */
+            recipient: string;
         };
         /** @description Add a store, or give one new keys. */
         NewStore: {
@@ -2185,6 +2383,18 @@ export interface components {
             /** @description The originals. */
             originals: components["schemas"]["OriginalCard"][];
         };
+        /** @description Somebody else who can open copies. */
+        OtherRecipient: {
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            added_at: string;
+            /** @description What people call them. */
+            name: string;
+            /** @description The public half of their key, `age1…`. */
+            recipient: string;
+        };
         /** @description Everything on the Overview. */
         Overview: {
             /** @description On their way home from a store, after the house was rebuilt. */
@@ -2215,6 +2425,8 @@ export interface components {
             free_bytes: number;
             /** @description Good at home. */
             home: components["schemas"]["Amount"];
+            /** @description How the recovery kit is: `needless`, `missing`, `outdated`, `unproven` or `proven`. For the keeper. */
+            kit?: string | null;
             /** @description Confirmed by at least one store. */
             offsite: components["schemas"]["Amount"];
             /** @description Read back from a store, opened and found right lately. */
@@ -3830,6 +4042,138 @@ export interface operations {
             };
         };
     };
+    show_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HouseKey"];
+                };
+            };
+        };
+    };
+    lend_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LendKey"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HouseKey"];
+                };
+            };
+        };
+    };
+    add_recipient: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRecipient"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HouseKey"];
+                };
+            };
+        };
+    };
+    remove_recipient: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                recipient: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HouseKey"];
+                };
+            };
+        };
+    };
+    renew_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShowKit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HouseKey"];
+                };
+            };
+        };
+    };
+    forget_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShowKit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HouseKey"];
+                };
+            };
+        };
+    };
     show_kit: {
         parameters: {
             query?: never;
@@ -3849,6 +4193,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Kit"];
+                };
+            };
+        };
+    };
+    prove_kit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KitProof"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HouseKey"];
                 };
             };
         };

@@ -446,15 +446,18 @@ impl Catalog {
         Ok(rows.into_iter().map(|r| Expected { name: r.name, size: unsigned(r.size), digest: digest_of(&r.digest) }).collect())
     }
 
-    /// Whether a store has confirmed an object of this name by now.
+    /// Whether a store has confirmed an object of this name by now, or has one of this name that was sealed anew.
     pub async fn knows_object(&self, store: StoreId, name: &str) -> Result<bool> {
         let mut c = self.connection().await?;
-        let row: Count = sql_query("SELECT count(*) AS n FROM object WHERE store = $1 AND name COLLATE \"C\" = $2")
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<Text, _>(name)
-            .kept()
-            .get_result(&mut c)
-            .await?;
+        let row: Count = sql_query(
+            "SELECT (SELECT count(*) FROM object WHERE store = $1 AND name COLLATE \"C\" = $2)
+                  + (SELECT count(*) FROM superseded WHERE store = $1 AND name = $2) AS n",
+        )
+        .bind::<SqlUuid, _>(store.0)
+        .bind::<Text, _>(name)
+        .kept()
+        .get_result(&mut c)
+        .await?;
         Ok(row.n > 0)
     }
 

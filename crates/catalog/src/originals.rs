@@ -314,6 +314,22 @@ impl Catalog {
         Ok(())
     }
 
+    /// Originals that a store's ledger names, in the order of their ids, after a given one: for a checkpoint.
+    pub async fn listed(&self, store: ypogeion_core::StoreId, after: OriginalId, limit: i64) -> Result<Vec<OriginalRow>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<FullRow> = sql_query(format!(
+            "{FULL} JOIN standing s ON s.original = o.id AND s.place = $1 AND s.good AND s.listed WHERE o.id > $2 AND o.gone_at IS NULL
+             ORDER BY o.id LIMIT $3"
+        ))
+        .bind::<SqlUuid, _>(store.0)
+        .bind::<SqlUuid, _>(after.0)
+        .bind::<BigInt, _>(limit)
+        .kept()
+        .load(&mut c)
+        .await?;
+        rows.into_iter().map(OriginalRow::try_from).collect()
+    }
+
     /// Originals that a store has confirmed and its ledger does not name yet, oldest first.
     pub async fn unlisted(&self, store: ypogeion_core::StoreId, limit: i64) -> Result<Vec<OriginalRow>> {
         let mut c = self.connection().await?;

@@ -3,7 +3,7 @@
 use chrono::{DateTime, NaiveDateTime, Utc};
 use diesel::{
     OptionalExtension, QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Binary, Bool, Integer, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+    sql_types::{Array, BigInt, Binary, Bool, Integer, Jsonb, Nullable, SmallInt, Text, Timestamptz, Uuid as SqlUuid},
 };
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use uuid::Uuid;
@@ -43,6 +43,8 @@ pub struct StoreRow {
     pub faults: u32,
     /// Number of the last ledger segment.
     pub ledger_segment: u64,
+    /// Up to which of them its last checkpoint goes.
+    pub checkpoint: u64,
     /// The keeper has it wait.
     pub paused: bool,
     /// When, and how fast, copies go there.
@@ -139,6 +141,8 @@ struct Row {
     prices: serde_json::Value,
     #[diesel(sql_type = Bool)]
     notices: bool,
+    #[diesel(sql_type = BigInt)]
+    checkpoint: i64,
 }
 
 impl From<Row> for StoreRow {
@@ -159,6 +163,7 @@ impl From<Row> for StoreRow {
             retry_at: r.retry_at,
             faults: u32::try_from(r.faults).unwrap_or(0),
             ledger_segment: unsigned(r.ledger_segment),
+            checkpoint: unsigned(r.checkpoint),
             paused: r.paused,
             // Written by this program; one that is not understood holds nothing back.
             week: serde_json::from_value(r.week.clone()).unwrap_or_default(),
@@ -178,6 +183,8 @@ struct ObjectRow {
     size: i64,
     #[diesel(sql_type = Binary)]
     sealed_digest: Vec<u8>,
+    #[diesel(sql_type = SmallInt)]
+    epoch: i16,
 }
 
 #[derive(QueryableByName)]
@@ -211,7 +218,7 @@ fn json(value: &impl serde::Serialize) -> serde_json::Value {
 }
 
 const STORE: &str = "SELECT id, name, endpoint, region, bucket, prefix, access_key, secret_key, stopped, failing, retry_at, faults, \
-                     ledger_segment, paused, week, away, prices, notices FROM store";
+                     ledger_segment, paused, week, away, prices, notices, checkpoint FROM store";
 
 /// How urgent it is to send an original `o` anywhere: what has no copy away from home comes first.
 pub(crate) const EXPOSURE: &str = "CASE WHEN EXISTS (
@@ -426,18 +433,35 @@ impl Catalog {
         self.heal_now(&mut c, now).await
     }
 
+    /// A store's ledger has a checkpoint up to this segment.
+    pub async fn checkpoint_written(&self, store: StoreId, number: u64) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE store SET checkpoint = greatest(checkpoint, $2) WHERE id = $1")
+            .bind::<SqlUuid, _>(store.0)
+            .bind::<BigInt, _>(signed(number))
+            .kept()
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
     /// The object that a store has confirmed for these bytes.
     pub async fn object(&self, store: StoreId, digest: Digest) -> Result<Option<ObjectRecord>> {
+        Ok(self.object_of_epoch(store, digest).await?.map(|(object, _)| object))
+    }
+
+    /// The same with the epoch that it was sealed in.
+    pub async fn object_of_epoch(&self, store: StoreId, digest: Digest) -> Result<Option<(ObjectRecord, i16)>> {
         let mut c = self.connection().await?;
         let row: Option<ObjectRow> =
-            sql_query("SELECT name, size, sealed_digest FROM object WHERE store = $1 AND digest = $2 AND NOT leaving")
+            sql_query("SELECT name, size, sealed_digest, epoch FROM object WHERE store = $1 AND digest = $2 AND NOT leaving")
                 .bind::<SqlUuid, _>(store.0)
                 .bind::<Binary, _>(digest.as_bytes().as_slice())
                 .kept()
                 .get_result(&mut c)
                 .await
                 .optional()?;
-        Ok(row.map(|r| ObjectRecord { name: r.name, size: unsigned(r.size), sha256: digest_of(&r.sealed_digest) }))
+        Ok(row.map(|r| (ObjectRecord { name: r.name, size: unsigned(r.size), sha256: digest_of(&r.sealed_digest) }, r.epoch)))
     }
 
     /// The store has confirmed an object: its row, the observation for every original with these bytes, and the work that
@@ -447,15 +471,15 @@ impl Catalog {
         store: StoreId,
         digest: Digest,
         object: &ObjectRecord,
-        at: DateTime<Utc>,
+        (at, epoch): (DateTime<Utc>, i16),
         (ledger_at, prove_at): (DateTime<Utc>, DateTime<Utc>),
     ) -> Result<()> {
         let mut c = self.connection().await?;
         c.transaction(async |c| {
             sql_query(
-                "INSERT INTO object (store, digest, name, size, sealed_digest, confirmed_at) VALUES ($1, $2, $3, $4, $5, $6)
+                "INSERT INTO object (store, digest, name, size, sealed_digest, confirmed_at, epoch) VALUES ($1, $2, $3, $4, $5, $6, $7)
                  ON CONFLICT (store, digest) DO UPDATE SET name = excluded.name, size = excluded.size,
-                     sealed_digest = excluded.sealed_digest, confirmed_at = excluded.confirmed_at",
+                     sealed_digest = excluded.sealed_digest, confirmed_at = excluded.confirmed_at, epoch = excluded.epoch",
             )
             .bind::<SqlUuid, _>(store.0)
             .bind::<Binary, _>(digest.as_bytes().as_slice())
@@ -463,6 +487,7 @@ impl Catalog {
             .bind::<BigInt, _>(signed(object.size))
             .bind::<Binary, _>(object.sha256.as_bytes().as_slice())
             .bind::<Timestamptz, _>(at)
+            .bind::<SmallInt, _>(epoch)
             .kept()
             .execute(c)
             .await?;

@@ -46,13 +46,15 @@ pub enum Kind {
     Release,
     /// Remove the copy of an original that has gone from a store. Key: the original.
     Remove,
+    /// Seal anew what a store has for earlier recipients. Key: the store.
+    Reseal,
     /// Bring an original home that only its rows are left of, or see that it is there. Key: the original.
     Fetch,
 }
 
 impl Kind {
     /// Every kind.
-    pub const ALL: [Kind; 16] = [
+    pub const ALL: [Kind; 17] = [
         Self::Preview,
         Self::Replicate,
         Self::Ledger,
@@ -69,6 +71,7 @@ impl Kind {
         Self::Release,
         Self::Remove,
         Self::Fetch,
+        Self::Reseal,
     ];
 
     /// The word stored in the table.
@@ -90,6 +93,7 @@ impl Kind {
             Self::Release => "release",
             Self::Remove => "remove",
             Self::Fetch => "fetch",
+            Self::Reseal => "reseal",
         }
     }
 
@@ -365,7 +369,7 @@ impl Catalog {
                     count(*) FILTER (WHERE gave_up) AS failed
              FROM job
              -- The next round of a check is no work yet, nor is what leaves holding or a store some day.
-             WHERE kind NOT IN ('audit', 'survey', 'drill', 'release', 'remove') OR due <= $1 OR lease_end >= $1 OR error IS NOT NULL
+             WHERE kind NOT IN ('audit', 'survey', 'drill', 'release', 'remove', 'reseal') OR due <= $1 OR lease_end >= $1 OR error IS NOT NULL
              GROUP BY kind ORDER BY kind",
         )
         .bind::<Timestamptz, _>(now)

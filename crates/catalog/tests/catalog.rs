@@ -217,8 +217,8 @@ async fn layers_follow_the_observations() {
     assert_eq!((depths.home.count, depths.exposed.count, depths.exposed_since), (1, 1, Some(w.now)));
 
     let object = ObjectRecord { name: "objects/00/x.age".into(), size: 200, sha256: Digest::of(b"sealed") };
-    w.catalog.confirm(store, digest, &object, w.now, (w.now, w.now)).await.unwrap();
-    w.catalog.confirm(store, digest, &object, w.now, (w.now, w.now)).await.unwrap();
+    w.catalog.confirm(store, digest, &object, (w.now, 0), (w.now, w.now)).await.unwrap();
+    w.catalog.confirm(store, digest, &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     let depths = w.catalog.depths(Some(w.person), since).await.unwrap();
     assert_eq!((depths.offsite.count, depths.exposed.count, depths.proven.count), (1, 0, 0));
     assert_eq!(w.catalog.unlisted(store, 10).await.unwrap().len(), 1);
@@ -390,7 +390,7 @@ async fn the_most_urgent_work_is_taken_first_and_what_is_due_later_not_at_all() 
     let first = w.land(b"first", "juno/a.jpg").await.unwrap();
     let object = ObjectRecord { name: "o".into(), size: 9, sha256: Digest::of(b"sealed") };
     let next_month = w.now + TimeDelta::days(30);
-    w.catalog.confirm(store, Digest::of(b"first"), &object, w.now, (next_month, next_month)).await.unwrap();
+    w.catalog.confirm(store, Digest::of(b"first"), &object, (w.now, 0), (next_month, next_month)).await.unwrap();
     w.land(b"second", "juno/b.jpg").await.unwrap();
     w.catalog.send_again(store, Digest::of(b"first"), w.now).await.unwrap();
     let take =
@@ -522,7 +522,7 @@ async fn what_nobody_has_looked_at_for_longest_has_its_turn_first() {
 async fn stored(w: &World, store: StoreId, bytes: &[u8], path: &str) -> OriginalId {
     let id = w.land(bytes, path).await.unwrap();
     let object = ObjectRecord { name: format!("objects/{}", Digest::of(bytes)), size: 200, sha256: Digest::of(b"sealed") };
-    w.catalog.confirm(store, Digest::of(bytes), &object, w.now, (w.now, w.now)).await.unwrap();
+    w.catalog.confirm(store, Digest::of(bytes), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     w.write_segment(store, 1).await;
     id
 }
@@ -671,7 +671,7 @@ async fn what_moves_while_a_segment_is_written_is_written_again() {
     let store = w.add_store().await;
     let kite = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
     let object = ObjectRecord { name: "objects/a".into(), size: 200, sha256: Digest::of(b"sealed") };
-    w.catalog.confirm(store, Digest::of(b"kite"), &object, w.now, (w.now, w.now)).await.unwrap();
+    w.catalog.confirm(store, Digest::of(b"kite"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     let rows = w.catalog.unlisted(store, 9).await.unwrap();
     let (from, to) = (FiledPath::parse("juno/2026/04/a.jpg").unwrap(), FiledPath::parse("juno/2026/a.jpg").unwrap());
     w.catalog.moved(None, kite, &from, &to, w.now).await.unwrap();
@@ -705,7 +705,7 @@ async fn what_has_no_copy_away_from_home_goes_first_and_a_full_store_is_passed_o
     let first = take(&[]).await.remove(0);
     assert_eq!(first.key, one.0, "the oldest one first");
     let object = ObjectRecord { name: "objects/aa".into(), size: 9, sha256: Digest::of(b"sealed") };
-    w.catalog.confirm(quay, Digest::of(b"one"), &object, w.now, (w.now, w.now)).await.unwrap();
+    w.catalog.confirm(quay, Digest::of(b"one"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     w.catalog.finish_work(&first).await.unwrap();
     // Another store: what has a copy by now waits for what has none, though it is older.
     let address =

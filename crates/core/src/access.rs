@@ -192,6 +192,20 @@ actions! {
     WantCheck = "want_check" => KEEPER,
     /// The recovery kit. Asks for the keeper's password again.
     ShowKit = "show_kit" => KEEPER,
+    /// Whom copies are sealed for, and what the server keeps of the key.
+    ShowKey = "show_key" => KEEPER,
+    /// Make a new key. Asks for the keeper's password again.
+    RenewKey = "renew_key" => KEEPER,
+    /// Have the server forget what opens copies. Asks for the keeper's password again.
+    ForgetKey = "forget_key" => KEEPER,
+    /// Lend it the key for an hour, or give it back.
+    LendKey = "lend_key" => KEEPER,
+    /// Let somebody else open copies as well. Asks for the keeper's password again.
+    AddRecipient = "add_recipient" => KEEPER,
+    /// And no more.
+    RemoveRecipient = "remove_recipient" => KEEPER,
+    /// Show that the recovery kit was kept.
+    ProveKit = "prove_kit" => KEEPER,
     /// What the server knows of this device.
     DeviceStatus = "device_status" => DEVICE,
     /// Ask which copies this device may remove.

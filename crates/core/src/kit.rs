@@ -62,6 +62,8 @@ pub struct RecoveryKit {
     pub made: NaiveDate,
     /// The age identity, `AGE-SECRET-KEY-1…`: it opens every sealed object.
     pub key: String,
+    /// Keys that the household had before: some of what is in the stores may still be sealed for them.
+    pub older: Vec<String>,
     /// The stores, at least one.
     pub stores: Vec<StoreAddress>,
 }
@@ -95,6 +97,9 @@ impl RecoveryKit {
     /// The kit's text.
     pub fn to_text(&self) -> String {
         let mut text = format!("{TITLE}\nHousehold: {}\nMade: {}\nKey: {}\n", one_line(&self.household), self.made, self.key);
+        for key in &self.older {
+            let _ = writeln!(text, "Older key: {key}");
+        }
         for s in &self.stores {
             let fields = [
                 ("Store", &s.name),
@@ -119,14 +124,30 @@ impl RecoveryKit {
         text + "Check: " + &check + "\n"
     }
 
+    /// A hash of all that it says but its date: two kits with the same one open the same.
+    pub fn says(&self) -> Digest {
+        Digest::of(RecoveryKit { made: NaiveDate::default(), ..self.clone() }.to_text().as_bytes())
+    }
+
+    /// The check in its last line.
+    pub fn check_word(&self) -> String {
+        let text = self.to_text();
+        text.trim_end().rsplit(' ').next().unwrap_or_default().to_owned()
+    }
+
     /// Reads a kit's text. Forgives spaces around lines and blank lines, since people type it; forgives nothing else.
     pub fn parse(text: &str) -> Result<Self, KitError> {
         let lines: Vec<&str> = text.lines().map(str::trim).filter(|l| !l.is_empty()).collect();
         if lines.first() != Some(&TITLE) {
             return Err(KitError::NotAKit);
         }
-        let mut kit =
-            RecoveryKit { household: String::new(), made: NaiveDate::default(), key: String::new(), stores: Vec::new() };
+        let mut kit = RecoveryKit {
+            household: String::new(),
+            made: NaiveDate::default(),
+            key: String::new(),
+            older: Vec::new(),
+            stores: Vec::new(),
+        };
         let (mut seen_check, mut body) = (None, format!("{TITLE}\n"));
         for (index, line) in lines.iter().enumerate().skip(1) {
             let (name, value) = match line.split_once(':') {
@@ -141,6 +162,7 @@ impl RecoveryKit {
                 ("Household", None) => kit.household = value,
                 ("Made", None) => kit.made = value.parse().map_err(|_| KitError::Line(index + 1))?,
                 ("Key", None) => kit.key = value,
+                ("Older key", None) => kit.older.push(value),
                 ("Store", _) => kit.stores.push(StoreAddress {
                     name: value,
                     endpoint: String::new(),
@@ -195,6 +217,7 @@ mod tests {
             household: "Mill House".into(),
             made: NaiveDate::from_ymd_opt(2026, 11, 23).unwrap(),
             key: "AGE-SECRET-KEY-1EXAMPLE".into(),
+            older: Vec::new(),
             stores: vec![StoreAddress {
                 name: "North Quay".into(),
                 endpoint: "https://quay.example:9000".into(),
@@ -213,6 +236,20 @@ mod tests {
         assert_eq!(RecoveryKit::parse(&text).unwrap(), kit());
         let typed = text.replace('\n', "  \n\n   ");
         assert_eq!(RecoveryKit::parse(&typed).unwrap(), kit());
+    }
+
+    #[test]
+    fn older_keys_stand_behind_the_present_one() {
+        let kit = RecoveryKit { older: vec!["AGE-SECRET-KEY-1OLD".into(), "AGE-SECRET-KEY-1OLDER".into()], ..kit() };
+        assert!(
+            kit.to_text()
+                .contains("Key: AGE-SECRET-KEY-1EXAMPLE\nOlder key: AGE-SECRET-KEY-1OLD\nOlder key: AGE-SECRET-KEY-1OLDER\n")
+        );
+        assert_eq!(RecoveryKit::parse(&kit.to_text()).unwrap(), kit);
+        // The date is of no weight for what a kit opens.
+        let later = RecoveryKit { made: NaiveDate::from_ymd_opt(2027, 1, 1).unwrap(), ..kit.clone() };
+        assert_eq!(later.says(), kit.says());
+        assert_ne!(RecoveryKit { older: Vec::new(), ..kit.clone() }.says(), kit.says());
     }
 
     #[test]

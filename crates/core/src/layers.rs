@@ -47,11 +47,13 @@ pub enum Act {
     Opened,
     /// Looked for in a store's list.
     Listed,
+    /// Its sealed bytes were read back from a store and are those that were sent; nobody there could open them.
+    Compared,
 }
 
 impl Act {
     /// Every act, for tables and tests.
-    pub const ALL: [Act; 5] = [Self::Landed, Self::Reread, Self::Confirmed, Self::Opened, Self::Listed];
+    pub const ALL: [Act; 6] = [Self::Landed, Self::Reread, Self::Confirmed, Self::Opened, Self::Listed, Self::Compared];
 
     /// The word stored in the database.
     pub fn word(self) -> &'static str {
@@ -61,6 +63,7 @@ impl Act {
             Self::Confirmed => "confirmed",
             Self::Opened => "opened",
             Self::Listed => "listed",
+            Self::Compared => "compared",
         }
     }
 
@@ -236,6 +239,15 @@ mod tests {
             saw(store(), Act::Confirmed, 3, Outcome::Right),
         ];
         assert_eq!(layer_after(&seen, 3), Layer::Offsite);
+    }
+
+    #[test]
+    fn sealed_bytes_that_nobody_opened_are_no_proof() {
+        let sealed = Observation { digest: None, ..saw(store(), Act::Compared, 2, Outcome::Right) };
+        assert_eq!(layer_after(&[saw(store(), Act::Confirmed, 1, Outcome::Right), sealed.clone()], 3), Layer::Offsite);
+        let before = saw(store(), Act::Opened, 1, Outcome::Right);
+        assert_eq!(layer_after(&[before.clone(), sealed.clone()], 3), Layer::Proven, "an earlier proof stays one");
+        assert_eq!(layer_after(&[before, Observation { outcome: Outcome::Wrong, ..sealed }], 3), Layer::Device);
     }
 
     #[test]

@@ -1,7 +1,8 @@
 //! The ledger: the store's own list of what it holds, so that a replica can be read without this server.
 //!
 //! A ledger is a row of numbered segments; a segment is JSON Lines, one [`Record`] a line, the first of them a
-//! [`Record::Segment`]. How segments are compressed, sealed and named is the offsite crate's business and is described in
+//! [`Record::Segment`]. A checkpoint says in parts of the same form, each opened by a [`Record::Checkpoint`], what all segments up to its
+//! number add up to, so that not all of them have to be read. How segments are compressed, sealed and named is the offsite crate's business and is described in
 //! `docs/formats/store-layout.md`; what the records mean is described here and in `docs/formats/ledger.md`.
 
 use std::collections::BTreeMap;
@@ -29,6 +30,8 @@ pub const FORMAT: u32 = 1;
 pub enum Record {
     /// Opens every segment.
     Segment(SegmentHead),
+    /// Opens every part of a checkpoint.
+    Checkpoint(CheckpointHead),
     /// The household itself. The last one counts.
     Household(HouseholdRecord),
     /// A member. The last one with an id counts.
@@ -53,6 +56,23 @@ pub struct SegmentHead {
     pub replica: Uuid,
     /// Counts from 1.
     pub number: u64,
+    /// When it was written.
+    pub made_at: DateTime<Utc>,
+}
+
+/// The first line of a part of a checkpoint.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct CheckpointHead {
+    /// [`FORMAT`] of the writer.
+    pub format: u32,
+    /// The replica it belongs to.
+    pub replica: Uuid,
+    /// It stands for all segments up to this one.
+    pub number: u64,
+    /// Counts from 1.
+    pub part: u32,
+    /// Whether it is the last one. A checkpoint without its last part is none.
+    pub last: bool,
     /// When it was written.
     pub made_at: DateTime<Utc>,
 }
@@ -218,52 +238,110 @@ pub enum LedgerError {
         #[source]
         source: serde_json::Error,
     },
+    /// What was read could not be kept.
+    #[error("what was read of the ledger could not be kept")]
+    Kept(#[source] Box<dyn std::error::Error + Send + Sync>),
+}
+
+/// What a record changes in the originals of a ledger.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Change {
+    /// This is what is known of it now.
+    Put(Box<OriginalRecord>),
+    /// It is named no more.
+    Take(OriginalId),
+}
+
+/// Where the originals of a ledger are kept while it is read: in memory, or on a disk when there may be a million of them.
+pub trait Kept {
+    /// Applies the changes of one segment, all or none.
+    ///
+    /// # Errors
+    /// Whatever keeps them failed.
+    fn apply(&mut self, changes: Vec<Change>) -> Result<(), Box<dyn std::error::Error + Send + Sync>>;
+}
+
+impl Kept for BTreeMap<OriginalId, OriginalRecord> {
+    fn apply(&mut self, changes: Vec<Change>) -> Result<(), Box<dyn std::error::Error + Send + Sync>> {
+        for change in changes {
+            match change {
+                Change::Put(o) => drop(self.insert(o.id, *o)),
+                Change::Take(id) => drop(self.remove(&id)),
+            }
+        }
+        Ok(())
+    }
 }
 
 /// What all records of a ledger add up to.
 #[derive(Clone, Debug, Default)]
-pub struct Holdings {
+pub struct Holdings<K = BTreeMap<OriginalId, OriginalRecord>> {
     /// The household, if a record named it.
     pub household: Option<HouseholdRecord>,
     /// The members by id.
     pub people: BTreeMap<PersonId, PersonRecord>,
     /// The devices by id.
     pub devices: BTreeMap<DeviceId, DeviceRecord>,
-    /// The originals by id.
-    pub originals: BTreeMap<OriginalId, OriginalRecord>,
+    /// The originals.
+    pub originals: K,
     /// The highest number of a segment.
     pub last_segment: u64,
 }
 
-impl Holdings {
+impl<K: Kept> Holdings<K> {
+    /// Nothing yet.
+    pub fn new(originals: K) -> Self {
+        Holdings { household: None, people: BTreeMap::new(), devices: BTreeMap::new(), originals, last_segment: 0 }
+    }
+
     /// Takes the lines of one segment. Lines count only as a whole segment: on an error nothing of it is taken.
     pub fn take_segment(&mut self, replica: Uuid, text: &str) -> Result<SegmentHead, LedgerError> {
-        let mut records = Vec::new();
-        for (number, line) in text.lines().enumerate() {
-            records.push(
-                serde_json::from_str::<Record>(line).map_err(|source| LedgerError::NotARecord { line: number + 1, source })?,
-            );
-        }
-        let mut records = records.into_iter();
+        let mut records = read(text)?.into_iter();
         let Some(Record::Segment(head)) = records.next() else { return Err(LedgerError::NoHead) };
-        if head.format > FORMAT {
-            return Err(LedgerError::TooNew { found: head.format });
-        }
-        if head.replica != replica {
-            return Err(LedgerError::AnotherReplica { found: head.replica });
-        }
+        check(head.format, head.replica, replica)?;
+        self.take(records)?;
         self.last_segment = self.last_segment.max(head.number);
+        Ok(head)
+    }
+
+    /// Takes the lines of one part of a checkpoint, like those of a segment. The last segment is only known with the last part.
+    pub fn take_part(&mut self, replica: Uuid, text: &str) -> Result<CheckpointHead, LedgerError> {
+        let mut records = read(text)?.into_iter();
+        let Some(Record::Checkpoint(head)) = records.next() else { return Err(LedgerError::NoHead) };
+        check(head.format, head.replica, replica)?;
+        self.take(records)?;
+        if head.last {
+            self.last_segment = self.last_segment.max(head.number);
+        }
+        Ok(head)
+    }
+
+    fn take(&mut self, records: impl Iterator<Item = Record>) -> Result<(), LedgerError> {
+        let mut changes = Vec::new();
         for record in records {
             match record {
                 Record::Household(h) => self.household = Some(h),
                 Record::Person(p) => drop(self.people.insert(p.id, p)),
                 Record::Device(d) => drop(self.devices.insert(d.id, d)),
-                Record::Original(o) => drop(self.originals.insert(o.id, *o)),
-                Record::Removed(r) => drop(self.originals.remove(&r.id)),
-                Record::Segment(_) | Record::Unknown => {}
+                Record::Original(o) => changes.push(Change::Put(o)),
+                Record::Removed(r) => changes.push(Change::Take(r.id)),
+                Record::Segment(_) | Record::Checkpoint(_) | Record::Unknown => {}
             }
         }
-        Ok(head)
+        self.originals.apply(changes).map_err(LedgerError::Kept)
+    }
+}
+
+fn read(text: &str) -> Result<Vec<Record>, LedgerError> {
+    let line = |(number, line)| serde_json::from_str(line).map_err(|source| LedgerError::NotARecord { line: number + 1, source });
+    text.lines().enumerate().map(line).collect()
+}
+
+fn check(format: u32, found: Uuid, replica: Uuid) -> Result<(), LedgerError> {
+    match () {
+        () if format > FORMAT => Err(LedgerError::TooNew { found: format }),
+        () if found != replica => Err(LedgerError::AnotherReplica { found }),
+        () => Ok(()),
     }
 }
 
@@ -308,7 +386,7 @@ mod tests {
 
     #[test]
     fn later_records_replace_earlier_ones() {
-        let mut holdings = Holdings::default();
+        let mut holdings: Holdings = Holdings::default();
         holdings
             .take_segment(Uuid::nil(), &text(&[head(1, 1), original(5, "juno/2026/04/a.jpg"), original(6, "juno/2026/04/b.jpg")]))
             .unwrap();
@@ -320,7 +398,7 @@ mod tests {
     #[test]
     fn what_was_deleted_for_good_is_not_named_any_more_unless_it_came_again() {
         let removed = Record::Removed(RemovedRecord { id: OriginalId(Uuid::from_u128(5)), at: DateTime::UNIX_EPOCH });
-        let mut holdings = Holdings::default();
+        let mut holdings: Holdings = Holdings::default();
         holdings.take_segment(Uuid::nil(), &text(&[head(1, 1), original(5, "a/b"), original(6, "a/c"), removed])).unwrap();
         assert_eq!(holdings.originals.keys().map(|id| id.0.as_u128()).collect::<Vec<_>>(), [6]);
         holdings.take_segment(Uuid::nil(), &text(&[head(2, 1), original(5, "a/b")])).unwrap();
@@ -331,14 +409,14 @@ mod tests {
     fn kinds_of_records_from_the_future_are_passed_over() {
         let future =
             format!("{}\n{{\"type\":\"constellation\",\"stars\":7}}\n{}\n", line(&head(1, 1)), line(&original(5, "a/b")));
-        let mut holdings = Holdings::default();
+        let mut holdings: Holdings = Holdings::default();
         holdings.take_segment(Uuid::nil(), &future).unwrap();
         assert_eq!(holdings.originals.len(), 1);
     }
 
     #[test]
     fn a_segment_is_taken_whole_or_not_at_all() {
-        let mut holdings = Holdings::default();
+        let mut holdings: Holdings = Holdings::default();
         let torn = text(&[head(1, 1), original(5, "a/b")]) + "{\"type\":\"orig";
         assert!(matches!(holdings.take_segment(Uuid::nil(), &torn), Err(LedgerError::NotARecord { line: 3, .. })));
         assert!(matches!(holdings.take_segment(Uuid::nil(), &text(&[head(1, 2)])), Err(LedgerError::TooNew { found: 2 })));
@@ -350,9 +428,26 @@ mod tests {
     #[test]
     fn a_path_that_leads_outside_is_no_record() {
         let bad = line(&original(5, "a/b")).replace("a/b", "../b");
-        let mut holdings = Holdings::default();
+        let mut holdings: Holdings = Holdings::default();
         let lines = format!("{}\n{bad}\n", line(&head(1, 1)));
         assert!(matches!(holdings.take_segment(Uuid::nil(), &lines), Err(LedgerError::NotARecord { line: 2, .. })));
+    }
+
+    #[test]
+    fn a_checkpoint_stands_for_the_segments_before_it_and_later_ones_come_on_top() {
+        let part = |part: u32, last: bool, records: &[Record]| {
+            let head = CheckpointHead { format: 1, replica: Uuid::nil(), number: 7, part, last, made_at: DateTime::UNIX_EPOCH };
+            text(&[&[Record::Checkpoint(head)], records].concat())
+        };
+        let mut holdings: Holdings = Holdings::default();
+        holdings.take_part(Uuid::nil(), &part(1, false, &[original(5, "a/b")])).unwrap();
+        assert_eq!(holdings.last_segment, 0, "not before its last part");
+        holdings.take_part(Uuid::nil(), &part(2, true, &[original(6, "a/c")])).unwrap();
+        assert_eq!((holdings.last_segment, holdings.originals.len()), (7, 2));
+        holdings.take_segment(Uuid::nil(), &text(&[head(8, 1), original(5, "a/d")])).unwrap();
+        assert_eq!((holdings.last_segment, holdings.originals[&OriginalId(Uuid::from_u128(5))].path.as_str()), (8, "a/d"));
+        assert!(matches!(holdings.take_segment(Uuid::nil(), &part(1, true, &[])), Err(LedgerError::NoHead)), "it is no segment");
+        assert!(matches!(holdings.take_part(Uuid::max(), &part(1, true, &[])), Err(LedgerError::AnotherReplica { .. })));
     }
 
     /// A sample of the released format, word for word. It must be read for ever.
@@ -364,7 +459,7 @@ mod tests {
 {"type":"device","id":"0198a000-0000-7000-8000-000000000002","person":"0198a000-0000-7000-8000-000000000001","name":"Juno's phone"}
 {"type":"original","id":"0198a000-0000-7000-8000-000000000003","person":"0198a000-0000-7000-8000-000000000001","device":"0198a000-0000-7000-8000-000000000002","sha256":"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855","size":0,"path":"juno/2026/04/IMG_2214.HEIC","name":"IMG_2214.HEIC","kind":"photo","taken_at":"2026-04-12T08:15:30Z","taken_rule":"exif-offset","landed_at":"2026-04-12T20:00:00Z","object":{"name":"objects/ab/abcd.age","size":200,"sha256":"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"}}
 "#;
-        let mut holdings = Holdings::default();
+        let mut holdings: Holdings = Holdings::default();
         assert_eq!(holdings.take_segment(Uuid::nil(), sample).unwrap().number, 1);
         assert_eq!((holdings.people.len(), holdings.devices.len(), holdings.originals.len()), (1, 1, 1));
     }

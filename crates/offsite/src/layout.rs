@@ -1,16 +1,21 @@
 //! A replica in a store: `FORMAT.json`, sealed objects, and the ledger in numbered segments.
 
-use std::io::{Read, Write};
+use std::{
+    collections::BTreeMap,
+    io::{Read, Write},
+    path::Path,
+};
 
 use bytes::Bytes;
 use chrono::{DateTime, Utc};
 use flate2::{Compression, read::GzDecoder, write::GzEncoder};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
-use ypogeion_core::ledger::{Holdings, LedgerError, Record, SegmentHead, line};
+use ypogeion_core::ledger::{CheckpointHead, LedgerError, Record, SegmentHead, line};
 
 use crate::{
-    Fault, Identity, Store,
+    Fault, Keys, Ledger, Store,
+    contents::Contents,
     seal::{OpenError, open, seal},
     store::FORMAT_NAME,
 };
@@ -37,8 +42,8 @@ pub struct Replica {
     pub store: Store,
     /// Its own id.
     pub id: Uuid,
-    /// The household's key.
-    pub identity: Identity,
+    /// The household's keys.
+    pub keys: Keys,
 }
 
 /// Why a replica cannot be used.
@@ -69,27 +74,27 @@ pub struct BadSegment {
 
 impl Replica {
     /// Opens the replica in `store`, or begins one with the id `new`. The key must be the one it was begun with.
-    pub async fn open_or_begin(store: Store, identity: Identity, new: Uuid, now: DateTime<Utc>) -> Result<Self, ReplicaError> {
-        match Self::open(store.clone(), identity.clone()).await {
+    pub async fn open_or_begin(store: Store, keys: Keys, new: Uuid, now: DateTime<Utc>) -> Result<Self, ReplicaError> {
+        match Self::open(store.clone(), keys.clone()).await {
             Err(ReplicaError::None) => {
                 let format = FormatFile {
                     format: FORMAT.into(),
                     version: VERSION,
                     replica: new,
-                    recipient: identity.recipient(),
+                    recipient: keys.recipient(),
                     made_at: now,
                 };
                 let text = serde_json::to_string_pretty(&format).expect("plain text and numbers");
                 store.put(FORMAT_NAME, Bytes::from(text + "\n")).await?;
                 // Read back: should two servers begin here at once, both go on with the one that stayed.
-                Self::open(store, identity).await
+                Self::open(store, keys).await
             }
             other => other,
         }
     }
 
     /// Opens the replica that is in `store`.
-    pub async fn open(store: Store, identity: Identity) -> Result<Self, ReplicaError> {
+    pub async fn open(store: Store, keys: Keys) -> Result<Self, ReplicaError> {
         let text = match store.get(FORMAT_NAME).await {
             Err(Fault::Missing(_)) => return Err(ReplicaError::None),
             other => other?,
@@ -98,58 +103,143 @@ impl Replica {
         if format.format != FORMAT || format.version > VERSION {
             return Err(ReplicaError::NotUnderstood);
         }
-        if format.recipient != identity.recipient() {
+        let replica = Replica { store, id: format.replica, keys };
+        if !replica.keys.knows(&format.recipient) && !replica.opens_its_ledger().await? {
             return Err(ReplicaError::SomebodyElses);
         }
-        Ok(Replica { store, id: format.replica, identity })
+        Ok(replica)
+    }
+
+    /// Whether the newest segment of the ledger opens: the household may have another key by now than when it began.
+    async fn opens_its_ledger(&self) -> Result<bool, Fault> {
+        let Some(newest) = self.store.list("ledger").await?.pop() else { return Ok(false) };
+        let sealed = self.store.get(&newest).await?;
+        Ok(unpack(&self.keys, &sealed).is_ok())
     }
 
     /// Writes a ledger segment. Its name carries `salt` beside its number, so that no two writers ever meet in one name.
     pub async fn write_segment(&self, number: u64, salt: u32, records: &[Record], now: DateTime<Utc>) -> Result<String, Fault> {
         let head = Record::Segment(SegmentHead { format: ypogeion_core::ledger::FORMAT, replica: self.id, number, made_at: now });
-        let text: String = std::iter::once(&head).chain(records).map(|r| line(r) + "\n").collect();
-        let identity = self.identity.clone();
+        let name = format!("ledger/{number:08}-{salt:08x}.jsonl.gz.age");
+        self.write_lines(&name, std::iter::once(&head).chain(records)).await?;
+        Ok(name)
+    }
+
+    /// Writes one part of a checkpoint that stands for all segments up to `number`. All its parts carry one `salt`; only the last one makes
+    /// it a checkpoint.
+    pub async fn write_part(
+        &self,
+        (number, salt): (u64, u32),
+        (part, last): (u32, bool),
+        records: &[Record],
+        now: DateTime<Utc>,
+    ) -> Result<(), Fault> {
+        let format = ypogeion_core::ledger::FORMAT;
+        let head = Record::Checkpoint(CheckpointHead { format, replica: self.id, number, part, last, made_at: now });
+        let name = format!("checkpoints/{number:08}-{salt:08x}/{part:05}.jsonl.gz.age");
+        self.write_lines(&name, std::iter::once(&head).chain(records)).await
+    }
+
+    async fn write_lines(&self, name: &str, records: impl Iterator<Item = &Record>) -> Result<(), Fault> {
+        let text: String = records.map(|r| line(r) + "\n").collect();
+        let keys = self.keys.clone();
         let sealed = tokio::task::spawn_blocking(move || {
             let mut packed = GzEncoder::new(Vec::new(), Compression::default());
             packed.write_all(text.as_bytes())?;
             let mut sealed = Vec::new();
-            seal(&identity, packed.finish()?.as_slice(), &mut sealed)?;
-            std::io::Result::Ok(sealed)
+            let both = seal(&keys, packed.finish()?.as_slice(), &mut sealed)?;
+            std::io::Result::Ok((sealed, both.sealed))
         })
         .await
         .map_err(|e| Fault::Passing(e.to_string()))?
         .map_err(Fault::Home)?;
-        let (name, size) = (format!("ledger/{number:08}-{salt:08x}.jsonl.gz.age"), sealed.len() as u64);
-        self.store.put(&name, Bytes::from(sealed)).await?;
-        let kept = self.store.size(&name).await?;
-        if kept != size {
-            return Err(Fault::Passing(format!("{name} should have {size} bytes in the store and has {kept}")));
+        let (sealed, written) = sealed;
+        self.store.put(name, Bytes::from(sealed)).await?;
+        let kept = self.store.size(name).await?;
+        if kept != written.length {
+            return Err(Fault::Passing(format!("{name} should have {} bytes in the store and has {kept}", written.length)));
         }
-        Ok(name)
+        if !self.store.checks_sums() && self.store.digest_of(name).await? != written.digest {
+            return Err(Fault::Passing(format!("{name} is not there as it was written")));
+        }
+        Ok(())
     }
 
-    /// Reads the whole ledger. Segments that cannot be used are named, and the rest is used without them.
-    pub async fn read_ledger(&self) -> Result<(Holdings, Vec<BadSegment>), Fault> {
-        let (mut holdings, mut bad) = (Holdings::default(), Vec::new());
-        for name in self.store.list("ledger").await? {
-            let sealed = match self.store.get(&name).await {
-                Err(Fault::Missing(_)) => {
-                    bad.push(BadSegment { name, why: "it vanished while the ledger was read".into() });
-                    continue;
+    /// Reads the ledger: the newest checkpoint that is whole, and the segments after it. What cannot be used is named, and the rest is used
+    /// without it. What it says of the originals is kept in a file below `scratch`.
+    pub async fn read_ledger(&self, scratch: &Path) -> Result<(Ledger, Vec<BadSegment>), Fault> {
+        let home = |e: Box<dyn std::error::Error + Send + Sync>| Fault::Home(std::io::Error::other(e));
+        let begin = || Contents::below(scratch).map(Ledger::new).map_err(home);
+        let (mut ledger, mut bad, mut upto) = (begin()?, Vec::new(), 0);
+        let mut checkpoints: BTreeMap<String, Vec<String>> = BTreeMap::new();
+        for name in self.store.list("checkpoints").await? {
+            if let Some((folder, _)) = name.rsplit_once('/') {
+                checkpoints.entry(folder.to_owned()).or_default().push(name);
+            }
+        }
+        for (folder, parts) in checkpoints.into_iter().rev() {
+            match self.take_checkpoint(&mut ledger, &parts).await? {
+                Ok(number) => {
+                    upto = number;
+                    break;
                 }
-                other => other?,
-            };
-            match unpack(&self.identity, &sealed) {
+                Err(why) => {
+                    // An older one, and more segments, say the same.
+                    bad.extend(why.map(|why| BadSegment { name: folder, why }));
+                    ledger = begin()?;
+                }
+            }
+        }
+        for name in self.store.list("ledger").await? {
+            if number_of(&name).is_some_and(|n| n <= upto) {
+                continue;
+            }
+            match self.fetch_lines(&name).await? {
                 Ok(text) => {
-                    if let Err(e) = holdings.take_segment(self.id, &text) {
+                    if let Err(e) = ledger.take_segment(self.id, &text) {
                         bad.push(BadSegment { name, why: why(&e) });
                     }
                 }
-                Err(e) => bad.push(BadSegment { name, why: e.to_string() }),
+                Err(why) => bad.push(BadSegment { name, why }),
             }
         }
-        Ok((holdings, bad))
+        Ok((ledger, bad))
     }
+
+    /// `Err`: it cannot be used, and why; without a reason, it was never finished.
+    async fn take_checkpoint(&self, ledger: &mut Ledger, parts: &[String]) -> Result<Result<u64, Option<String>>, Fault> {
+        for (n, name) in parts.iter().enumerate() {
+            let text = match self.fetch_lines(name).await? {
+                Ok(text) => text,
+                Err(why) => return Ok(Err(Some(why))),
+            };
+            match ledger.take_part(self.id, &text) {
+                Ok(head) if head.part as usize != n + 1 => return Ok(Err(Some(format!("its part {} is missing", n + 1)))),
+                Ok(head) if head.last => return Ok(Ok(head.number)),
+                Ok(_) => {}
+                Err(e) => return Ok(Err(Some(why(&e)))),
+            }
+        }
+        Ok(Err(None))
+    }
+
+    async fn fetch_lines(&self, name: &str) -> Result<Result<String, String>, Fault> {
+        let sealed = match self.store.get(name).await {
+            Err(Fault::Missing(_)) => return Ok(Err("it vanished while the ledger was read".into())),
+            other => other?,
+        };
+        let keys = self.keys.clone();
+        let opened = tokio::task::spawn_blocking(move || unpack(&keys, &sealed));
+        match opened.await.map_err(|e| Fault::Passing(e.to_string()))? {
+            Err(OpenError::NoKey) => Err(Fault::Locked),
+            opened => Ok(opened.map_err(|e| e.to_string())),
+        }
+    }
+}
+
+/// The number in the name of a segment, if it has the form of one.
+fn number_of(name: &str) -> Option<u64> {
+    name.strip_prefix("ledger/")?.split('-').next()?.parse().ok()
 }
 
 fn why(e: &LedgerError) -> String {
@@ -159,9 +249,9 @@ fn why(e: &LedgerError) -> String {
     }
 }
 
-fn unpack(identity: &Identity, sealed: &[u8]) -> Result<String, OpenError> {
+fn unpack(keys: &Keys, sealed: &[u8]) -> Result<String, OpenError> {
     let mut packed = Vec::new();
-    open(identity, sealed, &mut packed)?;
+    open(keys, sealed, &mut packed)?;
     let mut text = String::new();
     GzDecoder::new(packed.as_slice()).take(LARGEST_SEGMENT).read_to_string(&mut text).map_err(|_| OpenError::Damaged)?;
     Ok(text)

@@ -28,10 +28,10 @@ pub async fn fetch<W: Write + Send + 'static>(replica: &Replica, name: &str, mut
     let stream = replica.store.stream(name).await?;
     let (sender, receiver) = mpsc::channel(16);
     let pump = tokio::spawn(pump(stream, sender));
-    let identity = replica.identity.clone();
+    let keys = replica.keys.clone();
     let opened = tokio::task::spawn_blocking(move || {
         let reader = StreamReader { receiver, current: Bytes::new() };
-        open(&identity, reader, &mut plain).map(|both| (both, plain))
+        open(&keys, reader, &mut plain).map(|both| (both, plain))
     })
     .await
     .map_err(|e| Fault::Passing(e.to_string()))?;
@@ -84,8 +84,21 @@ pub async fn prove(replica: &Replica, name: &str, expected: Digest) -> Result<(O
         Ok((both, _)) if both.plain.digest == expected => Ok((Outcome::Right, Some(expected))),
         Ok((both, _)) => Ok((Outcome::Wrong, Some(both.plain.digest))),
         Err(FetchError::Open(OpenError::Io(e))) => Err(Fault::Home(e)),
+        // Nothing is known of the copy by that.
+        Err(FetchError::Open(OpenError::NoKey)) => Err(Fault::Locked),
         Err(FetchError::Open(_)) => Ok((Outcome::Wrong, None)),
         Err(FetchError::Store(Fault::Missing(_))) => Ok((Outcome::Missing, None)),
         Err(FetchError::Store(fault)) => Err(fault),
+    }
+}
+
+/// Reads an object's sealed bytes and compares them with what was sent: all that a server without the key can do. It is no proof, because
+/// nothing is opened.
+pub async fn compare(replica: &Replica, name: &str, sealed: Digest) -> Result<Outcome, Fault> {
+    match replica.store.digest_of(name).await {
+        Ok(found) if found == sealed => Ok(Outcome::Right),
+        Ok(_) => Ok(Outcome::Wrong),
+        Err(Fault::Missing(_)) => Ok(Outcome::Missing),
+        Err(fault) => Err(fault),
     }
 }

@@ -4,7 +4,6 @@
 //! whatever has a name is whole, and a recovery that was interrupted goes on with what has none yet.
 
 use std::{
-    collections::BTreeMap,
     fs::{self, File},
     io::{self, BufWriter, Write},
     path::{Path, PathBuf},
@@ -13,10 +12,11 @@ use std::{
 };
 
 use futures_util::{StreamExt, stream};
-use ypogeion_core::{Hasher, OriginalId, ledger::OriginalRecord};
+use ypogeion_core::{Hasher, ledger::OriginalRecord};
 
 use crate::{
     Fault, Replica,
+    contents::Broken,
     prove::{FetchError, fetch},
 };
 
@@ -57,38 +57,36 @@ impl Report {
     }
 }
 
-/// Restores `originals` below `target`, `parallel` at a time, newest first. `told` is called after each one.
+/// Where a recovery keeps what has no name yet, below its target.
+pub fn scratch_of(target: &Path) -> PathBuf {
+    target.join(SCRATCH)
+}
+
+/// Restores `asked` originals below `target`, `parallel` at a time, in the order in which they come. `told` is called after each one.
 pub async fn recover(
     replica: &Replica,
-    originals: &BTreeMap<OriginalId, OriginalRecord>,
+    (originals, asked): (impl Iterator<Item = Result<OriginalRecord, Broken>> + Send, u64),
     target: &Path,
     parallel: usize,
     mut told: impl FnMut(&OriginalRecord, &Ended),
 ) -> Result<Report, Fault> {
-    let scratch = target.join(SCRATCH);
+    let scratch = scratch_of(target);
     fs::create_dir_all(&scratch).map_err(Fault::Home)?;
-    let mut order: Vec<OriginalId> = originals.keys().copied().collect();
-    order.sort_by(|a, b| {
-        let (a, b) = (&originals[a], &originals[b]);
-        b.taken_at.cmp(&a.taken_at).then_with(|| a.path.cmp(&b.path))
-    });
-    let mut report = Report { asked: order.len() as u64, ..Report::default() };
+    let mut report = Report { asked, ..Report::default() };
     let target: Arc<Path> = target.into();
-    let mut work = stream::iter(order)
-        .map(|id| {
+    let mut work = stream::iter(originals)
+        .map(|record| {
             let target = Arc::clone(&target);
             async move {
-                let record = &originals[&id];
-                (record, restore(replica, record, &target).await)
+                let record = record.map_err(|e| Fault::Home(io::Error::other(e)))?;
+                let ended = restore(replica, &record, &target).await?;
+                Ok::<_, Fault>((record, ended))
             }
         })
         .buffer_unordered(parallel.max(1));
-    while let Some((record, ended)) = work.next().await {
+    while let Some(ended) = work.next().await {
         // A full disk, or a store that refuses, ends the whole pass: going on would only repeat it.
-        let ended = match ended {
-            Ok(ended) => ended,
-            Err(fault) => return Err(fault),
-        };
+        let (record, ended) = ended?;
         match &ended {
             Ended::Restored => {
                 report.restored += 1;
@@ -97,7 +95,7 @@ pub async fn recover(
             Ended::Present => report.present += 1,
             Ended::Failed(why) => report.failed.push((record.path.to_string(), why.clone())),
         }
-        told(record, &ended);
+        told(&record, &ended);
     }
     drop(work);
     // Only ever holds files of this program; what is left there belongs to originals that failed.
@@ -128,6 +126,7 @@ async fn restore(replica: &Replica, record: &OriginalRecord, target: &Path) -> R
             }
             Ok((both, _)) => return Ok(Ended::Failed(format!("the store's copy has another hash, {}", both.plain.digest))),
             Err(FetchError::Open(crate::seal::OpenError::Io(e))) => return Err(Fault::Home(e)),
+            Err(FetchError::Open(crate::seal::OpenError::NoKey)) => return Err(Fault::Locked),
             Err(FetchError::Open(e)) => return Ok(Ended::Failed(e.to_string())),
             Err(FetchError::Store(Fault::Missing(_))) => return Ok(Ended::Failed("the store has lost it".to_owned())),
             Err(FetchError::Store(fault)) if fault.passes() && attempt < ATTEMPTS => {

@@ -40,17 +40,17 @@ enum Sealed {
 /// `expected` is the original's identity; `spool` is a folder at home, of this store alone, for sealed bodies that are too large for
 /// memory. What is in it goes on where it was interrupted; [`spool::forget`] it once the confirmation is written down.
 pub async fn send(replica: &Replica, home: &Path, expected: Digest, name: &str, spool: &Path) -> Result<ObjectRecord, SendError> {
-    let (identity, home, spool_in, named) = (replica.identity.clone(), home.to_owned(), spool.to_owned(), name.to_owned());
+    let (keys, home, spool_in, named) = (replica.keys.clone(), home.to_owned(), spool.to_owned(), name.to_owned());
     let sealed = tokio::task::spawn_blocking(move || -> std::io::Result<Sealed> {
         let file = File::open(&home)?;
         let length = file.metadata()?.len();
         let reader = BufReader::with_capacity(256 << 10, file);
         if length <= PART as u64 - (64 << 10) {
             let mut out = Vec::with_capacity(length as usize + length as usize / 4000 + 1024);
-            let both = seal(&identity, reader, &mut out)?;
+            let both = seal(&keys, reader, &mut out)?;
             Ok(Sealed::InMemory(out, both))
         } else {
-            Ok(Sealed::Spooled(spool::seal_into(&spool_in, &named, expected, |out| seal(&identity, reader, out))?))
+            Ok(Sealed::Spooled(spool::seal_into(&spool_in, &named, expected, |out| seal(&keys, reader, out))?))
         }
     })
     .await

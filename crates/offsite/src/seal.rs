@@ -48,6 +48,90 @@ impl FromStr for Identity {
     }
 }
 
+/// For whom things are sealed, and with what they are opened.
+///
+/// * What is sealed opens with the key of any of its recipients.
+/// * A server in the strict setting has recipients and no identity: it seals, and opens nothing.
+/// * Identities of earlier recovery kits stay, for what was sealed before.
+#[derive(Clone, Debug, Default)]
+pub struct Keys {
+    identities: Vec<Identity>,
+    recipients: Vec<Recipient>,
+    /// Recipients that things were sealed for earlier.
+    earlier: Vec<String>,
+    /// How often the recipients have changed.
+    epoch: i16,
+}
+
+/// The public half of a key, `age1…`.
+#[derive(Clone)]
+pub struct Recipient(age::x25519::Recipient);
+
+impl std::fmt::Debug for Recipient {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Recipient({})", self.0)
+    }
+}
+
+impl std::fmt::Display for Recipient {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        self.0.fmt(f)
+    }
+}
+
+/// The text is not the public half of an age key.
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[error("this is not the public half of an age key; it begins with age1")]
+pub struct NotARecipient;
+
+impl FromStr for Recipient {
+    type Err = NotARecipient;
+    fn from_str(text: &str) -> Result<Self, NotARecipient> {
+        text.trim().parse().map(Recipient).map_err(|_| NotARecipient)
+    }
+}
+
+impl From<Identity> for Keys {
+    fn from(identity: Identity) -> Self {
+        Keys { recipients: vec![Recipient(identity.0.to_public())], identities: vec![identity], earlier: Vec::new(), epoch: 0 }
+    }
+}
+
+impl Keys {
+    /// Seals for `recipients`, the household's own first, and opens with `identities`.
+    pub fn new(recipients: Vec<Recipient>, identities: Vec<Identity>, earlier: Vec<String>, epoch: i16) -> Self {
+        Keys { identities, recipients, earlier, epoch }
+    }
+
+    /// How often the recipients have changed.
+    pub fn epoch(&self) -> i16 {
+        self.epoch
+    }
+
+    /// The same with more keys to open with.
+    pub fn and_open_with(mut self, more: impl IntoIterator<Item = Identity>) -> Self {
+        self.identities.extend(more);
+        self
+    }
+
+    /// Whether it opens what it seals.
+    pub fn can_open(&self) -> bool {
+        self.recipients.first().is_some_and(|r| self.identities.iter().any(|i| i.recipient() == r.to_string()))
+    }
+
+    /// The household's own public half.
+    pub fn recipient(&self) -> String {
+        self.recipients.first().map(ToString::to_string).unwrap_or_default()
+    }
+
+    /// Whether a public half is one that things are or were sealed for, or that can be opened.
+    pub fn knows(&self, recipient: &str) -> bool {
+        self.recipients.iter().any(|r| r.to_string() == recipient)
+            || self.earlier.iter().any(|r| r == recipient)
+            || self.identities.iter().any(|i| i.recipient() == recipient)
+    }
+}
+
 /// Length and SHA-256 of what passed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Passed {
@@ -108,10 +192,9 @@ impl<W: Write> Write for Counted<W> {
 }
 
 /// Seals everything from `plain` into `sealed`. Blocks; not for an async thread.
-pub fn seal(identity: &Identity, plain: impl Read, sealed: impl Write) -> io::Result<Both> {
-    let recipient = identity.0.to_public();
-    let encryptor =
-        age::Encryptor::with_recipients(std::iter::once(&recipient as &dyn age::Recipient)).map_err(io::Error::other)?;
+pub fn seal(keys: &Keys, plain: impl Read, sealed: impl Write) -> io::Result<Both> {
+    let recipients = keys.recipients.iter().map(|r| &r.0 as &dyn age::Recipient);
+    let encryptor = age::Encryptor::with_recipients(recipients).map_err(io::Error::other)?;
     let mut plain = Counted::new(plain);
     let mut sealed = Counted::new(sealed);
     let mut writer = encryptor.wrap_output(&mut sealed)?;
@@ -130,9 +213,9 @@ pub fn seal(identity: &Identity, plain: impl Read, sealed: impl Write) -> io::Re
 const SEALED: &str = "age:";
 
 /// Seals a short secret into text, so that whoever reads the database learns nothing from it without the household's key.
-pub fn seal_secret(identity: &Identity, secret: &str) -> io::Result<String> {
+pub fn seal_secret(keys: &Keys, secret: &str) -> io::Result<String> {
     let mut sealed = Vec::new();
-    seal(identity, secret.as_bytes(), &mut sealed)?;
+    seal(keys, secret.as_bytes(), &mut sealed)?;
     Ok(format!("{SEALED}{}", BASE64.encode(&sealed)))
 }
 
@@ -142,11 +225,11 @@ pub fn is_sealed(text: &str) -> bool {
 }
 
 /// Opens what [`seal_secret`] has sealed. A text that was never sealed is the secret itself.
-pub fn open_secret(identity: &Identity, text: &str) -> Result<String, OpenError> {
+pub fn open_secret(keys: &Keys, text: &str) -> Result<String, OpenError> {
     let Some(sealed) = text.strip_prefix(SEALED) else { return Ok(text.to_owned()) };
     let sealed = BASE64.decode(sealed.as_bytes()).map_err(|_| OpenError::Damaged)?;
     let mut secret = Vec::new();
-    open(identity, sealed.as_slice(), &mut secret)?;
+    open(keys, sealed.as_slice(), &mut secret)?;
     String::from_utf8(secret).map_err(|_| OpenError::Damaged)
 }
 
@@ -156,6 +239,9 @@ pub enum OpenError {
     /// Sealed for another key.
     #[error("it was sealed for another key; this recovery kit belongs to another household or replica")]
     AnotherKey,
+    /// There is no key here that opens anything.
+    #[error("this server keeps no key that opens copies")]
+    NoKey,
     /// The sealed bytes are damaged or cut short.
     #[error("its sealed bytes are damaged")]
     Damaged,
@@ -166,13 +252,16 @@ pub enum OpenError {
 
 /// Opens everything from `sealed` into `plain`. Blocks; not for an async thread. What was written to `plain` before an
 /// error was authentic as far as it went, and is not the whole.
-pub fn open(identity: &Identity, sealed: impl Read, plain: impl Write) -> Result<Both, OpenError> {
+pub fn open(keys: &Keys, sealed: impl Read, plain: impl Write) -> Result<Both, OpenError> {
+    if keys.identities.is_empty() {
+        return Err(OpenError::NoKey);
+    }
     let mut sealed = Counted::new(sealed);
     let decryptor = age::Decryptor::new(&mut sealed).map_err(|e| match e {
         age::DecryptError::Io(e) => from_io(e),
         _ => OpenError::Damaged,
     })?;
-    let mut reader = decryptor.decrypt(std::iter::once(&identity.0 as &dyn age::Identity)).map_err(|e| match e {
+    let mut reader = decryptor.decrypt(keys.identities.iter().map(|i| &i.0 as &dyn age::Identity)).map_err(|e| match e {
         age::DecryptError::NoMatchingKeys => OpenError::AnotherKey,
         age::DecryptError::Io(e) => from_io(e),
         _ => OpenError::Damaged,
@@ -208,9 +297,13 @@ mod tests {
 
     use super::*;
 
-    fn sealed(identity: &Identity, plain: &[u8]) -> (Vec<u8>, Both) {
+    fn keys() -> Keys {
+        Identity::generate().into()
+    }
+
+    fn sealed(keys: &Keys, plain: &[u8]) -> (Vec<u8>, Both) {
         let mut out = Vec::new();
-        let both = seal(identity, plain, &mut out).unwrap();
+        let both = seal(keys, plain, &mut out).unwrap();
         (out, both)
     }
 
@@ -220,7 +313,7 @@ mod tests {
     #[case::a_chunk(64 << 10)]
     #[case::chunks(200_000)]
     fn what_was_sealed_opens_again(#[case] length: usize) {
-        let identity = Identity::generate();
+        let identity = keys();
         let plain: Vec<u8> = (0..length).map(|i| (i * 31) as u8).collect();
         let (bytes, both) = sealed(&identity, &plain);
         assert_eq!((both.plain.digest, both.sealed.digest), (Digest::of(&plain), Digest::of(&bytes)));
@@ -231,7 +324,7 @@ mod tests {
 
     #[test]
     fn every_flipped_bit_is_noticed() {
-        let identity = Identity::generate();
+        let identity = keys();
         let (bytes, _) = sealed(&identity, &vec![7; 100_000]);
         for at in (0..bytes.len()).step_by(997) {
             let mut bad = bytes.clone();
@@ -242,23 +335,46 @@ mod tests {
 
     #[test]
     fn cut_bytes_and_other_keys_are_told_apart() {
-        let identity = Identity::generate();
+        let identity = keys();
         let (bytes, _) = sealed(&identity, b"kite");
         assert!(matches!(open(&identity, &bytes[..bytes.len() - 1], io::sink()), Err(OpenError::Damaged)));
-        assert!(matches!(open(&Identity::generate(), bytes.as_slice(), io::sink()), Err(OpenError::AnotherKey)));
+        assert!(matches!(open(&keys(), bytes.as_slice(), io::sink()), Err(OpenError::AnotherKey)));
         assert!(matches!(open(&identity, b"".as_slice(), io::sink()), Err(OpenError::Damaged)));
     }
 
     #[test]
     fn a_secret_is_sealed_into_text_and_opens_with_its_own_key_alone() {
-        let identity = Identity::generate();
+        let identity = keys();
         let sealed = seal_secret(&identity, "ember & ash").unwrap();
         assert!(is_sealed(&sealed) && !sealed.contains("ember"));
         assert_eq!(open_secret(&identity, &sealed).unwrap(), "ember & ash");
-        assert!(matches!(open_secret(&Identity::generate(), &sealed), Err(OpenError::AnotherKey)));
+        assert!(matches!(open_secret(&keys(), &sealed), Err(OpenError::AnotherKey)));
         assert!(matches!(open_secret(&identity, "age:nonsense"), Err(OpenError::Damaged)));
         assert!(!is_sealed("ember & ash"));
         assert_eq!(open_secret(&identity, "ember & ash").unwrap(), "ember & ash");
+    }
+
+    #[test]
+    fn several_recipients_open_what_is_sealed_for_all_and_earlier_keys_what_was_before() {
+        let (old, new, aunt) = (Identity::generate(), Identity::generate(), Identity::generate());
+        let (before, _) = sealed(&old.clone().into(), b"kite");
+        let public = |i: &Identity| i.recipient().parse::<Recipient>().unwrap();
+        let strict = Keys::new(vec![public(&new), public(&aunt)], Vec::new(), vec![old.recipient()], 1);
+        let (now, _) = sealed(&strict, b"weir");
+        assert!(!strict.can_open() && matches!(open(&strict, now.as_slice(), io::sink()), Err(OpenError::NoKey)));
+        for identity in [&new, &aunt] {
+            let mut out = Vec::new();
+            open(&identity.clone().into(), now.as_slice(), &mut out).unwrap();
+            assert_eq!(out, b"weir");
+        }
+        assert!(matches!(open(&old.clone().into(), now.as_slice(), io::sink()), Err(OpenError::AnotherKey)));
+        let whole = strict.clone().and_open_with([new.clone(), old.clone()]);
+        assert!(whole.can_open() && open(&whole, before.as_slice(), io::sink()).is_ok());
+        assert!(
+            strict.knows(&old.recipient()) && strict.knows(&new.recipient()) && !strict.knows(&Identity::generate().recipient())
+        );
+        assert_eq!(strict.recipient(), new.recipient());
+        assert_eq!("AGE-SECRET-KEY-1X".parse::<Recipient>().unwrap_err(), NotARecipient);
     }
 
     #[test]

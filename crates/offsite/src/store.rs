@@ -97,6 +97,9 @@ pub enum Fault {
     /// It will not work until somebody changes something: keys, bucket, room.
     #[error("{0}")]
     Refused(String),
+    /// It holds sealed bytes, and no key that opens them is kept here.
+    #[error("this server keeps no key that opens copies; lend it the key of the recovery kit")]
+    Locked,
     /// Its disk is not connected.
     #[error("{0} is not connected")]
     Away(String),

@@ -37,6 +37,8 @@ pub struct Options {
     pub prove_after: u32,
     /// More lines for the settings file, before its sections.
     pub settings: String,
+    /// More lines for the settings of the way offsite.
+    pub offsite: String,
     /// Ports of the service: http and https; 0 takes free ones.
     pub ports: (u16, u16),
     /// Whether the database may forget on a power cut, which makes tests faster.
@@ -53,6 +55,7 @@ impl Options {
             reserve_gb: 1,
             prove_after: 1,
             settings: String::new(),
+            offsite: String::new(),
             ports: (0, 0),
             throw_away: true,
         }
@@ -224,7 +227,7 @@ fn write_settings(options: &Options) -> Step<()> {
     let folder = &options.folder;
     let text = format!(
         "data_folder = {:?}\nlibrary = {:?}\nlisten = [\"http://127.0.0.1:{}\", \"https://127.0.0.1:{}\"]\nreserve_gb = {}\nadopt_from = [{:?}]\ncopy_to = [{:?}]\n{}\n\
-         [offsite]\nprove_after_seconds = {}\nledger_after_seconds = 1\n",
+         [offsite]\nprove_after_seconds = {}\nledger_after_seconds = 1\n{}\n",
         folder.join("data"),
         folder.join("library"),
         options.ports.0,
@@ -233,7 +236,8 @@ fn write_settings(options: &Options) -> Step<()> {
         folder.join("disks"),
         folder.join("drawer"),
         options.settings,
-        options.prove_after
+        options.prove_after,
+        options.offsite
     );
     Ok(fs::write(folder.join("ypogeiond.toml"), text)?)
 }

@@ -54,6 +54,7 @@ impl Stage {
             reserve_gb: 1,
             prove_after: 1,
             settings: String::new(),
+            offsite: String::new(),
             ports,
             throw_away,
         })

@@ -16,12 +16,12 @@ use ypogeion_core::{Digest, OriginalId, StoreId, UploadId, concurrency::Concurre
 use ypogeion_library::Library;
 use ypogeion_media::worker::Pool;
 use ypogeion_offsite::{
-    Fault, Identity, Line, Replica, Store,
+    Fault, Line, Replica, Store,
     layout::ReplicaError,
     seal::{is_sealed, open_secret, seal_secret},
 };
 
-use crate::{dav::locks::Locks, failure::Answer, live::Live, security::Limiter, settings::Settings};
+use crate::{dav::locks::Locks, failure::Answer, keys::Keyring, live::Live, security::Limiter, settings::Settings};
 
 /// The shared state.
 pub struct App {
@@ -33,8 +33,8 @@ pub struct App {
     pub library: Arc<Library>,
     /// The household.
     pub household: Household,
-    /// The household's key.
-    pub identity: Identity,
+    /// The household's keys.
+    pub keyring: Keyring,
     /// Reads facts from what has just arrived; people wait for it.
     pub reader: Arc<Pool>,
     /// Makes previews; nobody waits for it.
@@ -85,8 +85,8 @@ pub struct Parts {
     pub library: Library,
     /// See [`App::household`].
     pub household: Household,
-    /// See [`App::identity`].
-    pub identity: Identity,
+    /// See [`App::keyring`].
+    pub keyring: Keyring,
     /// The program that serves as media worker.
     pub program: PathBuf,
     /// See [`App::certificate`].
@@ -110,7 +110,7 @@ impl App {
             catalog: parts.catalog,
             library: Arc::new(parts.library),
             household: parts.household,
-            identity: parts.identity,
+            keyring: parts.keyring,
             live: Live::default(),
             limiter: Limiter::default(),
             certificate: parts.certificate,
@@ -189,15 +189,15 @@ impl App {
             return Ok(replica.clone());
         }
         let way = Store::by(&self.address_of(store)?, self.line(store))?.that_notices(store.notices);
-        let identity = self.identity.clone();
+        let keys = self.keyring.keys();
         let opened = if way.is_disk() {
             // An empty folder is what is left where a disk is not mounted. A replica is begun there only when it is added.
-            match Replica::open(way, identity).await {
+            match Replica::open(way, keys).await {
                 Err(ReplicaError::None) => return Err(Fault::Away(store.address.name.clone()).into()),
                 other => other?,
             }
         } else {
-            Replica::open_or_begin(way, identity, self.household.replica, self.now()).await?
+            Replica::open_or_begin(way, keys, self.household.replica, self.now()).await?
         };
         lock(&self.replicas).insert(store.id, opened.clone());
         Ok(opened)
@@ -205,18 +205,21 @@ impl App {
 
     /// Where a store is and how to sign in, with its secret opened. The catalogue has it sealed.
     pub fn address_of(&self, store: &StoreRow) -> Result<StoreAddress, Fault> {
-        let secret_key = open_secret(&self.identity, &store.address.secret_key).map_err(|e| {
+        let secret_key = open_secret(&self.keyring.own, &store.address.secret_key).map_err(|e| {
             Fault::Refused(format!("the secret key of {} cannot be opened: {e}; enter it again", store.address.name))
         })?;
         Ok(StoreAddress { secret_key, ..store.address.clone() })
     }
 
-    /// Seals the secrets of stores that were added before they were sealed.
+    /// Seals the secrets of stores that were added before they were sealed, or before there was a key of the server's own.
     pub async fn seal_secrets(&self) -> Answer<()> {
         for store in self.catalog.stores().await? {
             let secret = &store.address.secret_key;
-            if !secret.is_empty() && !is_sealed(secret) {
-                self.catalog.set_store_secret(store.id, &self.sealed(secret)?).await?;
+            // In the clear, or sealed for the household's key, which the server may be told to forget.
+            let ours = is_sealed(secret) && open_secret(self.keyring.own_alone(), secret).is_ok();
+            if !secret.is_empty() && !ours {
+                let plain = self.address_of(&store)?.secret_key;
+                self.catalog.set_store_secret(store.id, &self.sealed(&plain)?).await?;
             }
         }
         Ok(())
@@ -224,7 +227,7 @@ impl App {
 
     /// A secret as the catalogue keeps it. A disk has none.
     pub fn sealed(&self, secret: &str) -> Answer<String> {
-        if secret.is_empty() { Ok(String::new()) } else { Ok(seal_secret(&self.identity, secret).map_err(Fault::Home)?) }
+        if secret.is_empty() { Ok(String::new()) } else { Ok(seal_secret(&self.keyring.own, secret).map_err(Fault::Home)?) }
     }
 
     /// The way to a store, at its week's pace. All requests of this process to that store share it.
@@ -242,6 +245,11 @@ impl App {
     /// Forgets an opened replica, because its keys changed or it failed.
     pub fn forget_replica(&self, store: StoreId) {
         lock(&self.replicas).remove(&store);
+    }
+
+    /// Forgets all of them: the keys have changed.
+    pub fn forget_replicas(&self) {
+        lock(&self.replicas).clear();
     }
 
     /// Notes bytes that a store has just taken.

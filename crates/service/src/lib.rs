@@ -3,6 +3,7 @@
 //! * [`settings`] – configuration, read once and complete.
 //! * [`setup`], [`recover`] – the two commands that are not the service itself.
 //! * [`serve`] – start and stop; [`app`] – what everything shares; [`live`] – what listeners are told.
+//! * [`keys`] – what the server has of the household's keys.
 //! * [`caller`], [`security`], [`tls`] – who is asking, and how that is known.
 //! * [`failure`] – every answer that is not what was asked for.
 //! * [`landing`] – how bytes become an original; [`tus`] and [`dav`] – the protocols in front of it.
@@ -17,6 +18,7 @@ pub mod caller;
 pub mod costs;
 pub mod dav;
 pub mod failure;
+pub mod keys;
 pub mod landing;
 pub mod live;
 pub mod overview;

@@ -14,7 +14,13 @@ use ypogeion_wire::{
     people::Device,
 };
 
-use crate::{api::holding::braked, app::App, costs, failure::Answer, three_two_one, weeks};
+use crate::{
+    api::{holding::braked, keys::kit_state},
+    app::App,
+    costs,
+    failure::Answer,
+    three_two_one, weeks,
+};
 
 /// A number for the wire.
 pub fn wire(a: numbers::Amount) -> Amount {
@@ -101,8 +107,9 @@ pub async fn store(app: &App, row: StoreRow) -> Answer<Store> {
 pub async fn overview(app: &App, person: Option<PersonId>) -> Answer<Overview> {
     let (house, depths, devices, rows) = house(app, person).await?;
     let said = headline(&house, app.now());
-    let (mut stores, mut three) = (Vec::new(), None);
+    let (mut stores, mut three, mut kit) = (Vec::new(), None, None);
     if person.is_none() {
+        kit = Some(kit_state(app).await?.state);
         three = Some(three_two_one::in_sum(app, &rows).await?);
         for row in rows {
             stores.push(store(app, row).await?);
@@ -126,6 +133,7 @@ pub async fn overview(app: &App, person: Option<PersonId>) -> Answer<Overview> {
         devices: devices.into_iter().map(device).collect(),
         stores,
         free_bytes: app.library.free()?.saturating_sub(app.settings.reserve),
+        kit,
         three_two_one: three,
     })
 }

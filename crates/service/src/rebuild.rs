@@ -7,7 +7,11 @@
 //!
 //! Every step may be repeated: run again after an interruption, it goes on.
 
-use std::{collections::BTreeMap, fs, path::Path};
+use std::{
+    collections::{BTreeMap, HashSet},
+    fs,
+    path::{Path, PathBuf},
+};
 
 use chrono::Utc;
 use futures_util::TryStreamExt;
@@ -19,23 +23,23 @@ use ypogeion_catalog::{
     uploads::Upload,
 };
 use ypogeion_core::{
-    DeviceId, OriginalId, PersonId, StoreId, UploadId,
+    DeviceId, PersonId, StoreId, UploadId,
     access::Role,
     filing::FiledPath,
     kit::{RecoveryKit, StoreAddress},
-    ledger::{Holdings, OriginalRecord},
+    ledger::OriginalRecord,
     object::NameKey,
     words,
 };
 use ypogeion_library::Library;
-use ypogeion_offsite::{Identity, Replica, seal::seal_secret};
+use ypogeion_offsite::{Identity, Keys, Ledger, Replica, contents::Broken, seal::seal_secret};
 
 use crate::{
-    recover::{exit, open, read_kit, said},
+    keys,
+    recover::{exit, keys_of, open, read_kit, said},
     security,
     serve::Database,
     settings::Settings,
-    tls::write_private,
 };
 
 /// Rows written at once.
@@ -78,12 +82,14 @@ pub async fn run(settings: &Settings, wish: &Wish<'_>) -> u8 {
 async fn attempt(settings: &Settings, wish: &Wish<'_>) -> Result<u8, Stop> {
     let text = read_kit(wish.kit).map_err(|e| (exit::USAGE, format!("could not read the kit {}: {e}", wish.kit.display())))?;
     let kit = RecoveryKit::parse(&text).map_err(|e| (exit::REFUSED, e.to_string()))?;
-    let identity: Identity = kit.key.parse().map_err(|e| (exit::REFUSED, format!("the kit's key cannot be used: {e}")))?;
+    let keys = keys_of(&kit)?;
+    let own: Vec<Identity> = std::iter::once(&kit.key).chain(&kit.older).filter_map(|k| k.parse().ok()).collect();
     let password = fs::read_to_string(wish.password_file)
         .map_err(|e| (exit::USAGE, format!("could not read {}: {e}", wish.password_file.display())))?;
     let password = password.trim_end_matches(['\n', '\r']).to_owned();
     let password = hash(password).await?;
-    keep_key(settings, &identity)?;
+    keep_key(settings, &own)?;
+    let secrets = keys::own(&settings.own_key_file()).map_err(stop("make the server's own key"))?.into();
 
     let mut stores = Vec::new();
     let mut why_not = (exit::UNREACHABLE, "the kit names no store".to_owned());
@@ -92,7 +98,7 @@ async fn attempt(settings: &Settings, wish: &Wish<'_>) -> Result<u8, Stop> {
             endpoint.clone_into(&mut address.endpoint);
         }
         eprintln!("Opening {} at {} …", address.name, address.endpoint);
-        match open(&address, identity.clone()).await {
+        match open(&address, keys.clone()).await {
             Ok(replica) => stores.push((address, replica)),
             Err(e) => {
                 eprintln!("  {}", e.1);
@@ -107,22 +113,37 @@ async fn attempt(settings: &Settings, wish: &Wish<'_>) -> Result<u8, Stop> {
     // Nobody else may use it, and what is missing in a library that is not mounted would be fetched for nothing.
     let library = Library::open(&settings.library).map_err(stop("open the library"))?;
     let database = Database::open(settings).await.map_err(|e| (exit::PARTLY, e.to_string()))?;
-    let result = fill(&database.catalog, &library, &identity, stores, &password).await;
+    let recipients: Vec<String> = own.iter().map(Identity::recipient).collect();
+    let scratch = settings.data_folder.join("rebuild");
+    let known = Known { secrets, recipients, scratch: scratch.clone() };
+    let result = fill(&database.catalog, &library, &known, stores, &password).await;
+    let _ = fs::remove_dir_all(scratch);
     database.close().await.map_err(|e| (exit::PARTLY, e.to_string()))?;
     result
 }
 
-/// The household's key, before anything is written that needs it.
-fn keep_key(settings: &Settings, identity: &Identity) -> Result<(), Stop> {
+/// What all stores are rebuilt with.
+struct Known {
+    /// Seals their secrets.
+    secrets: Keys,
+    /// Public halves of the household's keys, the present one first.
+    recipients: Vec<String>,
+    /// For what is read of ledgers.
+    scratch: PathBuf,
+}
+
+/// The household's keys, before anything is written that needs them.
+fn keep_key(settings: &Settings, own: &[Identity]) -> Result<(), Stop> {
     let key_file = settings.key_file();
     fs::create_dir_all(&settings.data_folder).map_err(stop("make the data folder"))?;
-    match fs::read_to_string(&key_file) {
-        Ok(there) if there.trim() == identity.reveal().trim() => Ok(()),
-        Ok(_) => {
+    match keys::read_file(&key_file) {
+        Ok(there) if there.first().map(Identity::recipient) == own.first().map(Identity::recipient) => Ok(()),
+        Ok(there) if !there.is_empty() => {
             Err((exit::REFUSED, format!("{} holds another household's key; choose an empty data folder", key_file.display())))
         }
+        Ok(_) => keys::write_file(&key_file, own).map_err(stop("write the household's key")),
         Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
-            write_private(&key_file, format!("{}\n", identity.reveal()).as_bytes()).map_err(stop("write the household's key"))
+            keys::write_file(&key_file, own).map_err(stop("write the household's key"))
         }
         Err(e) => Err(stop("look at the household's key")(e)),
     }
@@ -131,18 +152,18 @@ fn keep_key(settings: &Settings, identity: &Identity) -> Result<(), Stop> {
 async fn fill(
     catalog: &Catalog,
     library: &Library,
-    identity: &Identity,
+    with: &Known,
     stores: Vec<(StoreAddress, Replica)>,
     password: &str,
 ) -> Result<u8, Stop> {
     let (mut code, mut known) = (exit::DONE, BTreeMap::new());
     for (address, replica) in stores {
-        let (holdings, bad) = replica.read_ledger().await.map_err(|e| said(&e))?;
+        let (ledger, bad) = replica.read_ledger(&with.scratch).await.map_err(|e| said(&e))?;
         for segment in &bad {
             eprintln!("  A part of the ledger cannot be used, {}: {}", segment.name, segment.why);
             code = exit::PARTLY;
         }
-        let Some(told) = &holdings.household else {
+        let Some(told) = &ledger.household else {
             eprintln!("  {}'s ledger does not name the household; it is passed over.", address.name);
             code = exit::PARTLY;
             continue;
@@ -153,13 +174,14 @@ async fn fill(
             name_key: NameKey::parse(&told.name_key)
                 .ok_or((exit::REFUSED, "the ledger's key for names cannot be used".to_owned()))?,
         };
-        household_and_people(catalog, &household, &holdings, password).await?;
-        let lost = originals(catalog, &address, &replica, identity, &holdings).await?;
+        household_and_people(catalog, &household, &ledger, password).await?;
+        catalog.rebuild_keys(&with.recipients, Utc::now()).await.map_err(stop("write the household's keys"))?;
+        let lost = originals(catalog, &address, &replica, &with.secrets, &ledger).await?;
         eprintln!(
             "  {} of {}, {}.",
-            words::counted(holdings.originals.len() as u64, "original"),
-            words::list(&holdings.people.values().map(|p| p.name.as_str()).collect::<Vec<_>>()),
-            words::size(holdings.originals.values().map(|o| o.size).sum())
+            words::counted(ledger.originals.count().map_err(stop("read the ledger"))?, "original"),
+            words::list(&ledger.people.values().map(|p| p.name.as_str()).collect::<Vec<_>>()),
+            words::size(ledger.originals.bytes())
         );
         if lost > 0 {
             eprintln!(
@@ -169,7 +191,7 @@ async fn fill(
                 address.name
             );
         }
-        known.extend(holdings.people);
+        known.extend(ledger.people);
     }
     if known.is_empty() {
         return Err((exit::REFUSED, "no store had a ledger that can be used".to_owned()));
@@ -185,7 +207,7 @@ async fn fill(
     Ok(code)
 }
 
-async fn household_and_people(catalog: &Catalog, household: &Household, holdings: &Holdings, password: &str) -> Result<(), Stop> {
+async fn household_and_people(catalog: &Catalog, household: &Household, ledger: &Ledger, password: &str) -> Result<(), Stop> {
     let now = Utc::now();
     match catalog.create_household(household, now).await {
         Ok(()) => {}
@@ -200,12 +222,12 @@ async fn household_and_people(catalog: &Catalog, household: &Household, holdings
         }
         Err(e) => return Err(stop("make the household")(e)),
     }
-    if let Some(rules) = holdings.household.as_ref().and_then(|h| h.rules.as_ref()) {
+    if let Some(rules) = ledger.household.as_ref().and_then(|h| h.rules.as_ref()) {
         let house = HouseRules { filing: rules.filing.clone(), clear_at: rules.clear_at, derive_jpeg: rules.derive_jpeg };
         catalog.change_house_rules(&house).await.map_err(stop("write the house rules"))?;
         catalog.change_retention(rules.retention).await.map_err(stop("write the house rules"))?;
     }
-    for p in holdings.people.values() {
+    for p in ledger.people.values() {
         let role = Role::of_person(&p.role).unwrap_or(Role::Member);
         if p.folder.contains('/') || FiledPath::parse(&p.folder).is_err() {
             return Err((exit::REFUSED, format!("the ledger names a folder that cannot be one, {:?}", p.folder)));
@@ -225,7 +247,7 @@ async fn household_and_people(catalog: &Catalog, household: &Household, holdings
             Err(e) => return Err(stop("write the members")(e)),
         }
     }
-    for d in holdings.devices.values() {
+    for d in ledger.devices.values() {
         catalog.rebuild_device(d, now).await.map_err(stop("write the devices"))?;
     }
     Ok(())
@@ -236,8 +258,8 @@ async fn originals(
     catalog: &Catalog,
     address: &StoreAddress,
     replica: &Replica,
-    identity: &Identity,
-    holdings: &Holdings,
+    secrets: &Keys,
+    ledger: &Ledger,
 ) -> Result<u64, Stop> {
     let stores = catalog.stores().await.map_err(stop("read the stores"))?;
     let same = |a: &StoreAddress| (&a.endpoint, &a.bucket, &a.prefix) == (&address.endpoint, &address.bucket, &address.prefix);
@@ -245,34 +267,40 @@ async fn originals(
         Some(there) => there.id,
         None => {
             let id = StoreId(Uuid::now_v7());
-            let secret_key = seal_secret(identity, &address.secret_key).map_err(stop("seal the store's key"))?;
+            let secret_key = seal_secret(secrets, &address.secret_key).map_err(stop("seal the store's key"))?;
             let sealed = StoreAddress { secret_key, ..address.clone() };
             catalog.rebuild_store(id, &sealed, Utc::now()).await.map_err(stop("write the store"))?;
             id
         }
     };
-    // The store lists its objects in the order of their names; sorted like that, the two are compared side by side.
-    let mut records: Vec<&OriginalRecord> = holdings.originals.values().collect();
-    records.sort_unstable_by(|a, b| a.object.name.cmp(&b.object.name));
+    // The store lists its objects in the order of their names, and so does the ledger: the two are compared side by side.
+    let read = || stop::<Broken>("read the ledger");
     let mut listed = replica.store.list_objects("objects");
-    let (mut next, mut there, mut lost) = (listed.try_next().await.map_err(|e| said(&e))?, BTreeMap::new(), 0);
-    for record in records {
+    let (mut next, mut lost) = (listed.try_next().await.map_err(|e| said(&e))?, HashSet::new());
+    for record in ledger.originals.by_object().map_err(read())? {
+        let record = record.map_err(read())?;
         while next.as_ref().is_some_and(|l| l.name < record.object.name) {
             next = listed.try_next().await.map_err(|e| said(&e))?;
         }
-        let found = next.as_ref().is_some_and(|l| l.name == record.object.name && l.size == record.object.size);
-        lost += u64::from(!found);
-        there.insert(record.id, found);
+        if !next.as_ref().is_some_and(|l| l.name == record.object.name && l.size == record.object.size) {
+            lost.insert(record.id);
+        }
     }
-    let mut order: Vec<&OriginalRecord> = holdings.originals.values().collect();
-    order.sort_by(|a, b| b.taken_at.cmp(&a.taken_at).then_with(|| a.path.cmp(&b.path)));
-    let there = |id: &OriginalId| there.get(id).copied().unwrap_or(false);
-    for some in order.chunks(BATCH) {
-        let batch: Vec<(OriginalRecord, bool)> = some.iter().map(|r| ((*r).clone(), there(&r.id))).collect();
+    let mut records = ledger.originals.newest_first().map_err(read())?;
+    loop {
+        let batch = records
+            .by_ref()
+            .take(BATCH)
+            .map(|r| r.map(|r| (!lost.contains(&r.id), r)).map(|(there, r)| (r, there)))
+            .collect::<Result<Vec<(OriginalRecord, bool)>, _>>()
+            .map_err(read())?;
+        if batch.is_empty() {
+            break;
+        }
         catalog.rebuild_originals(store, &batch, Utc::now()).await.map_err(stop("write the originals"))?;
     }
-    catalog.rebuild_segment(store, holdings.last_segment).await.map_err(stop("write the store"))?;
-    Ok(lost)
+    catalog.rebuild_segment(store, ledger.last_segment).await.map_err(stop("write the store"))?;
+    Ok(lost.len() as u64)
 }
 
 /// Puts down the files of the members' folders that no ledger names, as uploads whose bytes are in their place already.
@@ -318,7 +346,7 @@ async fn strays(catalog: &Catalog, library: &Library) -> Result<u64, Stop> {
 }
 
 /// A JPEG that was made from an original beside it is made again when it is wanted.
-fn is_derived(path: &FiledPath, paths: &std::collections::HashSet<String>) -> bool {
+fn is_derived(path: &FiledPath, paths: &HashSet<String>) -> bool {
     let folded = path.folded();
     let Some((stem, rest)) = folded.rsplit_once(" (from ") else { return false };
     let Some((extension, end)) = rest.split_once(')') else { return false };

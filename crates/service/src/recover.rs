@@ -10,11 +10,11 @@ use std::{
 
 use chrono::{Local, NaiveDate};
 use serde::Serialize;
-use ypogeion_core::{DeviceId, kit::RecoveryKit, ledger::OriginalRecord, words};
+use ypogeion_core::{DeviceId, PersonId, kit::RecoveryKit, ledger::OriginalRecord, words};
 use ypogeion_offsite::{
-    Fault, Identity, Replica, Store,
-    layout::ReplicaError,
-    recover::{Ended, Report, recover},
+    Fault, Identity, Keys, Ledger, Replica, Store,
+    layout::{BadSegment, ReplicaError},
+    recover::{Ended, Report, recover, scratch_of},
 };
 
 use crate::failure::chain;
@@ -89,84 +89,173 @@ pub async fn run(wish: &Wish<'_>) -> u8 {
 async fn attempt(wish: &Wish<'_>) -> Result<u8, (u8, String)> {
     let text = read_kit(wish.kit).map_err(|e| (exit::USAGE, format!("could not read the kit {}: {e}", wish.kit.display())))?;
     let kit = RecoveryKit::parse(&text).map_err(|e| (exit::REFUSED, e.to_string()))?;
-    let identity: Identity = kit.key.parse().map_err(|e| (exit::REFUSED, format!("the kit's key cannot be used: {e}")))?;
+    let keys = keys_of(&kit)?;
     fs::create_dir_all(wish.to).map_err(|e| (exit::USAGE, format!("could not make {}: {e}", wish.to.display())))?;
 
-    // Several stores hold the same; the first one that answers will do.
-    let mut opened = Err((exit::UNREACHABLE, "the kit names no store".to_owned()));
+    // Several stores hold the same; the first one that answers will do, and what it has lost the next one may have.
+    let (mut account, mut why_not) = (None, (exit::UNREACHABLE, "the kit names no store".to_owned()));
     for mut address in kit.stores.clone() {
         if let Some(endpoint) = wish.endpoint {
             endpoint.clone_into(&mut address.endpoint);
         }
         eprintln!("Opening {} at {} …", address.name, address.endpoint);
-        opened = open(&address, identity.clone()).await;
-        match &opened {
-            Ok(_) => break,
-            Err((_, why)) => eprintln!("  {why}"),
+        let replica = match open(&address, keys.clone()).await {
+            Ok(replica) => replica,
+            Err(why) => {
+                eprintln!("  {}", why.1);
+                why_not = why;
+                continue;
+            }
+        };
+        match account.take() {
+            None => account = Some(from_one(wish, &replica).await?),
+            Some(mut so_far) => {
+                fill_up(wish, &replica, &mut so_far).await?;
+                account = Some(so_far);
+            }
+        }
+        if account.as_ref().is_some_and(|a| a.report.failed.is_empty()) {
+            break;
         }
     }
-    let replica = opened?;
-    let (mut holdings, bad) = replica.read_ledger().await.map_err(|e| said(&e))?;
+    let account = account.ok_or(why_not)?;
+    let _ = fs::remove_dir_all(scratch_of(wish.to));
+    print(wish, account.household.as_deref(), &account.report, &account.bad);
+    Ok(if account.report.complete() && account.bad.is_empty() { exit::DONE } else { exit::PARTLY })
+}
+
+/// How a recovery went so far.
+struct SoFar {
+    household: Option<String>,
+    report: Report,
+    bad: Vec<BadSegment>,
+}
+
+/// The keys of a kit.
+pub(crate) fn keys_of(kit: &RecoveryKit) -> Result<Keys, (u8, String)> {
+    let parse = |key: &String| key.parse::<Identity>().map_err(|e| (exit::REFUSED, format!("the kit's key cannot be used: {e}")));
+    let older = kit.older.iter().map(parse).collect::<Result<Vec<_>, _>>()?;
+    Ok(Keys::from(parse(&kit.key)?).and_open_with(older))
+}
+
+/// What is wished for, of what a ledger names.
+struct Chosen {
+    person: Option<PersonId>,
+    devices: Option<BTreeSet<DeviceId>>,
+    from: Option<NaiveDate>,
+    until: Option<NaiveDate>,
+}
+
+impl Chosen {
+    fn by(wish: &Wish<'_>, ledger: &Ledger) -> Result<Self, (u8, String)> {
+        let person = wish.member.map(|member| {
+            let mut people = ledger.people.values();
+            let found =
+                people.find(|p| p.name.eq_ignore_ascii_case(member) || p.folder.eq_ignore_ascii_case(member)).map(|p| p.id);
+            found.ok_or_else(|| {
+                let names: Vec<&str> = ledger.people.values().map(|p| p.name.as_str()).collect();
+                (exit::USAGE, format!("there is no {member} in this household; there are {}", names.join(", ")))
+            })
+        });
+        let devices = wish.device.map(|device| {
+            // Two people may call their phones alike; both are meant then.
+            let wanted: BTreeSet<DeviceId> =
+                ledger.devices.values().filter(|d| d.name.eq_ignore_ascii_case(device)).map(|d| d.id).collect();
+            if wanted.is_empty() {
+                let names: Vec<&str> = ledger.devices.values().map(|d| d.name.as_str()).collect();
+                return Err((
+                    exit::USAGE,
+                    format!("there is no device {device} in this household; there are {}", names.join(", ")),
+                ));
+            }
+            Ok(wanted)
+        });
+        Ok(Chosen { person: person.transpose()?, devices: devices.transpose()?, from: wish.from, until: wish.until })
+    }
+
+    fn wants(&self, o: &OriginalRecord) -> bool {
+        // What a clock on the wall showed; where no ledger says it, this machine's zone.
+        let day = o.taken_local.unwrap_or_else(|| o.taken_at.with_timezone(&Local).naive_local()).date();
+        self.person.is_none_or(|p| o.person == p)
+            && self.devices.as_ref().is_none_or(|wanted| o.device.is_some_and(|d| wanted.contains(&d)))
+            && self.from.is_none_or(|f| day >= f)
+            && self.until.is_none_or(|u| day <= u)
+    }
+}
+
+fn unread(e: impl std::fmt::Display) -> (u8, String) {
+    (exit::PARTLY, format!("what was read of the ledger could not be kept: {e}. Is there room for it in the target?"))
+}
+
+/// Everything that is wished for, from the first store that answers.
+async fn from_one(wish: &Wish<'_>, replica: &Replica) -> Result<SoFar, (u8, String)> {
+    let (ledger, bad) = replica.read_ledger(&scratch_of(wish.to)).await.map_err(|e| said(&e))?;
     for segment in &bad {
         eprintln!("  A part of the ledger cannot be used, {}: {}", segment.name, segment.why);
     }
-    if let Some(member) = wish.member {
-        let wanted = holdings
-            .people
-            .values()
-            .find(|p| p.name.eq_ignore_ascii_case(member) || p.folder.eq_ignore_ascii_case(member))
-            .map(|p| p.id)
-            .ok_or_else(|| {
-                let names: Vec<&str> = holdings.people.values().map(|p| p.name.as_str()).collect();
-                (exit::USAGE, format!("there is no {member} in this household; there are {}", names.join(", ")))
-            })?;
-        holdings.originals.retain(|_, o| o.person == wanted);
-    }
-    if let Some(device) = wish.device {
-        // Two people may call their phones alike; both are meant then.
-        let wanted: BTreeSet<DeviceId> =
-            holdings.devices.values().filter(|d| d.name.eq_ignore_ascii_case(device)).map(|d| d.id).collect();
-        if wanted.is_empty() {
-            let names: Vec<&str> = holdings.devices.values().map(|d| d.name.as_str()).collect();
-            return Err((exit::USAGE, format!("there is no device {device} in this household; there are {}", names.join(", "))));
+    let chosen = Chosen::by(wish, &ledger)?;
+    let (mut count, mut bytes, mut left_out) = (0u64, 0u64, 0u64);
+    for record in ledger.originals.newest_first().map_err(unread)? {
+        let record = record.map_err(unread)?;
+        match () {
+            () if !chosen.wants(&record) => {}
+            () if record.held.is_some() && !wish.deleted => left_out += 1,
+            () => (count, bytes) = (count + 1, bytes + record.size),
         }
-        holdings.originals.retain(|_, o| o.device.is_some_and(|d| wanted.contains(&d)));
     }
-    // What a clock on the wall showed; where no ledger says it, this machine's zone.
-    let day = |o: &OriginalRecord| o.taken_local.unwrap_or_else(|| o.taken_at.with_timezone(&Local).naive_local()).date();
-    holdings.originals.retain(|_, o| wish.from.is_none_or(|f| day(o) >= f) && wish.until.is_none_or(|u| day(o) <= u));
-    let all = holdings.originals.len();
-    if !wish.deleted {
-        holdings.originals.retain(|_, o| o.held.is_none());
-    }
-    let left_out = (all - holdings.originals.len()) as u64;
     if left_out > 0 {
         let were = if left_out == 1 { "was" } else { "were" };
         eprintln!("  {} {were} deleted and left out; --deleted brings back those as well.", words::counted(left_out, "original"));
     }
-    let bytes: u64 = holdings.originals.values().map(|o| o.size).sum();
-    let name = holdings.household.as_ref().map(|h| h.name.as_str());
+    let household = ledger.household.as_ref().map(|h| h.name.clone());
     eprintln!(
         "{}: {}, {}, of {}. Restoring into {}.",
-        name.unwrap_or("A household"),
-        words::counted(holdings.originals.len() as u64, "original"),
+        household.as_deref().unwrap_or("A household"),
+        words::counted(count, "original"),
         words::size(bytes),
-        words::list(&holdings.people.values().map(|p| p.name.as_str()).collect::<Vec<_>>()),
+        words::list(&ledger.people.values().map(|p| p.name.as_str()).collect::<Vec<_>>()),
         wish.to.display()
     );
-    let mut progress = Progress::new(holdings.originals.len() as u64, bytes);
-    let report =
-        recover(&replica, &holdings.originals, wish.to, wish.parallel, |record, ended| progress.told(record.size, ended))
-            .await
-            .map_err(|e| said(&e))?;
+    let mut progress = Progress::new(count, bytes);
+    let wanted = ledger.originals.newest_first().map_err(unread)?.filter(|r| {
+        // What cannot be read is told by whoever takes it.
+        r.as_ref().map_or(true, |r| chosen.wants(r) && (wish.deleted || r.held.is_none()))
+    });
+    let report = recover(replica, (wanted, count), wish.to, wish.parallel, |record, ended| progress.told(record.size, ended))
+        .await
+        .map_err(|e| said(&e))?;
     progress.end();
-    print(wish, name, &report, &bad);
-    Ok(if report.complete() && bad.is_empty() { exit::DONE } else { exit::PARTLY })
+    Ok(SoFar { household, report, bad })
 }
 
-pub(crate) async fn open(address: &ypogeion_core::kit::StoreAddress, identity: Identity) -> Result<Replica, (u8, String)> {
+/// What could not be had so far, from another store.
+async fn fill_up(wish: &Wish<'_>, replica: &Replica, so_far: &mut SoFar) -> Result<(), (u8, String)> {
+    let missing: BTreeSet<String> = so_far.report.failed.iter().map(|(path, _)| path.clone()).collect();
+    eprintln!("Looking for {} in {} …", words::counted(missing.len() as u64, "original"), replica.store.name());
+    let (ledger, _) = match replica.read_ledger(&scratch_of(wish.to)).await {
+        Ok(read) => read,
+        Err(e) => {
+            eprintln!("  {}", said(&e).1);
+            return Ok(());
+        }
+    };
+    let wanted = || {
+        ledger.originals.newest_first().map(|all| all.filter(|r| r.as_ref().map_or(true, |r| missing.contains(r.path.as_str()))))
+    };
+    let count = wanted().map_err(unread)?.count() as u64;
+    let more =
+        recover(replica, (wanted().map_err(unread)?, count), wish.to, wish.parallel, |_, _| {}).await.map_err(|e| said(&e))?;
+    let still: BTreeSet<&String> = more.failed.iter().map(|(path, _)| path).collect();
+    let named: BTreeSet<String> = wanted().map_err(unread)?.filter_map(|r| r.ok().map(|r| r.path.to_string())).collect();
+    so_far.report.failed.retain(|(path, _)| still.contains(path) || !named.contains(path));
+    so_far.report.restored += more.restored + more.present;
+    so_far.report.bytes += more.bytes;
+    Ok(())
+}
+
+pub(crate) async fn open(address: &ypogeion_core::kit::StoreAddress, keys: Keys) -> Result<Replica, (u8, String)> {
     let store = Store::new(address).map_err(|e| said(&e))?;
-    Replica::open(store, identity).await.map_err(|e| match e {
+    Replica::open(store, keys).await.map_err(|e| match e {
         ReplicaError::Store(fault) => said(&fault),
         ReplicaError::SomebodyElses => (
             exit::REFUSED,
@@ -179,7 +268,7 @@ pub(crate) async fn open(address: &ypogeion_core::kit::StoreAddress, identity: I
 pub(crate) fn said(fault: &Fault) -> (u8, String) {
     let code = match fault {
         Fault::Passing(_) | Fault::Away(_) => exit::UNREACHABLE,
-        Fault::Refused(_) | Fault::Missing(_) | Fault::Disorder(_) => exit::REFUSED,
+        Fault::Refused(_) | Fault::Missing(_) | Fault::Disorder(_) | Fault::Locked => exit::REFUSED,
         Fault::Home(_) => exit::PARTLY,
     };
     let next = match fault {
@@ -199,7 +288,7 @@ pub(crate) fn read_kit(path: &Path) -> std::io::Result<String> {
     }
 }
 
-fn print(wish: &Wish<'_>, name: Option<&str>, report: &Report, bad: &[ypogeion_offsite::layout::BadSegment]) {
+fn print(wish: &Wish<'_>, name: Option<&str>, report: &Report, bad: &[BadSegment]) {
     let mut out = std::io::stdout().lock();
     let written = if wish.json {
         let account = Account {

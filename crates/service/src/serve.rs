@@ -36,6 +36,7 @@ use crate::{
     app::{App, Parts},
     caller, dav,
     failure::Failure,
+    keys::{self, Keyring},
     landing,
     settings::{Listen, Settings},
     tls::{Certificate, write_private},
@@ -130,10 +131,24 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
         .await
         .map_err(failed("read the household"))?
         .ok_or_else(|| ServeError::NotSetUp(settings.data_folder.display().to_string()))?;
-    let identity: Identity = fs::read_to_string(settings.key_file())
-        .map_err(failed(format!("read the household's key {}", settings.key_file().display())))?
-        .parse()
-        .map_err(failed("use the household's key"))?;
+    let mut kept = keys::read_file(&settings.key_file())
+        .map_err(failed(format!("read the household's key {}", settings.key_file().display())))?;
+    let own = keys::own(&settings.own_key_file()).map_err(failed("read the server's own key"))?;
+    let first = kept.first().map(Identity::recipient);
+    let sealing =
+        catalog.sealing(first.as_deref(), chrono::Utc::now()).await.map_err(failed("read whom copies are sealed for"))?;
+    if sealing.strict && !kept.is_empty() {
+        // It was told to forget, and killed before it had.
+        keys::write_file(&settings.key_file(), &[]).map_err(failed("forget the household's key"))?;
+        kept.clear();
+    }
+    if kept.is_empty() && !sealing.strict {
+        return Err(failed("use the household's key")(format!(
+            "{} holds none; put the key of the recovery kit into it",
+            settings.key_file().display()
+        )));
+    }
+    let keyring = Keyring::new(own, kept, &sealing);
     let library = Library::open(&settings.library).map_err(failed(format!("open the library {}", settings.library.display())))?;
     let host = host_name();
     let names = vec![host.clone(), "localhost".to_owned(), "127.0.0.1".to_owned()];
@@ -148,7 +163,7 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
         catalog,
         library,
         household,
-        identity,
+        keyring,
         program,
         certificate: certificate.fingerprint(),
         address,

@@ -72,6 +72,8 @@ pub struct Offsite {
     pub proven_for: chrono::TimeDelta,
     /// How long confirmations are gathered for the ledger.
     pub ledger_after: chrono::TimeDelta,
+    /// After so many segments of a ledger, a checkpoint is written.
+    pub checkpoint_after: u64,
 }
 
 /// Settings of the logs.
@@ -141,6 +143,7 @@ struct RawOffsite {
     prove_after_seconds: Option<f64>,
     proven_days: Option<f64>,
     ledger_after_seconds: Option<f64>,
+    checkpoint_after: Option<u64>,
 }
 
 /// All that is wrong with a configuration, together.
@@ -193,6 +196,7 @@ impl Settings {
             prove_after: seconds(number("offsite.prove_after_seconds", raw.offsite.prove_after_seconds, 3600.0, 1e8)),
             proven_for: seconds(number("offsite.proven_days", raw.offsite.proven_days, 90.0, 36500.0) * 86400.0),
             ledger_after: seconds(number("offsite.ledger_after_seconds", raw.offsite.ledger_after_seconds, 30.0, 86400.0)),
+            checkpoint_after: raw.offsite.checkpoint_after.unwrap_or(50).max(1),
         };
         let checks = Checks {
             rhythm: Rhythm {
@@ -237,6 +241,11 @@ impl Settings {
     /// The household's key file.
     pub fn key_file(&self) -> PathBuf {
         self.data_folder.join("household.key")
+    }
+
+    /// Where the server keeps a key of its own, for its own secrets.
+    pub fn own_key_file(&self) -> PathBuf {
+        self.data_folder.join("server.key")
     }
 
     /// The folder of the private database.

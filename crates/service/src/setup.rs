@@ -14,10 +14,10 @@ use ypogeion_offsite::Identity;
 
 use crate::{
     api::people::new_person,
+    keys::write_file,
     security,
     serve::{Database, ServeError, failed},
     settings::Settings,
-    tls::write_private,
 };
 
 /// What came of it.
@@ -69,8 +69,7 @@ async fn make(settings: &Settings, database: &Database, name: &str, keeper: &str
     let key_file = settings.key_file();
     match fs::metadata(&key_file) {
         Err(e) if e.kind() == io::ErrorKind::NotFound => {
-            let text = format!("{}\n", Identity::generate().reveal());
-            write_private(&key_file, text.as_bytes()).map_err(failed(format!("write {}", key_file.display())))?;
+            write_file(&key_file, &[Identity::generate()]).map_err(failed(format!("write {}", key_file.display())))?;
         }
         Err(e) => return Err(failed(format!("look at {}", key_file.display()))(e)),
         Ok(_) => {}

@@ -214,6 +214,84 @@ pub struct ResumeStore {
     pub secret_key: Option<String>,
 }
 
+/// The household's key, as far as the server has it and anybody may know.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct HouseKey {
+    /// Its public half, `age1…`.
+    pub recipient: String,
+    /// When it was made.
+    pub made_at: Option<DateTime<Utc>>,
+    /// How many it had before.
+    pub earlier: u64,
+    /// The server was told to forget what opens copies.
+    pub strict: bool,
+    /// Whether the server can open copies just now.
+    pub opens: bool,
+    /// For so long a lent key opens them.
+    pub lent_seconds: Option<u64>,
+    /// Others who can open copies.
+    pub others: Vec<OtherRecipient>,
+    /// The recovery kit.
+    pub kit: KitState,
+    /// Copies that are sealed for earlier recipients and will be sealed anew, a part each day.
+    pub to_reseal: u64,
+    /// Their bytes.
+    pub to_reseal_bytes: u64,
+}
+
+/// How the recovery kit is.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct KitState {
+    /// `needless` (there is no store), `missing` (never shown), `outdated` (keys or stores have changed since), `unproven` (nobody has shown
+    /// that it was kept) or `proven`.
+    pub state: String,
+    /// When it was shown last.
+    pub shown_at: Option<DateTime<Utc>>,
+    /// When a part of it was typed back.
+    pub proven_at: Option<DateTime<Utc>>,
+}
+
+/// Somebody else who can open copies.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct OtherRecipient {
+    /// The public half of their key, `age1…`.
+    pub recipient: String,
+    /// What people call them.
+    pub name: String,
+    /// Since when.
+    pub added_at: DateTime<Utc>,
+}
+
+/// Let somebody else open copies as well.
+#[derive(Serialize, Deserialize, ToSchema)]
+pub struct NewRecipient {
+    /// The public half of their key, `age1…`.
+    pub recipient: String,
+    /// What people call them.
+    pub name: String,
+    /// The keeper's password, again.
+    pub password: String,
+}
+
+/// Lend the server the key of the recovery kit.
+#[derive(Serialize, Deserialize, ToSchema)]
+pub struct LendKey {
+    /// The kit's line `Key`, or an older one.
+    pub key: String,
+    /// For good, not for an hour.
+    #[serde(default)]
+    pub keep: bool,
+}
+
+/// Show that the recovery kit was kept.
+#[derive(Serialize, Deserialize, ToSchema)]
+pub struct KitProof {
+    /// The last eight characters of its line `Key`.
+    pub key_end: String,
+    /// Its line `Check`.
+    pub check: String,
+}
+
 /// Ask for the recovery kit.
 #[derive(Serialize, Deserialize, ToSchema)]
 pub struct ShowKit {

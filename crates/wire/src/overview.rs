@@ -62,6 +62,8 @@ pub struct Overview {
     pub stores: Vec<Store>,
     /// Free on the library's disk, above the reserve.
     pub free_bytes: u64,
+    /// How the recovery kit is: `needless`, `missing`, `outdated`, `unproven` or `proven`. For the keeper.
+    pub kit: Option<String>,
     /// Three copies, in two kinds of place, one of them away from home. For the keeper.
     pub three_two_one: Option<ThreeTwoOne>,
 }

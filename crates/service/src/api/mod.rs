@@ -2,7 +2,7 @@
 //! [`crate::caller::guard`].
 //!
 //! One module for each part of the API: [`house`], [`session`], [`people`], [`devices`] (as people see them), [`device`]
-//! (as devices ask), [`clearances`], [`adoptions`], [`library`], [`holding`], [`runs`], [`stores`], [`checks`], [`work`], [`events`], and [`console`], which serves the pages.
+//! (as devices ask), [`clearances`], [`adoptions`], [`library`], [`holding`], [`runs`], [`stores`], [`keys`], [`checks`], [`work`], [`events`], and [`console`], which serves the pages.
 
 pub mod adoptions;
 pub mod checks;
@@ -14,6 +14,7 @@ pub mod events;
 pub mod filing;
 pub mod holding;
 pub mod house;
+pub mod keys;
 pub mod library;
 pub mod people;
 pub mod runs;
@@ -97,6 +98,13 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(stores::resume_store)
         .service(stores::change_store)
         .service(stores::show_kit)
+        .service(keys::show_key)
+        .service(keys::renew_key)
+        .service(keys::forget_key)
+        .service(keys::lend_key)
+        .service(keys::add_recipient)
+        .service(keys::remove_recipient)
+        .service(keys::prove_kit)
         .service(checks::list_checks)
         .service(checks::want_check)
         .service(device::device_status)

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use actix_web::{HttpResponse, get, patch, post, web};
 use url::Url;
 use uuid::Uuid;
-use ypogeion_catalog::{CatalogError, stores::StoreSettings};
+use ypogeion_catalog::{CatalogError, people::Person, stores::StoreSettings};
 use ypogeion_core::{
     StoreId,
     kit::{RecoveryKit, StoreAddress},
@@ -17,12 +17,13 @@ use ypogeion_wire::{
     work::LiveEvent,
 };
 
-use super::devices::qr_svg;
+use super::{devices::qr_svg, keys};
 use crate::{
     app::App,
     caller::Caller,
     costs,
     failure::{Answer, Failure},
+    keys::read_file,
     overview, security, weeks, work,
 };
 
@@ -45,7 +46,7 @@ pub async fn add_store(app: web::Data<App>, caller: Caller, body: web::Json<NewS
     let away = new.away.unwrap_or(true);
     let address = checked(&app, new)?;
     // Everything that could go wrong goes wrong here, in front of the keeper, and not at three in the morning.
-    Replica::open_or_begin(Opened::new(&address)?, app.identity.clone(), app.household.replica, app.now()).await?;
+    Replica::open_or_begin(Opened::new(&address)?, app.keyring.keys(), app.household.replica, app.now()).await?;
     let (id, name) = (StoreId(Uuid::now_v7()), address.name.clone());
     let kept = StoreAddress { secret_key: app.sealed(&address.secret_key)?, ..address.clone() };
     app.catalog.add_store(id, &kept, away, app.now()).await.map_err(|e| match e {
@@ -218,25 +219,55 @@ pub async fn change_store(
     Ok(web::Json(overview::store(&app, row).await?))
 }
 
+async fn addresses(app: &App) -> Answer<Vec<StoreAddress>> {
+    Ok(app.catalog.stores().await?.iter().map(|s| app.address_of(s)).collect::<Result<Vec<_>, _>>()?)
+}
+
+/// A hash of what a kit would say now, by the public halves of its keys: another one means that a kit that was printed is out of date.
+pub async fn kit_now(app: &App) -> Answer<String> {
+    let mut own = app.catalog.sealing(None, app.now()).await?.own.into_iter().map(|k| k.recipient);
+    let kit = RecoveryKit {
+        household: app.household.name.clone(),
+        made: Default::default(),
+        key: own.next().unwrap_or_default(),
+        older: own.collect(),
+        stores: addresses(app).await?,
+    };
+    Ok(kit.says().to_string())
+}
+
+/// Whoever sits at the keeper's session is asked for the password again before something that nobody could take back.
+pub async fn same_password(app: &App, keeper: &Person, password: String) -> Answer<()> {
+    app.limiter.attempt(format!("kit {}", keeper.id), 10)?;
+    let hash = keeper.password_hash.clone();
+    if tokio::task::spawn_blocking(move || security::verify_password(&password, &hash)).await? {
+        return Ok(());
+    }
+    Err(Failure::new(
+        ProblemType::NotAllowed,
+        "That is not your password. It is asked for again because this opens everything, or closes it for good.",
+    ))
+}
+
 /// The recovery kit. It opens everything, so the keeper's password is asked for again.
 #[utoipa::path(responses((status = 200, body = Kit)))]
 #[post("/api/kit")]
 pub async fn show_kit(app: web::Data<App>, caller: Caller, body: web::Json<ShowKit>) -> Answer<HttpResponse> {
     let keeper = caller.person()?;
-    app.limiter.attempt(format!("kit {}", keeper.id), 10)?;
-    let (password, hash) = (body.into_inner().password, keeper.password_hash.clone());
-    if !tokio::task::spawn_blocking(move || security::verify_password(&password, &hash)).await? {
-        return Err(Failure::new(
-            ProblemType::NotAllowed,
-            "That is not your password. The recovery kit opens everything, so it is asked for again.",
-        ));
-    }
-    let stores = app.catalog.stores().await?.iter().map(|s| app.address_of(s)).collect::<Result<Vec<_>, _>>()?;
+    same_password(&app, keeper, body.into_inner().password).await?;
+    let stores = addresses(&app).await?;
     if stores.is_empty() {
         return Err(Failure::bad("Add a store first: a recovery kit says where the copies are."));
     }
-    let kit =
-        RecoveryKit { household: app.household.name.clone(), made: app.now().date_naive(), key: app.identity.reveal(), stores };
+    let mut kept = keys::file(read_file(&app.settings.key_file()))?.into_iter().map(|k| k.reveal());
+    let Some(key) = kept.next() else {
+        return Err(Failure::bad(
+            "This server keeps no key that opens copies, so it cannot print another kit. The one that you have is good; add new stores to it by hand.",
+        ));
+    };
+    let (household, made) = (app.household.name.clone(), app.now().date_naive());
+    let kit = RecoveryKit { household, made, key, older: kept.collect(), stores };
+    keys::note_shown(&app, &kit).await?;
     app.catalog.write_record(app.now(), &keeper.name, "looked at the recovery kit").await?;
     let text = kit.to_text();
     Ok(HttpResponse::Ok().insert_header(("Cache-Control", "no-store")).json(Kit { qr_svg: qr_svg(&text)?, text }))

@@ -4,7 +4,7 @@
 //! where it was. Each copy's result is an observation; what is bad is put down to be made good (see [`super::heal`]). A drill asks
 //! nothing of the catalogue: it uses the store and the key alone, as on the day when home is gone.
 
-use std::{collections::BTreeMap, fs, sync::Arc, time::Instant};
+use std::{fs, sync::Arc, time::Instant};
 
 use chrono::{DateTime, TimeDelta, Utc};
 use futures_util::TryStreamExt;
@@ -17,10 +17,11 @@ use ypogeion_core::{
     Digest, OriginalId, StoreId,
     audit::{Sampled, draw},
     layers::{Act, Observation, Outcome, Place},
+    ledger::ObjectRecord,
     words,
 };
 use ypogeion_library::LibraryError;
-use ypogeion_offsite::{Fault, Replica, prove as reading, recover};
+use ypogeion_offsite::{Fault, Replica, contents::Broken, prove as reading, recover};
 use ypogeion_wire::work::LiveEvent;
 
 use super::{Ended, offsite};
@@ -128,15 +129,14 @@ pub(super) async fn read(app: &Arc<App>, job: &Job) -> Answer<Ended> {
                 return end(app, job, &audit, found, why, true).await;
             }
             let began = Instant::now();
-            let seen = match &store {
-                None => at_home(app, &turn).await?,
+            let (act, seen) = match &store {
+                None => (Act::Reread, at_home(app, &turn).await?),
                 Some((row, replica)) => match in_store(app, row.id, replica, &turn).await? {
                     Ok(Some(seen)) => seen,
                     Ok(None) => continue,
                     Err(fault) => return offsite::note_fault(app, row, job, fault).await,
                 },
             };
-            let act = if store.is_none() { Act::Reread } else { Act::Opened };
             note(app, (turn.id, turn.digest), place, act, seen).await?;
             let mut more = Found { bytes: turn.size, ..Found::default() };
             tally(&mut more, seen.0);
@@ -193,9 +193,18 @@ async fn at_home(app: &App, turn: &Turn) -> Answer<Seen> {
 }
 
 /// `None`: confirmed when its turn was asked for, and found bad by somebody else since; it is sent again, and has no turn any more.
-async fn in_store(app: &App, store: StoreId, replica: &Replica, turn: &Turn) -> Answer<Result<Option<Seen>, Fault>> {
+async fn in_store(app: &App, store: StoreId, replica: &Replica, turn: &Turn) -> Answer<Result<Option<(Act, Seen)>, Fault>> {
     let Some(object) = app.catalog.object(store, turn.digest).await? else { return Ok(Ok(None)) };
-    Ok(reading::prove(replica, &object.name, turn.digest).await.map(Some))
+    Ok(read_back(replica, &object, turn.digest).await.map(Some))
+}
+
+/// Reads a copy back from a store and opens it; without the key, compares its sealed bytes with those that were sent.
+pub(super) async fn read_back(replica: &Replica, object: &ObjectRecord, expected: Digest) -> Result<(Act, Seen), Fault> {
+    if replica.keys.can_open() {
+        Ok((Act::Opened, reading::prove(replica, &object.name, expected).await?))
+    } else {
+        Ok((Act::Compared, (reading::compare(replica, &object.name, object.sha256).await?, None)))
+    }
 }
 
 /// Compares a store's list with what it confirmed.
@@ -328,11 +337,23 @@ pub(super) async fn drill(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         Err(ended) => return Ok(ended),
     };
     let place = Place::Store(store.id);
-    let (holdings, bad) = match replica.read_ledger().await {
+    let scratch = app.settings.data_folder.join("drill").join(store.id.0.to_string());
+    // What a killed drill left: this program's own copies.
+    let _ = fs::remove_dir_all(&scratch);
+    let (ledger, bad) = match replica.read_ledger(&scratch).await {
         Ok(read) => read,
+        Err(Fault::Locked) => {
+            let audit = begin(app, place, Check::Drill, 0).await?;
+            let why = "This server keeps no key that opens copies. Lend it the key of the recovery kit, and hold the drill then.";
+            return end(app, job, &audit, Found::default(), why, true).await;
+        }
         Err(fault) => return offsite::note_fault(app, &store, job, fault).await,
     };
-    let population = holdings.originals.len() as u64;
+    let broken = |e: Broken| Fault::Home(std::io::Error::other(e));
+    let population = match ledger.originals.count() {
+        Ok(count) => count,
+        Err(e) => return offsite::note_fault(app, &store, job, broken(e)).await,
+    };
     let audit = begin(app, place, Check::Drill, population).await?;
     if !bad.is_empty() {
         let why = format!(
@@ -344,20 +365,16 @@ pub(super) async fn drill(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         return end(app, job, &audit, Found::default(), &why, true).await;
     }
     let drawn = draw(population, app.settings.checks.drill_sample, |below| u64::from_le_bytes(security::random()) % below);
-    let sample: BTreeMap<_, _> = holdings
-        .originals
-        .into_iter()
-        .enumerate()
-        .filter(|(n, _)| drawn.contains(&(*n as u64)))
-        .map(|(_, named)| named)
-        .collect();
-    let scratch = app.settings.data_folder.join("drill").join(store.id.0.to_string());
-    // What a killed drill left: this program's own copies.
-    let _ = fs::remove_dir_all(&scratch);
+    let sample = match ledger.originals.drawn(&drawn.into_iter().collect()) {
+        Ok(sample) => sample,
+        Err(e) => return offsite::note_fault(app, &store, job, broken(e)).await,
+    };
+    let asked = sample.len() as u64;
+    drop(ledger);
     fs::create_dir_all(&scratch)
         .map_err(|e| crate::failure::Failure::from(LibraryError::Io { what: "create", path: scratch.clone(), source: e }))?;
     let (began, mut failed) = (Instant::now(), Vec::new());
-    let report = recover::recover(&replica, &sample, &scratch, DRILL_PARALLEL, |record, ended| {
+    let report = recover::recover(&replica, (sample.into_iter().map(Ok), asked), &scratch, DRILL_PARALLEL, |record, ended| {
         if matches!(ended, recover::Ended::Failed(_)) {
             failed.push(record.id);
         }

@@ -182,6 +182,11 @@ async fn fetch_home(app: &Arc<App>, job: &Job, row: &OriginalRow, store: StoreId
             landing::remove_part(app, upload).await?;
             return Ok(later(app, job, why, format!("the home disk could not be written: {e}")));
         }
+        // Nothing is known of the copy by that.
+        Err(FetchError::Open(OpenError::NoKey)) => {
+            landing::remove_part(app, upload).await?;
+            return offsite::note_fault(app, &source, job, Fault::Locked).await;
+        }
         Err(FetchError::Open(_)) => (Outcome::Wrong, None),
         Err(FetchError::Store(Fault::Missing(_))) => (Outcome::Missing, None),
         Err(FetchError::Store(fault)) => {

@@ -1,6 +1,6 @@
 //! Background work: rows of the catalogue, taken, done, put back.
 //!
-//! One loop for each kind ([`previews`], [`groups`], [`refile`], [`adopt`], [`derive`], [`audit`] for three, [`heal`] for two, [`holding`] for three, and [`offsite`] for
+//! One loop for each kind ([`previews`], [`groups`], [`refile`], [`adopt`], [`derive`], [`audit`] for three, [`heal`] for two, [`holding`] for three, [`reseal`], and [`offsite`] for
 //! the other three). A loop sleeps until it is woken by a notification or until something is due; while nothing is due, nothing wakes. Every piece of work may be done twice and
 //! may be killed anywhere.
 
@@ -13,6 +13,7 @@ pub mod holding;
 mod offsite;
 mod previews;
 pub mod refile;
+mod reseal;
 
 use std::{
     collections::HashSet,
@@ -84,6 +85,7 @@ pub fn start(app: &Arc<App>) -> JoinSet<()> {
             | Kind::Heal
             | Kind::Hold
             | Kind::Release
+            | Kind::Reseal
             | Kind::Remove => 1,
             // A slow place must not keep the others from being checked.
             Kind::Audit | Kind::Survey | Kind::Drill => 3,
@@ -181,6 +183,7 @@ async fn do_one(app: &Arc<App>, job: &Job) {
         Kind::Drill => audit::drill(app, job).await,
         Kind::Heal => heal::heal(app, job).await,
         Kind::Fetch => heal::bring(app, job).await,
+        Kind::Reseal => reseal::reseal(app, job).await,
         Kind::Hold => holding::settle(app, job).await,
         Kind::Release => holding::release(app).await,
         Kind::Remove => holding::remove(app, job).await,

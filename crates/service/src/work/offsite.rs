@@ -5,7 +5,7 @@ use std::sync::Arc;
 use chrono::{Local, TimeDelta};
 use ypogeion_catalog::{CatalogError, originals::OriginalRow, stores::StoreRow, work::Job};
 use ypogeion_core::{
-    OriginalId,
+    OriginalId, StoreId,
     capture::CaptureRule,
     kind::MediaKind,
     layers::{Act, Outcome, Place},
@@ -17,7 +17,6 @@ use ypogeion_core::{
 use ypogeion_offsite::{
     Fault, Replica,
     layout::ReplicaError,
-    prove as reading,
     replicate::{SendError, send},
     spool,
 };
@@ -32,6 +31,9 @@ use crate::{
 
 /// A disk that is away is looked for this often.
 const LOOK_FOR_DISK: TimeDelta = TimeDelta::minutes(2);
+
+/// What needs the key of the recovery kit is tried again after this; lending one wakes nobody, it is asked for on purpose.
+const AWAIT_KEY: TimeDelta = TimeDelta::hours(1);
 
 /// Originals named in one segment of the ledger.
 const SEGMENT: i64 = 5000;
@@ -89,6 +91,7 @@ pub(super) async fn note_fault(app: &Arc<App>, store: &StoreRow, job: &Job, faul
             let due = app.now() + retry::wait(job.attempts, security::chance());
             Ok(Ended::Again(due, format!("the home disk could not be read or written: {e}")))
         }
+        Fault::Locked => Ok(Ended::NotYet(app.now() + AWAIT_KEY, chain(&fault))),
         Fault::Away(_) => {
             // Nobody's fault, and nothing that more patience would mend: looked for now and then.
             let now = app.now();
@@ -119,7 +122,7 @@ pub(super) async fn replicate(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         Ok(opened) => opened,
         Err(ended) => return Ok(ended),
     };
-    let object = match app.catalog.object(store.id, row.digest).await? {
+    let (object, epoch) = match app.catalog.object_of_epoch(store.id, row.digest).await? {
         // Another member has the same bytes, or a kill came between the confirmation and the end of the work.
         Some(object) => object,
         None if app.catalog.is_leaving(store.id, row.digest).await? => {
@@ -127,9 +130,10 @@ pub(super) async fn replicate(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             return Ok(Ended::Later(app.now() + TimeDelta::seconds(5)));
         }
         None => {
-            let name = app.household.name_key.object_name(&row.digest);
+            let epoch = replica.keys.epoch();
+            let name = app.household.name_key.object_name(&row.digest, epoch);
             match send(&replica, &app.library.locate(&row.path), row.digest, &name, &app.spool_of(store.id)).await {
-                Ok(object) => object,
+                Ok(object) => (object, epoch),
                 Err(SendError::Store(fault)) => return note_fault(app, &store, job, fault).await,
                 Err(SendError::Rotten { found }) => return damaged(app, row.id, row.digest, Some(found)).await,
                 Err(SendError::Unreadable(e)) if e.kind() == std::io::ErrorKind::NotFound => {
@@ -143,7 +147,9 @@ pub(super) async fn replicate(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         }
     };
     let (now, offsite) = (app.now(), app.settings.offsite);
-    app.catalog.confirm(store.id, row.digest, &object, now, (now + offsite.ledger_after, now + offsite.prove_after)).await?;
+    app.catalog
+        .confirm(store.id, row.digest, &object, (now, epoch), (now + offsite.ledger_after, now + offsite.prove_after))
+        .await?;
     // Only now: a kill before this line finds it sent, and one before the line above finds all its parts sent.
     if let Err(e) = spool::forget(&app.spool_of(store.id), &object.name) {
         tracing::warn!(error = %e, "a sealed body could not be taken out of the spool; it is tidied away later");
@@ -181,57 +187,9 @@ pub(super) async fn write_ledger(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             return Ok(Ended::Done);
         }
         let full = rows.len() as i64 == SEGMENT;
-        let rules = app.catalog.house_rules().await?;
-        // Every segment names the household, its people and devices, so that each stands for itself.
-        let mut records = vec![Record::Household(HouseholdRecord {
-            name: app.household.name.clone(),
-            name_key: app.household.name_key.reveal(),
-            rules: Some(RulesRecord {
-                filing: rules.filing.clone(),
-                clear_at: rules.clear_at,
-                derive_jpeg: rules.derive_jpeg,
-                retention: app.catalog.retention().await?,
-            }),
-        })];
-        for p in app.catalog.people().await? {
-            records.push(Record::Person(PersonRecord {
-                id: p.id,
-                name: p.name,
-                role: p.role.word().into(),
-                folder: p.folder,
-                quota: p.quota,
-                soft_quota: p.soft_quota,
-            }));
-        }
-        for d in app.catalog.devices(None, None, app.now()).await? {
-            records.push(Record::Device(DeviceRecord { id: d.id, person: d.person, name: d.name, kind: Some(d.kind) }));
-        }
-        for row in rows.iter().cloned() {
-            if let Some(at) = row.gone_at {
-                records.push(Record::Removed(RemovedRecord { id: row.id, at }));
-                continue;
-            }
-            // Its object may have been found damaged since; then it is sent again and listed after that.
-            let Some(object) = app.catalog.object(store.id, row.digest).await? else { continue };
-            records.push(Record::Original(Box::new(OriginalRecord {
-                id: row.id,
-                person: row.person,
-                device: row.device,
-                sha256: row.digest,
-                size: row.size,
-                path: row.path,
-                name: OriginalName::from_device(&row.name),
-                kind: MediaKind::from_word(&row.kind),
-                taken_at: row.taken_at,
-                taken_local: Some(row.taken_local),
-                taken_rule: CaptureRule::ALL.into_iter().find(|r| r.word() == row.taken_rule).unwrap_or(CaptureRule::Received),
-                landed_at: row.landed_at,
-                source: row.source,
-                file_time: row.file_time,
-                shot: (row.shot != row.id).then_some(row.shot),
-                held: row.held,
-                object,
-            })));
+        let mut records = preamble(app).await?;
+        for row in &rows {
+            records.extend(record_of(app, store.id, row).await?);
         }
         let number = store.ledger_segment + 1;
         let salt = u32::from_le_bytes(security::random());
@@ -242,7 +200,93 @@ pub(super) async fn write_ledger(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         app.live.changed(&[LiveEvent::Offsite]);
         store.ledger_segment = number;
         if !full {
+            if number >= store.checkpoint + app.settings.offsite.checkpoint_after
+                && let Err(fault) = write_checkpoint(app, &store, &replica).await?
+            {
+                return note_fault(app, &store, job, fault).await;
+            }
             return Ok(Ended::Done);
+        }
+    }
+}
+
+/// What every segment and every part of a checkpoint says beside its originals, so that each stands for itself.
+async fn preamble(app: &App) -> Answer<Vec<Record>> {
+    let rules = app.catalog.house_rules().await?;
+    let mut records = vec![Record::Household(HouseholdRecord {
+        name: app.household.name.clone(),
+        name_key: app.household.name_key.reveal(),
+        rules: Some(RulesRecord {
+            filing: rules.filing.clone(),
+            clear_at: rules.clear_at,
+            derive_jpeg: rules.derive_jpeg,
+            retention: app.catalog.retention().await?,
+        }),
+    })];
+    for p in app.catalog.people().await? {
+        records.push(Record::Person(PersonRecord {
+            id: p.id,
+            name: p.name,
+            role: p.role.word().into(),
+            folder: p.folder,
+            quota: p.quota,
+            soft_quota: p.soft_quota,
+        }));
+    }
+    for d in app.catalog.devices(None, None, app.now()).await? {
+        records.push(Record::Device(DeviceRecord { id: d.id, person: d.person, name: d.name, kind: Some(d.kind) }));
+    }
+    Ok(records)
+}
+
+/// What the ledger says of one original; nothing if its object is just being sent again: then it is listed after that.
+async fn record_of(app: &App, store: StoreId, row: &OriginalRow) -> Answer<Option<Record>> {
+    if let Some(at) = row.gone_at {
+        return Ok(Some(Record::Removed(RemovedRecord { id: row.id, at })));
+    }
+    let Some(object) = app.catalog.object(store, row.digest).await? else { return Ok(None) };
+    let row = row.clone();
+    Ok(Some(Record::Original(Box::new(OriginalRecord {
+        id: row.id,
+        person: row.person,
+        device: row.device,
+        sha256: row.digest,
+        size: row.size,
+        path: row.path,
+        name: OriginalName::from_device(&row.name),
+        kind: MediaKind::from_word(&row.kind),
+        taken_at: row.taken_at,
+        taken_local: Some(row.taken_local),
+        taken_rule: CaptureRule::ALL.into_iter().find(|r| r.word() == row.taken_rule).unwrap_or(CaptureRule::Received),
+        landed_at: row.landed_at,
+        source: row.source,
+        file_time: row.file_time,
+        shot: (row.shot != row.id).then_some(row.shot),
+        held: row.held,
+        object,
+    }))))
+}
+
+/// Says once more, in parts, what all segments so far add up to. A kill leaves parts without an end, which nobody takes for a checkpoint;
+/// what changes meanwhile is not listed any more, and is said again by the next segment.
+async fn write_checkpoint(app: &App, store: &StoreRow, replica: &Replica) -> Answer<Result<(), Fault>> {
+    let (number, salt) = (store.ledger_segment, u32::from_le_bytes(security::random()));
+    let (mut after, mut part) = (OriginalId(uuid::Uuid::nil()), 0);
+    loop {
+        let rows = app.catalog.listed(store.id, after, SEGMENT).await?;
+        let mut records = preamble(app).await?;
+        for row in &rows {
+            after = row.id;
+            records.extend(record_of(app, store.id, row).await?);
+        }
+        part += 1;
+        let last = (rows.len() as i64) < SEGMENT;
+        if let Err(fault) = replica.write_part((number, salt), (part, last), &records, app.now()).await {
+            return Ok(Err(fault));
+        }
+        if last {
+            app.catalog.checkpoint_written(store.id, number).await?;
+            return Ok(Ok(()));
         }
     }
 }
@@ -263,11 +307,11 @@ pub(super) async fn prove(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         Err(ended) => return Ok(ended),
     };
     let Some(object) = app.catalog.object(store.id, row.digest).await? else { return Ok(Ended::Done) };
-    let (outcome, digest) = match reading::prove(&replica, &object.name, row.digest).await {
+    let (act, seen) = match audit::read_back(&replica, &object, row.digest).await {
         Ok(found) => found,
         Err(fault) => return note_fault(app, &store, job, fault).await,
     };
-    audit::note(app, (row.id, row.digest), Place::Store(store.id), Act::Opened, (outcome, digest)).await?;
+    audit::note(app, (row.id, row.digest), Place::Store(store.id), act, seen).await?;
     app.catalog.store_well(store.id, app.now()).await?;
     app.live.changed(&[LiveEvent::Offsite, LiveEvent::Library]);
     Ok(Ended::Done)

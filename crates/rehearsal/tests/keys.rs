@@ -1,0 +1,240 @@
+//! The household's key: a kit that was kept, a new key, others who can open copies, and a server that keeps no key at all.
+
+mod common;
+
+use std::{fs, path::Path, process::Command};
+
+use common::{World, put, world_with};
+use reqwest::Method;
+use serde_json::{Value, json};
+use ypogeion_offsite::Identity;
+use ypogeion_rehearsal::{program, wait_for, walk};
+
+/// A day's portion each second, and all of it.
+const SOON: &str = "[checks]\nevery_hours = 0.0003\ncover_days = 0.00001\n";
+
+async fn house(count: usize, settings: &str) -> World {
+    let w = world_with(settings).await;
+    w.add_store().await;
+    let (device, source) = w.computer("desktop").await;
+    for n in 0..count {
+        put(&source, &format!("IMG_{n:04}.jpg"), format!("the picture of the weir with number {n}").as_bytes()).unwrap();
+    }
+    device.json(&["backup"]).await.unwrap();
+    w.keeper.wait_until_proven(120).await.unwrap();
+    w
+}
+
+async fn key(w: &World) -> Value {
+    w.keeper.ask(Method::GET, "api/key", None).await.unwrap()
+}
+
+fn line<'a>(kit: &'a str, name: &str) -> &'a str {
+    kit.lines().find_map(|l| l.strip_prefix(&format!("{name}: "))).unwrap_or_else(|| panic!("{name}"))
+}
+
+/// Shows the kit and types a part of it back.
+async fn kept_kit(w: &World) -> String {
+    let kit = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
+    let end = line(&kit, "Key");
+    let proof = json!({ "key_end": end[end.len() - 8..].to_lowercase(), "check": line(&kit, "Check") });
+    let said = w.keeper.ask(Method::POST, "api/kit/proof", Some(proof)).await.unwrap();
+    assert_eq!(said["kit"]["state"], "proven", "{said}");
+    kit
+}
+
+fn password(w: &World) -> Value {
+    json!({ "password": w.house.options.keeper.1 })
+}
+
+fn recovered(w: &World, kit: &str, to: &str) -> (Option<i32>, String) {
+    let (file, target) = (w.folder.path().join(format!("{to}.txt")), w.folder.path().join(to));
+    fs::write(&file, kit).unwrap();
+    let output = Command::new(program("ypogeiond").unwrap())
+        .args(["recover", "--kit"])
+        .arg(&file)
+        .arg("--to")
+        .arg(&target)
+        .output()
+        .unwrap();
+    (output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned())
+}
+
+fn whole(w: &World, to: &str) -> bool {
+    walk::originals_below(&w.house.library()).unwrap() == walk::originals_below(&w.folder.path().join(to)).unwrap()
+}
+
+fn objects(w: &World) -> Vec<String> {
+    let folder = w.house.store_folder().join("objects");
+    walk::originals_below(&folder).unwrap().into_keys().map(|p| p.to_string_lossy().into_owned()).collect()
+}
+
+/// What Debian's `age` says with this key.
+fn opens(key: &str, file: &Path) -> bool {
+    let scratch = tempfile::tempdir().unwrap();
+    let identity = scratch.path().join("key");
+    fs::write(&identity, format!("{key}\n")).unwrap();
+    Command::new("age").arg("-d").arg("-i").arg(identity).arg(file).output().unwrap().status.success()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_kit_is_proven_by_typing_a_part_of_it_back() {
+    let w = house(1, "").await;
+    assert_eq!(key(&w).await["kit"]["state"], "missing");
+    assert_eq!(w.keeper.ask(Method::GET, "api/overview", None).await.unwrap()["kit"], "missing");
+    let (status, _) =
+        w.keeper.try_ask(Method::POST, "api/kit/proof", Some(json!({ "key_end": "AAAAAAAA", "check": "0" }))).await.unwrap();
+    assert_eq!(status, 400, "nothing was shown yet");
+    let kit = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
+    assert_eq!(key(&w).await["kit"]["state"], "unproven");
+    let (end, check) = (line(&kit, "Key"), line(&kit, "Check"));
+    let end = &end[end.len() - 8..];
+    for (key_end, check) in [("", check), ("QQQQQQQQ", check), (&end[1..], check), (end, "00000000")] {
+        let (status, _) =
+            w.keeper.try_ask(Method::POST, "api/kit/proof", Some(json!({ "key_end": key_end, "check": check }))).await.unwrap();
+        assert_eq!(status, 400, "{key_end} {check}");
+    }
+    kept_kit(&w).await;
+    // The same kit once more stays proven; another store makes it out of date.
+    w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
+    assert_eq!(key(&w).await["kit"]["state"], "proven");
+    let place = w.folder.path().join("drawer/red-disk");
+    fs::create_dir_all(&place).unwrap();
+    let disk = json!({ "name": "Red disk", "endpoint": format!("file://{}", place.display()) });
+    w.keeper.ask(Method::POST, "api/stores", Some(disk)).await.unwrap();
+    assert_eq!(key(&w).await["kit"]["state"], "outdated");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_new_key_sends_nothing_at_once_and_seals_everything_anew_over_time() {
+    let w = house(6, SOON).await;
+    let (old_kit, before) = (kept_kit(&w).await, objects(&w));
+    let (status, _) = w.keeper.try_ask(Method::POST, "api/key/renew", Some(json!({ "password": "guessed" }))).await.unwrap();
+    assert_eq!(status, 403);
+    let said = w.keeper.ask(Method::POST, "api/key/renew", Some(password(&w))).await.unwrap();
+    assert_eq!(
+        (&said["earlier"], &said["kit"]["state"], &said["opens"]),
+        (&json!(1), &json!("outdated"), &json!(true)),
+        "{said}"
+    );
+    let kit = kept_kit(&w).await;
+    assert_eq!(line(&kit, "Older key"), line(&old_kit, "Key"));
+    // The new kit opens everything from the first moment on.
+    assert_eq!(recovered(&w, &kit, "back-1").0, Some(0));
+    assert!(whole(&w, "back-1"));
+    wait_for("everything to be sealed anew", 120, async || {
+        let left = key(&w).await["to_reseal"] == 0;
+        Ok((left && objects(&w).len() == 6 && objects(&w).iter().all(|o| !before.contains(o))).then_some(()))
+    })
+    .await
+    .unwrap();
+    let (new, old) = (line(&kit, "Key"), line(&old_kit, "Key"));
+    for object in objects(&w) {
+        let object = w.house.store_folder().join("objects").join(object);
+        assert!(opens(new, &object) && !opens(old, &object), "with Debian's age: only the new key opens it");
+    }
+    assert_eq!(recovered(&w, &kit, "back-2").0, Some(0));
+    assert!(whole(&w, "back-2"));
+    // Whoever found the old sheet opens nothing with it any more.
+    let (code, said) = recovered(&w, &old_kit, "stolen");
+    assert_ne!(code, Some(0), "{said}");
+    assert!(walk::originals_below(&w.folder.path().join("stolen")).map_or(true, |f| f.is_empty()));
+    // And the list of the store has nothing that nobody knows.
+    w.keeper.wait_until_proven(60).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_server_that_forgot_the_key_seals_compares_and_opens_nothing() {
+    let mut w = house(5, "").await;
+    let (status, said) = w.keeper.try_ask(Method::POST, "api/key/strict", Some(password(&w))).await.unwrap();
+    assert!(status == 400 && said["detail"].as_str().unwrap().contains("type a part of it back"), "{said}");
+    let kit = kept_kit(&w).await;
+    let said = w.keeper.ask(Method::POST, "api/key/strict", Some(password(&w))).await.unwrap();
+    assert_eq!((&said["strict"], &said["opens"]), (&json!(true), &json!(false)), "{said}");
+    let secret = line(&kit, "Key").to_owned();
+    let kept = fs::read_to_string(w.folder.path().join("data/household.key")).unwrap();
+    assert!(!kept.contains("AGE-SECRET-KEY"), "the file holds no key");
+
+    // It goes on after a start without the key: seals, sends, and compares what it cannot open.
+    w.house.stop_service().await.unwrap();
+    w.house.start_service().await.unwrap();
+    w.keeper = w.house.keeper().await.unwrap();
+    let (device, source) = w.computer("tablet").await;
+    put(&source, "IMG_9000.jpg", b"the picture of the harbour in fog").unwrap();
+    device.json(&["backup"]).await.unwrap();
+    wait_for("the new one to be offsite", 60, async || Ok((w.keeper.overview().await?.offsite.count == 6).then_some(())))
+        .await
+        .unwrap();
+    let store = w.keeper.store().await.unwrap();
+    let check = async |kind: &str| {
+        w.keeper.ask(Method::POST, "api/checks", Some(json!({ "store": store.id, "kind": kind }))).await.unwrap();
+        wait_for("the check to end", 90, async || {
+            let checks = w.keeper.ask(Method::GET, "api/checks", None).await?;
+            let this =
+                checks["checks"].as_array().into_iter().flatten().find(|c| c["store"] == json!(store.id) && c["kind"] == kind);
+            Ok(this.filter(|c| c["now"].is_null() && c["last"].is_object()).map(|c| c["last"].clone()))
+        })
+        .await
+        .unwrap()
+    };
+    w.house.store.flip(1).unwrap();
+    let read = check("reading").await;
+    assert_eq!((&read["checked"], &read["wrong"]), (&json!(6), &json!(1)), "sealed bytes are compared: {read}");
+    wait_for("it to be sent again", 60, async || Ok((w.keeper.overview().await?.offsite.count == 6).then_some(())))
+        .await
+        .unwrap();
+    wait_for("its ledger to say so", 60, async || Ok((w.keeper.store().await?.unlisted == 0).then_some(()))).await.unwrap();
+    assert!(w.keeper.overview().await.unwrap().proven.count < 6, "what nobody here opened is not called proven");
+    let drill = check("drill").await;
+    assert!(drill["failed"] == true && drill["said"].as_str().unwrap().contains("keeps no key"), "{drill}");
+    let (status, _) = w.keeper.try_ask(Method::POST, "api/kit", Some(password(&w))).await.unwrap();
+    assert_eq!(status, 400, "no other kit can be printed");
+
+    // With the key lent for an hour the drill is held, and nothing of it is kept.
+    let (status, _) =
+        w.keeper.try_ask(Method::POST, "api/key/lend", Some(json!({ "key": Identity::generate().reveal() }))).await.unwrap();
+    assert_eq!(status, 403, "another household's key");
+    let lent = w.keeper.ask(Method::POST, "api/key/lend", Some(json!({ "key": secret }))).await.unwrap();
+    assert!(lent["lent_seconds"].as_u64().unwrap() > 3000 && lent["strict"] == true, "{lent}");
+    let drill = check("drill").await;
+    assert_eq!((&drill["failed"], &drill["checked"], &drill["missing"]), (&json!(false), &json!(6), &json!(0)), "{drill}");
+    assert!(!fs::read_to_string(w.folder.path().join("data/household.key")).unwrap().contains("AGE-SECRET-KEY"));
+
+    // Given back for good, everything is proven again.
+    let back = w.keeper.ask(Method::POST, "api/key/lend", Some(json!({ "key": secret, "keep": true }))).await.unwrap();
+    assert_eq!((&back["strict"], &back["opens"]), (&json!(false), &json!(true)), "{back}");
+    check("reading").await;
+    w.keeper.wait_until_proven(60).await.unwrap();
+    assert_eq!(recovered(&w, &kit, "back").0, Some(0));
+    assert!(whole(&w, "back"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn somebody_else_can_open_copies_as_well_until_they_are_let_out() {
+    let w = house(3, SOON).await;
+    let aunt = Identity::generate();
+    let add =
+        |recipient: String| json!({ "recipient": recipient, "name": "Aunt Brita’s safe", "password": w.house.options.keeper.1 });
+    let (status, _) = w.keeper.try_ask(Method::POST, "api/key/recipients", Some(add("age1nonsense".into()))).await.unwrap();
+    assert_eq!(status, 400);
+    let said = w.keeper.ask(Method::POST, "api/key/recipients", Some(add(aunt.recipient()))).await.unwrap();
+    assert_eq!(said["others"][0]["name"], "Aunt Brita’s safe", "{said}");
+    let (status, _) = w.keeper.try_ask(Method::POST, "api/key/recipients", Some(add(aunt.recipient()))).await.unwrap();
+    assert_eq!(status, 409, "once is enough");
+    let sealed_for_both = async |both: bool| {
+        wait_for("everything to be sealed anew", 120, async || {
+            let own = key(&w).await;
+            let all: Vec<_> = objects(&w).into_iter().map(|o| w.house.store_folder().join("objects").join(o)).collect();
+            let done = own["to_reseal"] == 0 && all.len() == 3;
+            Ok((done && all.iter().all(|o| opens(&aunt.reveal(), o) == both)).then_some(()))
+        })
+        .await
+        .unwrap();
+    };
+    sealed_for_both(true).await;
+    w.keeper.ask(Method::DELETE, &format!("api/key/recipients/{}", aunt.recipient()), None).await.unwrap();
+    sealed_for_both(false).await;
+    let kit = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
+    assert_eq!(recovered(&w, &kit, "back").0, Some(0));
+    assert!(whole(&w, "back"));
+}
