@@ -16,6 +16,7 @@ export const keys = {
   entries: (run: string, outcome: string) => ["devices", "entries", run, outcome],
   stores: ["offsite", "stores"],
   checks: ["offsite", "checks"],
+  key: ["offsite", "key"],
   work: ["work"],
   record: ["work", "record"],
   adoptions: ["work", "adoptions"],
@@ -50,6 +51,7 @@ export const useEntries = (run: string, outcome: string) =>
   });
 export const useStores = () => useQuery<Store[], Failure>({ queryKey: keys.stores, queryFn: () => ask("/api/stores") });
 export const useChecks = () => useQuery<Schemas["Checks"], Failure>({ queryKey: keys.checks, queryFn: () => ask("/api/checks") });
+export const useKey = () => useQuery<Schemas["HouseKey"], Failure>({ queryKey: keys.key, queryFn: () => ask("/api/key") });
 export const useWork = (enabled: boolean) => useQuery<Schemas["Work"], Failure>({ queryKey: keys.work, queryFn: () => ask("/api/work"), enabled });
 export const useRecord = (enabled: boolean) =>
   useQuery<Schemas["RecordLine"][], Failure>({ queryKey: keys.record, queryFn: () => ask("/api/record"), enabled });

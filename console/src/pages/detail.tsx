@@ -256,6 +256,7 @@ function said(e: Schemas["Evidence"]): string {
       landed: "Received, hashed, written to the home disk",
       reread: "Read again at home: right",
       confirmed: `Sealed and sent; ${e.place} confirmed it`,
+      compared: `Read back from ${e.place}, sealed: the bytes that were sent`,
       listed: `Found in the list of ${e.place}`,
       opened: `Read back from ${e.place}, opened: right`,
     }[e.act] ?? e.act

@@ -8,24 +8,21 @@ import { Button, Choice, Dialog, Field, Page, State, When } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { ChecksView } from "./checks";
 import { CostView } from "./cost";
+import { KeyView } from "./key";
 import { TrialDialog, TrialSteps } from "./trial";
 import { paceNow, WeekDialog } from "./week";
 
 export function Offsite() {
   const stores = useStores();
   const [adding, setAdding] = useState(false);
-  const [kit, setKit] = useState(false);
   return (
     <Page
       title="Offsite"
       lead="Copies away from home, sealed before they leave the house."
       action={
-        <div className="flex gap-2">
-          {stores.data && stores.data.length > 0 && <Button onClick={() => setKit(true)}>Recovery kit</Button>}
-          <Button look="strong" onClick={() => setAdding(true)}>
-            Add a store
-          </Button>
-        </div>
+        <Button look="strong" onClick={() => setAdding(true)}>
+          Add a store
+        </Button>
       }
     >
       {stores.isPending ? (
@@ -40,8 +37,8 @@ export function Offsite() {
         stores.data.map((s) => <StoreView key={s.id} store={s} />)
       )}
       <ChecksView />
+      <KeyView />
       {adding && <AddDialog onClose={() => setAdding(false)} />}
-      {kit && <KitDialog onClose={() => setKit(false)} />}
     </Page>
   );
 }
@@ -179,7 +176,7 @@ function Number({ name, colour, n, line }: { name: string; colour: string; n: nu
   );
 }
 
-const stale = [keys.stores, keys.overview, keys.months] as const;
+const stale = [keys.stores, keys.overview, keys.months, keys.key] as const;
 
 function AddDialog({ onClose }: { onClose: () => void }) {
   const [form, setForm] = useState({ name: "", endpoint: "", region: "", bucket: "", prefix: "", access_key: "", secret_key: "" });
@@ -274,45 +271,6 @@ function ResumeDialog({ store, onClose }: { store: Store; onClose: () => void })
           Go on
         </Button>
       </form>
-    </Dialog>
-  );
-}
-
-function KitDialog({ onClose }: { onClose: () => void }) {
-  const [password, setPassword] = useState("");
-  const show = useDo((p: string) => ask<Schemas["Kit"]>("/api/kit", "POST", { password: p }), []);
-  const submit = (e: FormEvent) => {
-    e.preventDefault();
-    show.mutate(password);
-  };
-  return (
-    <Dialog open onOpenChange={(o) => !o && onClose()} title="Recovery kit" wide>
-      {show.data ? (
-        <div className="sheet">
-          <p className="mt-0">
-            With this sheet and a new computer, everything comes back: <code className="text-[14px]">ypogeiond recover --kit kit.txt --to FOLDER</code>. Whoever has it can see all pictures. Print it, and keep it where a fire in this house does not reach it.
-          </p>
-          <div className="flex flex-wrap items-start gap-5">
-            <div className="rounded-[10px] bg-white p-2 leading-none [&>svg]:size-[240px]" role="img" aria-label="The recovery kit as a QR code" dangerouslySetInnerHTML={{ __html: show.data.qr_svg }} />
-            <pre className="border-line bg-raised m-0 min-w-0 flex-1 basis-[300px] rounded-lg border p-3 font-mono text-[13px] leading-relaxed break-all whitespace-pre-wrap">{show.data.text}</pre>
-          </div>
-          <div className="mt-5 flex gap-2 print:hidden">
-            <Button look="strong" onClick={() => window.print()}>
-              Print
-            </Button>
-            <Button onClick={onClose}>I have kept it</Button>
-          </div>
-        </div>
-      ) : (
-        <form onSubmit={submit} className="flex flex-col gap-4">
-          <p className="m-0">The kit opens everything, so your password is asked for again.</p>
-          <Field label="Your password" type="password" autoComplete="current-password" required autoFocus value={password} onChange={(e) => setPassword(e.target.value)} />
-          {show.isError && <Fault failure={show.error} />}
-          <Button look="strong" type="submit" disabled={show.isPending}>
-            Show the kit
-          </Button>
-        </form>
-      )}
     </Dialog>
   );
 }

@@ -131,6 +131,8 @@ function NeedsALook({ house }: { house: House }) {
     const text = "The file on the home disk is not what was received. If its device still has it, the next backup mends it.";
     warnings.push(<Warning key="damaged" title={`${counted(house.damaged, "original")} damaged at home`} text={text} to="/activity" action="See what happened" />);
   }
+  const kit = { missing: "Without it nobody could open the copies if this server were gone.", outdated: "Keys or stores have changed since it was printed.", unproven: "Nobody has shown yet that the printed sheet is there." }[house.kit ?? ""];
+  if (kit) warnings.push(<Warning key="kit" title="The recovery kit" text={kit} to="/offsite#key" action="See to it" />);
   for (const d of house.devices) {
     if (d.waiting > 0 && !d.sending && d.seen_at && Date.now() - new Date(d.seen_at).getTime() > WEEK) {
       warnings.push(

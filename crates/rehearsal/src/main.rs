@@ -188,7 +188,7 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
         wide.wait("#checks").await?;
         wide.page.execute("document.getElementById('checks').scrollIntoView()", vec![]).await?;
         keep("checks.png", wide.picture().await?)?;
-        wide.click("Recovery kit").await?;
+        wide.click("Print the kit").await?;
         wide.wait("[role=dialog] input").await?;
         wide.page.find(fantoccini::Locator::Css("[role=dialog] input")).await?.send_keys(password).await?;
         wide.click("Show the kit").await?;

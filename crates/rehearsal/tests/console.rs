@@ -84,7 +84,7 @@ async fn a_keeper_signs_in_pairs_a_device_adds_a_store_and_sees_pictures_sink() 
 
     // The kit asks for the password and shows what the API gives.
     browser.page.goto(w.house.http.join("offsite").unwrap().as_str()).await.unwrap();
-    browser.click("Recovery kit").await.unwrap();
+    browser.click("Print the kit").await.unwrap();
     browser.wait("[role=dialog] input[type=password]").await.unwrap();
     browser.page.find(Locator::Css("[role=dialog] input")).await.unwrap().send_keys(&w.house.options.keeper.1).await.unwrap();
     browser.click("Show the kit").await.unwrap();

@@ -77,8 +77,10 @@ pub struct Faults {
 /// What a store has seen so far.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Counts {
-    /// Objects that were stored in one request.
+    /// What was stored in one request.
     pub puts: u64,
+    /// Of these, sealed originals.
+    pub objects: u64,
     /// Parts of objects.
     pub parts: u64,
     /// Bytes of both.
@@ -138,12 +140,17 @@ impl State {
     }
 
     /// Notes a body that came, and says whether it belongs to an upload that was forgotten.
-    fn count(&self, query: &str, length: u64, put: bool) -> bool {
+    fn count(&self, path: &str, query: &str, length: u64, put: bool) -> bool {
         let part = |name: &str| query.split('&').find_map(|p| p.strip_prefix(name)).map(str::to_owned);
         if put {
             let mut counts = self.counts.lock().unwrap_or_else(PoisonError::into_inner);
             counts.bytes += length;
-            if part("partNumber=").is_some() { counts.parts += 1 } else { counts.puts += 1 }
+            if part("partNumber=").is_some() {
+                counts.parts += 1
+            } else {
+                counts.puts += 1
+            }
+            counts.objects += u64::from(path.contains("/objects/") && query.is_empty());
         }
         let mut uploads = self.uploads.lock().unwrap_or_else(PoisonError::into_inner);
         part("uploadId=").is_some_and(|id| *uploads.entry(id).or_default())
@@ -282,7 +289,7 @@ async fn answer(service: S3Service, state: Arc<State>, request: Request<Incoming
     }
     let query = request.uri().query().unwrap_or_default().to_owned();
     let is_put = *request.method() == Method::PUT;
-    if state.count(&query, length, is_put) {
+    if state.count(request.uri().path(), &query, length, is_put) {
         let mut body = request.into_body();
         while body.frame().await.is_some_and(|frame| frame.is_ok()) {}
         return Ok(refusal(StatusCode::NOT_FOUND, "NoSuchUpload", "The specified upload does not exist."));
