@@ -17,6 +17,7 @@ export const keys = {
   stores: ["offsite", "stores"],
   checks: ["offsite", "checks"],
   key: ["offsite", "key"],
+  history: ["offsite", "history"],
   work: ["work"],
   record: ["work", "record"],
   adoptions: ["work", "adoptions"],
@@ -51,6 +52,7 @@ export const useEntries = (run: string, outcome: string) =>
   });
 export const useStores = () => useQuery<Store[], Failure>({ queryKey: keys.stores, queryFn: () => ask("/api/stores") });
 export const useChecks = () => useQuery<Schemas["Checks"], Failure>({ queryKey: keys.checks, queryFn: () => ask("/api/checks") });
+export const useHistory = () => useQuery<Schemas["History"], Failure>({ queryKey: keys.history, queryFn: () => ask("/api/history"), staleTime: 60_000 });
 export const useKey = () => useQuery<Schemas["HouseKey"], Failure>({ queryKey: keys.key, queryFn: () => ask("/api/key") });
 export const useWork = (enabled: boolean) => useQuery<Schemas["Work"], Failure>({ queryKey: keys.work, queryFn: () => ask("/api/work"), enabled });
 export const useRecord = (enabled: boolean) =>

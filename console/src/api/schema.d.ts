@@ -437,6 +437,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was sent in the last two weeks, and how exposed the house was, hour by hour; the present hour as it is now. */
+        get: operations["show_history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/holding": {
         parameters: {
             query?: never;
@@ -1788,6 +1805,29 @@ export interface components {
             /** @description `home` or the store's name. */
             place: string;
         };
+        /** @description What was at home alone, the worst that was seen in an hour. */
+        ExposedHour: {
+            /**
+             * Format: int64
+             * @description Their bytes.
+             */
+            bytes: number;
+            /**
+             * Format: date-time
+             * @description The beginning of the hour.
+             */
+            hour: string;
+            /**
+             * Format: int64
+             * @description For how many hours the oldest of them had been at home.
+             */
+            oldest_hours: number;
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            originals: number;
+        };
         /** @description Something that was deleted. */
         HeldOriginal: {
             /** @description Whether its file is still at home. If not, a store has it still, and taking it back fetches it from there. */
@@ -1824,6 +1864,13 @@ export interface components {
              * @description Bytes.
              */
             size: number;
+        };
+        /** @description The last two weeks, hour by hour. */
+        History: {
+            /** @description What was at home alone; hours in which nobody looked are left out. */
+            exposure: components["schemas"]["ExposedHour"][];
+            /** @description What stores took; hours with nothing are left out. */
+            traffic: components["schemas"]["TrafficHour"][];
         };
         /** @description A page of what was deleted and can be taken back, what was deleted last first. */
         Holding: {
@@ -3138,6 +3185,26 @@ export interface components {
             /** @description Not by these, put together by where their copies are; the most first. */
             short: components["schemas"]["ShortOfCopies"][];
         };
+        /** @description What a store took in an hour. */
+        TrafficHour: {
+            /**
+             * Format: int64
+             * @description Sealed bytes.
+             */
+            bytes: number;
+            /**
+             * Format: date-time
+             * @description The beginning of the hour.
+             */
+            hour: string;
+            /** @description What people call it. */
+            name: string;
+            /**
+             * Format: uuid
+             * @description The store.
+             */
+            store: string;
+        };
         /** @description A store that was tried out. */
         Trial: {
             /** @description The steps that were tried; what comes after one that went badly was not. */
@@ -3885,6 +3952,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    show_history: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
             };
         };
     };

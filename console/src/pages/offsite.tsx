@@ -8,6 +8,7 @@ import { Button, Choice, Dialog, Field, Page, State, When } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { ChecksView } from "./checks";
 import { CostView } from "./cost";
+import { HistoryView } from "./history";
 import { KeyView } from "./key";
 import { TrialDialog, TrialSteps } from "./trial";
 import { paceNow, WeekDialog } from "./week";
@@ -36,6 +37,7 @@ export function Offsite() {
       ) : (
         stores.data.map((s) => <StoreView key={s.id} store={s} />)
       )}
+      {stores.data && stores.data.length > 0 && <HistoryView />}
       <ChecksView />
       <KeyView />
       {adding && <AddDialog onClose={() => setAdding(false)} />}

@@ -120,6 +120,13 @@ function Warning({ title, text, to, action }: { title: string; text: ReactNode; 
   );
 }
 
+/** What is to be done about the recovery kit; nothing once it is printed and proven. */
+const KIT: { [state: string]: [string, string] } = {
+  missing: ["No recovery kit yet", "Without it nobody could open the copies if this server were gone."],
+  outdated: ["The recovery kit is out of date", "Keys or stores have changed since it was printed."],
+  unproven: ["Is the recovery kit kept?", "Type a part of it back from the sheet, so that it is certain."],
+};
+
 const WEEK = 7 * 86_400_000;
 
 function NeedsALook({ house }: { house: House }) {
@@ -131,8 +138,8 @@ function NeedsALook({ house }: { house: House }) {
     const text = "The file on the home disk is not what was received. If its device still has it, the next backup mends it.";
     warnings.push(<Warning key="damaged" title={`${counted(house.damaged, "original")} damaged at home`} text={text} to="/activity" action="See what happened" />);
   }
-  const kit = { missing: "Without it nobody could open the copies if this server were gone.", outdated: "Keys or stores have changed since it was printed.", unproven: "Nobody has shown yet that the printed sheet is there." }[house.kit ?? ""];
-  if (kit) warnings.push(<Warning key="kit" title="The recovery kit" text={kit} to="/offsite#key" action="See to it" />);
+  const kit = KIT[house.kit ?? ""];
+  if (kit) warnings.push(<Warning key="kit" title={kit[0]} text={kit[1]} to="/offsite#key" action="See to it" />);
   for (const d of house.devices) {
     if (d.waiting > 0 && !d.sending && d.seen_at && Date.now() - new Date(d.seen_at).getTime() > WEEK) {
       warnings.push(

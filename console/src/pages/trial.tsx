@@ -16,7 +16,7 @@ const STEPS: { [step: string]: string } = {
   notice: "Notice changed bytes",
   list: "List it",
   conditional: "Not replace it",
-  lock: "Locked for a time",
+  lock: "Retention lock",
   delete: "Remove it",
   speed: "Speed",
 };

@@ -500,6 +500,16 @@ impl Catalog {
             for original in &sharing {
                 observe_in(c, OriginalId(original.id), digest, &seen).await?;
             }
+            sql_query(
+                "INSERT INTO traffic (store, hour, objects, bytes) VALUES ($1, date_trunc('hour', $2, 'UTC'), 1, $3)
+                 ON CONFLICT (store, hour) DO UPDATE SET objects = traffic.objects + 1, bytes = traffic.bytes + excluded.bytes",
+            )
+            .bind::<SqlUuid, _>(store.0)
+            .bind::<Timestamptz, _>(at)
+            .bind::<BigInt, _>(signed(object.size))
+            .kept()
+            .execute(c)
+            .await?;
             // It has a copy away from home now: others that have none go first, to whichever store.
             sql_query(
                 "UPDATE job SET priority = 8 WHERE kind = 'replicate' AND key = ANY($2) AND priority > 8

@@ -176,6 +176,8 @@ actions! {
     ListRecord = "list_record" => KEEPER,
     /// The stores.
     ListStores = "list_stores" => KEEPER,
+    /// What was sent in the last weeks, and how exposed the house was.
+    ShowHistory = "show_history" => KEEPER,
     /// Add a store.
     AddStore = "add_store" => KEEPER,
     /// Go on after a stop, or change the keys.

@@ -297,7 +297,7 @@ impl Trial {
                     ),
                 );
             }
-            None => self.well(Step::Lock, "No retention lock keeps what is stored; it can be removed at any time."),
+            None => self.noted(Step::Lock, "No retention lock keeps what is stored; it can be removed at any time."),
         }
         Ok(())
     }

@@ -246,10 +246,10 @@ async fn a_drill_proves_what_it_says_and_leaves_nothing_behind() {
     assert!(record(&w).await.contains("held a drill with North Quay"));
 }
 
-/// A fixed seed decides what rots where; `YPOGEION_CAMPAIGN` sets how many originals there are.
+/// A fixed seed decides what rots where; `CAMPAIGN_ORIGINALS` sets how many originals there are.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_campaign_of_rot_and_loss_is_found_and_healed_where_anything_good_is_left() {
-    let count: usize = std::env::var("YPOGEION_CAMPAIGN").ok().and_then(|n| n.parse().ok()).unwrap_or(150);
+    let count: usize = std::env::var("CAMPAIGN_ORIGINALS").ok().and_then(|n| n.parse().ok()).unwrap_or(150);
     let w = proven(count, "").await;
     let (before, files) = (digests(&w), filed(&w));
     let mut rng = Rng::new(11);

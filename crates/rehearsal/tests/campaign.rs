@@ -1,7 +1,7 @@
 //! A bad week, in short: a store that refuses every twentieth request and cuts every hundredth, that is away for a while, and a service that
 //! is killed again and again. Everything arrives all the same, and next to nothing twice.
 //!
-//! The seed is fixed. `YPOGEION_CAMPAIGN` sets how many originals there are (2,000 for a long run).
+//! The seed is fixed. `CAMPAIGN_ORIGINALS` sets how many originals there are (2,000 for a long run).
 
 mod common;
 
@@ -15,7 +15,7 @@ use ypogeion_standins::store::Faults;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn faults_an_outage_and_kills_lose_nothing_and_send_next_to_nothing_twice() {
-    let count: usize = std::env::var("YPOGEION_CAMPAIGN").ok().and_then(|n| n.parse().ok()).unwrap_or(250);
+    let count: usize = std::env::var("CAMPAIGN_ORIGINALS").ok().and_then(|n| n.parse().ok()).unwrap_or(250);
     let kills = 4 + count / 250;
     let mut w = world().await;
     let (device, source) = w.computer("desktop").await;

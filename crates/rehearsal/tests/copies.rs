@@ -127,3 +127,23 @@ async fn the_cost_follows_from_the_prices_and_from_what_is_there() {
     let after = w.keeper.store().await.unwrap();
     assert_eq!((after.state.as_str(), after.prices.fee), ("paused", 1.5));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_sent_and_how_exposed_the_house_was_is_kept_hour_by_hour() {
+    let w = world().await;
+    backup(&w, &["a.jpg", "b.jpg", "c.jpg"]).await;
+    let alone = w.keeper.ask(Method::GET, "api/history", None).await.unwrap();
+    assert_eq!((&alone["exposure"][0]["originals"], &alone["traffic"]), (&json!(3), &json!([])), "{alone}");
+    w.add_store().await;
+    rule(&w, 3).await;
+    let after = w.keeper.ask(Method::GET, "api/history", None).await.unwrap();
+    assert_eq!(after["exposure"][0]["originals"], 3, "the worst of the hour stays: {after}");
+    let objects = w.house.store_folder().join("objects");
+    let sealed: u64 = ypogeion_rehearsal::walk::originals_below(&objects)
+        .unwrap()
+        .keys()
+        .map(|p| fs::metadata(objects.join(p)).unwrap().len())
+        .sum();
+    let sent: u64 = after["traffic"].as_array().unwrap().iter().map(|t| t["bytes"].as_u64().unwrap()).sum();
+    assert_eq!((sent, &after["traffic"][0]["name"]), (sealed, &json!("North Quay")), "{after}");
+}

@@ -3,6 +3,7 @@
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use uuid::Uuid;
 use ypogeion_core::StoreId;
 
 use crate::overview::Amount;
@@ -104,6 +105,41 @@ pub struct Cost {
     pub recovery: f64,
     /// Sealed bytes that come in a month, by what was taken within the last ninety days.
     pub growth: u64,
+}
+
+/// The last two weeks, hour by hour.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct History {
+    /// What stores took; hours with nothing are left out.
+    pub traffic: Vec<TrafficHour>,
+    /// What was at home alone; hours in which nobody looked are left out.
+    pub exposure: Vec<ExposedHour>,
+}
+
+/// What a store took in an hour.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TrafficHour {
+    /// The store.
+    pub store: Uuid,
+    /// What people call it.
+    pub name: String,
+    /// The beginning of the hour.
+    pub hour: DateTime<Utc>,
+    /// Sealed bytes.
+    pub bytes: u64,
+}
+
+/// What was at home alone, the worst that was seen in an hour.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ExposedHour {
+    /// The beginning of the hour.
+    pub hour: DateTime<Utc>,
+    /// How many.
+    pub originals: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// For how many hours the oldest of them had been at home.
+    pub oldest_hours: u64,
 }
 
 /// When, and how fast, copies go to a store. The first window that holds decides.

@@ -92,6 +92,7 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(work::retry_work)
         .service(work::list_record)
         .service(stores::list_stores)
+        .service(stores::show_history)
         .service(stores::add_store)
         .service(stores::try_store)
         .service(stores::try_store_again)

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use actix_web::{HttpResponse, get, patch, post, web};
+use chrono::TimeDelta;
 use url::Url;
 use uuid::Uuid;
 use ypogeion_catalog::{CatalogError, people::Person, stores::StoreSettings};
@@ -12,7 +13,7 @@ use ypogeion_core::{
 };
 use ypogeion_offsite::{Replica, Store as Opened, trial};
 use ypogeion_wire::{
-    offsite::{Kit, NewStore, ResumeStore, ShowKit, Store, StoreChange, Trial, TrialStep},
+    offsite::{ExposedHour, History, Kit, NewStore, ResumeStore, ShowKit, Store, StoreChange, TrafficHour, Trial, TrialStep},
     problem::ProblemType,
     work::LiveEvent,
 };
@@ -36,6 +37,27 @@ pub async fn list_stores(app: web::Data<App>) -> Answer<web::Json<Vec<Store>>> {
         stores.push(overview::store(&app, row).await?);
     }
     Ok(web::Json(stores))
+}
+
+/// What was sent in the last two weeks, and how exposed the house was, hour by hour; the present hour as it is now.
+#[utoipa::path(responses((status = 200, body = History)))]
+#[get("/api/history")]
+pub async fn show_history(app: web::Data<App>) -> Answer<web::Json<History>> {
+    let (now, stores) = (app.now(), app.catalog.stores().await?);
+    app.catalog.note_exposure(&app.catalog.depths(None, app.proven_since()).await?, now).await?;
+    let since = now - TimeDelta::days(14);
+    let name = |id: Uuid| stores.iter().find(|s| s.id.0 == id).map(|s| s.address.name.clone());
+    let traffic = app.catalog.traffic(since).await?.into_iter().filter_map(|t| {
+        Some(TrafficHour { store: t.store, name: name(t.store)?, hour: t.hour, bytes: u64::try_from(t.bytes).unwrap_or(0) })
+    });
+    let unsigned = |n: i64| u64::try_from(n).unwrap_or(0);
+    let exposure = app.catalog.exposure(since).await?.into_iter().map(|e| ExposedHour {
+        hour: e.hour,
+        originals: unsigned(e.originals),
+        bytes: unsigned(e.bytes),
+        oldest_hours: e.since.map_or(0, |s| unsigned((e.hour - s).num_hours())),
+    });
+    Ok(web::Json(History { traffic: traffic.collect(), exposure: exposure.collect() }))
 }
 
 /// Adds a store, after it was reached, signed in to, written to and read back. Sending begins at once.

@@ -258,11 +258,19 @@ async fn tidy(app: Arc<App>) {
             Ok(Err(e)) => tracing::warn!(error = %e, "the spool could not be tidied"),
             Err(e) => tracing::warn!(error = %e, "the spool could not be tidied"),
         }
+        if let Err(e) = note_exposure(&app).await {
+            tracing::warn!(error = %chain(&e), "how exposed the house is could not be noted");
+        }
         if let Err(e) = remove_expired(&app).await {
             tracing::warn!(error = %chain(&e), "expired uploads could not be removed");
         }
         tokio::time::sleep(Duration::from_secs(3600)).await;
     }
+}
+
+async fn note_exposure(app: &Arc<App>) -> Answer<()> {
+    let depths = app.catalog.depths(None, app.proven_since()).await?;
+    Ok(app.catalog.note_exposure(&depths, app.now()).await?)
 }
 
 async fn remove_expired(app: &Arc<App>) -> Answer<()> {
