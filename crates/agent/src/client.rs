@@ -156,24 +156,12 @@ impl Client {
         self.json(self.request(Method::POST, "api/pairings/claim")?.json(claim)).await
     }
 
-    /// Signs in as a person and makes a pairing code, for oneself or (as keeper) for somebody by name.
-    pub async fn make_pairing(&self, sign_in: &SignIn, for_whom: Option<&str>) -> Result<Pairing> {
+    /// Signs in as a person.
+    pub async fn sign_in(self, sign_in: &SignIn) -> Result<Session> {
         let response = self.send(Method::POST, "api/session", sign_in).await?;
         let cookie = response.headers().get("set-cookie").and_then(|v| v.to_str().ok()).and_then(|v| v.split(';').next());
         let cookie = cookie.ok_or(ClientError::NotUnderstood)?.to_owned();
-        let person = match for_whom {
-            None => None,
-            Some(name) => {
-                let people: Vec<Person> = self.json(self.request(Method::GET, "api/people")?.header("cookie", &cookie)).await?;
-                let found = people.iter().find(|p| p.name.eq_ignore_ascii_case(name)).map(|p| p.id);
-                Some(found.ok_or_else(|| ClientError::Refused(no_such_person(name)))?)
-            }
-        };
-        let pairing =
-            self.json(self.request(Method::POST, "api/pairings")?.header("cookie", &cookie).json(&NewPairing { person })).await;
-        // The session was for this one thing.
-        let _ = self.answer(self.request(Method::DELETE, "api/session")?.header("cookie", &cookie)).await;
-        pairing
+        Ok(Session { client: self, cookie })
     }
 
     /// What the server knows of this device.
@@ -221,6 +209,58 @@ impl Client {
     /// Reports on a run.
     pub async fn report_run(&self, run: RunId, report: &RunReport) -> Result<()> {
         self.send(Method::PATCH, &format!("api/device/runs/{run}"), report).await.map(drop)
+    }
+}
+
+/// Somebody who has signed in, for a command.
+pub struct Session {
+    client: Client,
+    cookie: String,
+}
+
+impl Session {
+    fn request(&self, method: Method, path: &str) -> Result<RequestBuilder> {
+        Ok(self.client.request(method, path)?.header("cookie", &self.cookie))
+    }
+
+    /// Asks for something.
+    pub async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T> {
+        self.client.json(self.request(Method::GET, path)?).await
+    }
+
+    /// Has something made or done, and takes the answer.
+    pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &(impl Serialize + Sync)) -> Result<T> {
+        self.client.json(self.request(Method::POST, path)?.json(body)).await
+    }
+
+    /// Changes something, and takes the answer.
+    pub async fn patch<T: DeserializeOwned>(&self, path: &str, body: &(impl Serialize + Sync)) -> Result<T> {
+        self.client.json(self.request(Method::PATCH, path)?.json(body)).await
+    }
+
+    /// Has something done that has no answer.
+    pub async fn tell(&self, path: &str, body: &(impl Serialize + Sync)) -> Result<()> {
+        self.client.answer(self.request(Method::POST, path)?.json(body)).await.map(drop)
+    }
+
+    /// Makes a pairing code, for oneself or (as keeper) for somebody by name.
+    pub async fn make_pairing(&self, for_whom: Option<&str>) -> Result<Pairing> {
+        let person = match for_whom {
+            None => None,
+            Some(name) => {
+                let people: Vec<Person> = self.get("api/people").await?;
+                let found = people.iter().find(|p| p.name.eq_ignore_ascii_case(name)).map(|p| p.id);
+                Some(found.ok_or_else(|| ClientError::Refused(no_such_person(name)))?)
+            }
+        };
+        self.post("api/pairings", &NewPairing { person }).await
+    }
+
+    /// Signs out. A session that could not be ended ends by itself.
+    pub async fn end(self) {
+        if let Ok(request) = self.request(Method::DELETE, "api/session") {
+            let _ = self.client.answer(request).await;
+        }
     }
 }
 

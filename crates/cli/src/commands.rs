@@ -15,7 +15,7 @@ use serde_json::json;
 use url::Url;
 use ypogeion_agent::{
     backup::{self as engine, Options, RunError, Sent, Told},
-    client::{CLIENT, Client, ClientError},
+    client::{CLIENT, Client, ClientError, Session},
     home::{Home, HomeError, Paired},
     platform::{Linux, Platform},
     runlog,
@@ -33,7 +33,7 @@ pub const DONE: u8 = 0;
 pub const PARTLY: u8 = 1;
 pub const USAGE: u8 = 2;
 const UNREACHABLE: u8 = 3;
-const REFUSED: u8 = 4;
+pub const REFUSED: u8 = 4;
 
 /// Where this device keeps its things, and how to print.
 pub struct Context {
@@ -163,8 +163,9 @@ fn computer_name() -> String {
     OriginalName::from_device(name.trim()).into()
 }
 
+/// Who does something that is a person's to do, and where.
 #[derive(Args)]
-pub struct PairCode {
+pub struct Person {
     /// Address of the server [default: the one this computer is paired with].
     #[arg(long, value_name = "URL")]
     server: Option<Url>,
@@ -177,6 +178,30 @@ pub struct PairCode {
     /// A file with the password.
     #[arg(long, value_name = "FILE")]
     password_file: PathBuf,
+}
+
+impl Person {
+    /// Signs in.
+    pub async fn sign_in(&self, context: &Context) -> std::result::Result<Session, Failed> {
+        let (server, certificate) = match &self.server {
+            Some(server) => (server.clone(), self.certificate),
+            None => {
+                let home = Home::open(&context.folder)?;
+                let paired = home.paired().map_err(|_| usage("name the server with --server"))?;
+                (paired.server.clone(), paired.certificate)
+            }
+        };
+        let password = fs::read_to_string(&self.password_file)
+            .map_err(|e| usage(format!("could not read {}: {e}", self.password_file.display())))?;
+        let sign_in = SignIn { name: self.name.clone(), password: password.trim_end_matches(['\n', '\r']).to_owned() };
+        Ok(Client::new(&server, certificate, None)?.sign_in(&sign_in).await?)
+    }
+}
+
+#[derive(Args)]
+pub struct PairCode {
+    #[command(flatten)]
+    person: Person,
     /// For whom the device is; only the keeper may name somebody else.
     #[arg(long, value_name = "NAME")]
     r#for: Option<String>,
@@ -184,18 +209,11 @@ pub struct PairCode {
 
 /// Makes a pairing code.
 pub async fn pair_code(context: &Context, code: PairCode) -> Result {
-    let (server, certificate) = match code.server {
-        Some(server) => (server, code.certificate),
-        None => {
-            let home = Home::open(&context.folder)?;
-            let paired = home.paired().map_err(|_| usage("name the server with --server"))?;
-            (paired.server.clone(), paired.certificate)
-        }
-    };
-    let password = fs::read_to_string(&code.password_file)
-        .map_err(|e| usage(format!("could not read {}: {e}", code.password_file.display())))?;
-    let sign_in = SignIn { name: code.name, password: password.trim_end_matches(['\n', '\r']).to_owned() };
-    let pairing = Client::new(&server, certificate, None)?.make_pairing(&sign_in, code.r#for.as_deref()).await?;
+    let session = code.person.sign_in(context).await?;
+    let pairing = session.make_pairing(code.r#for.as_deref()).await;
+    // The session was for this one thing.
+    session.end().await;
+    let pairing = pairing?;
     let address = pairing.address.clone().unwrap_or_default();
     if context.json {
         print_json(

@@ -8,6 +8,7 @@ mod commands;
 mod room;
 mod show;
 mod sources;
+mod stores;
 
 use std::{path::PathBuf, process::ExitCode};
 
@@ -56,6 +57,8 @@ enum Command {
     Background(background::Background),
     /// Remove what the household has safe, to make room here. Nothing goes without the server's clearance.
     MakeRoom(room::MakeRoom),
+    /// The stores, for the keeper: how they do, a trial, a pause, a check.
+    Stores(stores::Stores),
     /// The last runs of this device.
     Runs {
         /// At most this many.
@@ -96,6 +99,7 @@ async fn main() -> ExitCode {
         Command::Background(background) => background::background(&context, &background),
         Command::MakeRoom(rule) => room::make_room(&context, &rule).await,
         Command::Backup(backup) => commands::backup(&context, &backup).await,
+        Command::Stores(what) => stores::stores(&context, what).await,
         Command::Runs { limit } => commands::runs(&context, limit).await,
         Command::Status => commands::status(&context).await,
         Command::Items { layer } => commands::items(&context, layer.as_deref()).await,

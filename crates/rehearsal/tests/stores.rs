@@ -263,3 +263,50 @@ async fn a_store_that_says_yes_and_forgets_is_found_out() {
     w.keeper.wait_until_proven(90).await.unwrap();
     recovered(&w, 12).await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_keeper_looks_after_stores_from_a_terminal() {
+    let w = world().await;
+    let (device, source) = w.computer("desktop").await;
+    let password = w.folder.path().join("keeper.password");
+    let who = ["--name", "Juno", "--password-file", password.to_str().unwrap()];
+    let said = device.run(&[&["stores"], &who[..]].concat()).await.unwrap();
+    assert!(said.out.contains("There is no store yet"), "{}", said.out);
+    w.add_store().await;
+    put(&source, "IMG_1.jpg", b"the picture of the weir").unwrap();
+    device.json(&["backup"]).await.unwrap();
+    w.keeper.wait_until_proven(60).await.unwrap();
+    let said = device.run(&[&["stores"], &who[..], &["list"]].concat()).await.unwrap();
+    assert!(said.code == 0 && said.out.contains("North Quay  idle"), "{} {}", said.code, said.out);
+    let said = device.run(&[&["stores"], &who[..], &["test", "north quay"]].concat()).await.unwrap();
+    assert!(
+        said.code == 0 && said.out.contains("refuses bytes that changed") && said.out.ends_with("North Quay can be used.\n"),
+        "{}",
+        said.out
+    );
+    let paused = device.json(&[&["stores"], &who[..], &["pause", "North Quay"]].concat()).await.unwrap();
+    assert_eq!(paused["state"], "paused");
+    let on = device.json(&[&["stores"], &who[..], &["resume", "North Quay"]].concat()).await.unwrap();
+    assert_eq!(on["state"], "idle");
+    device.run(&[&["stores"], &who[..], &["check", "home", "reading"]].concat()).await.unwrap();
+    let said = wait_for("the check to end", 60, async || {
+        let said = device.run(&[&["stores"], &who[..], &["checks"]].concat()).await?;
+        Ok(said.out.contains("every hash was right").then_some(said))
+    })
+    .await
+    .unwrap();
+    assert!(said.code == 0 && said.out.contains("North Quay  drill    not yet"), "{}", said.out);
+    // A store that does not work is an exit code of its own, with its reason.
+    w.house.store.set_faults(Faults { region: "south".into(), ..Faults::default() });
+    let said = device.run(&[&["stores"], &who[..], &["test", "North Quay"]].concat()).await.unwrap();
+    assert!(
+        said.code == 4 && said.out.contains("expecting 'south'") && said.out.contains("cannot be used"),
+        "{} {}",
+        said.code,
+        said.out
+    );
+    let said = device.run(&[&["stores"], &who[..], &["test", "South Quay"]].concat()).await.unwrap();
+    assert!(said.code == 2 && said.err.contains("there are North Quay"), "{}", said.err);
+    fs::write(&password, "guessed").unwrap();
+    assert_eq!(device.run(&[&["stores"], &who[..]].concat()).await.unwrap().code, 4);
+}

@@ -1,0 +1,213 @@
+//! The keeper's look at the stores from a terminal: how they do, a trial, a pause, a check.
+
+use clap::{Args, Subcommand};
+use serde_json::json;
+use ypogeion_agent::client::Session;
+use ypogeion_core::words;
+use ypogeion_wire::{
+    checks::{Check, Checks},
+    offsite::{Store, Trial},
+};
+
+use crate::{
+    commands::{self, Context, DONE, Failed, PARTLY, Person, Result, print, print_json, usage},
+    show::{Table, ago},
+};
+
+#[derive(Args)]
+pub struct Stores {
+    #[command(flatten)]
+    person: Person,
+    #[command(subcommand)]
+    what: Option<What>,
+}
+
+#[derive(Subcommand)]
+enum What {
+    /// Every store, with what it holds and what is still to go [the default].
+    List,
+    /// Try a store out, step by step, with the keys that it has.
+    Test {
+        /// Its name.
+        store: String,
+    },
+    /// Send nothing there until it is told to go on.
+    Pause {
+        /// Its name.
+        store: String,
+    },
+    /// Go on after a pause, or after a stop that was mended.
+    Resume {
+        /// Its name.
+        store: String,
+    },
+    /// How copies were checked last, and what that says.
+    Checks,
+    /// Check copies now, all of them.
+    Check {
+        /// The store's name, or "home".
+        place: String,
+        /// reading (every byte), listing (the store's list), or drill (a random sample brought back).
+        #[arg(value_parser = ["reading", "listing", "drill"])]
+        kind: String,
+    },
+}
+
+/// Looks at the stores, or does something with one.
+pub async fn stores(context: &Context, stores: Stores) -> Result {
+    let session = stores.person.sign_in(context).await?;
+    let done = act(context, &session, stores.what.unwrap_or(What::List)).await;
+    // The session was for this one thing.
+    session.end().await;
+    done
+}
+
+async fn act(context: &Context, session: &Session, what: What) -> Result {
+    match what {
+        What::List => list(context, &session.get::<Vec<Store>>("api/stores").await?),
+        What::Test { store } => {
+            let store = named(session, &store).await?;
+            let trial: Trial = session.post(&format!("api/stores/{}/trial", store.id), &json!({})).await?;
+            told(context, &store, &trial)
+        }
+        What::Pause { store } => {
+            let store = named(session, &store).await?;
+            let now: Store = session.patch(&format!("api/stores/{}", store.id), &json!({ "paused": true })).await?;
+            one(context, &now, "Nothing is sent there until it is told to go on.")
+        }
+        What::Resume { store } => {
+            let store = named(session, &store).await?;
+            let path = format!("api/stores/{}", store.id);
+            session.patch::<Store>(&path, &json!({ "paused": false })).await?;
+            let now: Store = session.post(&format!("{path}/resume"), &json!({})).await?;
+            one(context, &now, "It goes on.")
+        }
+        What::Checks => checks(context, &session.get::<Checks>("api/checks").await?),
+        What::Check { place, kind } => {
+            let store = match place.as_str() {
+                "home" => None,
+                name => Some(named(session, name).await?.id),
+            };
+            session.tell("api/checks", &json!({ "store": store, "kind": kind })).await?;
+            if !context.json {
+                print("It is under way. \"ypogeion stores checks\" tells how it goes.\n");
+            }
+            Ok(DONE)
+        }
+    }
+}
+
+async fn named(session: &Session, name: &str) -> std::result::Result<Store, Failed> {
+    let all: Vec<Store> = session.get("api/stores").await?;
+    let names: Vec<String> = all.iter().map(|s| s.name.clone()).collect();
+    all.into_iter().find(|s| s.name.eq_ignore_ascii_case(name)).ok_or_else(|| {
+        let there = if names.is_empty() {
+            "there is none yet".to_owned()
+        } else {
+            format!("there are {}", words::list(&names.iter().map(String::as_str).collect::<Vec<_>>()))
+        };
+        usage(format!("there is no store {name}; {there}"))
+    })
+}
+
+fn one(context: &Context, store: &Store, said: &str) -> Result {
+    if context.json {
+        print_json(store)
+    } else {
+        print(&format!("{}: {said}\n", store.name))
+    }
+    Ok(DONE)
+}
+
+/// 1 if a store stopped or does not answer, so that a script notices.
+fn list(context: &Context, stores: &[Store]) -> Result {
+    let bad = stores.iter().any(|s| matches!(s.state.as_str(), "stopped" | "failing"));
+    if context.json {
+        print_json(&stores);
+    } else if stores.is_empty() {
+        print("There is no store yet: everything is in one house. Add one in the console, under Offsite.\n");
+    } else {
+        let mut table = Table::new(
+            &["Store", "State", "There", "Bytes", "Proven", "To go", "Last copy"],
+            &[false, false, true, true, true, true, false],
+        );
+        for s in stores {
+            table.row(vec![
+                s.name.clone(),
+                if s.away { s.state.clone() } else { format!("{}, in the house", s.state) },
+                words::count(s.held.count),
+                words::size(s.held.bytes),
+                words::count(s.proven.count),
+                words::count(s.to_go.count),
+                s.confirmed_at.map_or("never".to_owned(), ago),
+            ]);
+        }
+        print(&table.to_string());
+        for s in stores {
+            if let Some(reason) = &s.reason {
+                print(&format!("{}: {reason}\n", s.name));
+            }
+            if let Some(c) = &s.cost {
+                let money = |n: f64| format!("{n:.2} {}", s.prices.currency);
+                print(&format!(
+                    "{}: about {} a month, {} in the coming year, {} to bring everything home once.\n",
+                    s.name,
+                    money(c.month),
+                    money(c.year),
+                    money(c.recovery)
+                ));
+            }
+        }
+    }
+    Ok(if bad { PARTLY } else { DONE })
+}
+
+fn told(context: &Context, store: &Store, trial: &Trial) -> Result {
+    if context.json {
+        print_json(trial);
+    } else {
+        let mut table = Table::new(&["Step", "", "What that means"], &[false, false, false]);
+        for step in &trial.steps {
+            let went = match step.went.as_str() {
+                "well" => "works",
+                "noted" => "good to know",
+                _ => "DOES NOT WORK",
+            };
+            table.row(vec![step.step.clone(), went.to_owned(), step.said.clone()]);
+        }
+        let end = if trial.usable { "can be used" } else { "cannot be used like this" };
+        print(&format!("{table}{} {end}.\n", store.name));
+    }
+    Ok(if trial.usable { DONE } else { commands::REFUSED })
+}
+
+fn checks(context: &Context, checks: &Checks) -> Result {
+    let bad = checks.checks.iter().any(|c| c.bad_now > 0 || c.last.as_ref().is_some_and(|l| l.failed));
+    if context.json {
+        print_json(checks);
+        return Ok(if bad { PARTLY } else { DONE });
+    }
+    let mut table = Table::new(&["Where", "Check", "When", "What it says"], &[false, false, false, false]);
+    for c in &checks.checks {
+        table.row(vec![c.place.clone(), c.kind.clone(), when(c), said(c)]);
+    }
+    print(&table.to_string());
+    Ok(if bad { PARTLY } else { DONE })
+}
+
+fn when(c: &Check) -> String {
+    match (&c.now, &c.last) {
+        (Some(_), _) => "under way".to_owned(),
+        (None, Some(last)) => last.ended_at.map_or_else(String::new, ago),
+        (None, None) => "not yet".to_owned(),
+    }
+}
+
+fn said(c: &Check) -> String {
+    match (&c.now, &c.last, &c.waits_for) {
+        (Some(_), _, Some(waits)) => format!("waits: {waits}"),
+        (Some(now), _, None) => format!("{} so far, {}", words::count(now.checked), words::size(now.bytes)),
+        (None, Some(last), _) => last.said.clone().unwrap_or_default(),
+        (None, None, _) => String::new(),
+    }
+}
