@@ -1,10 +1,11 @@
 //! Measured against the limits of this machine: for each row the limit and Ypogeion run on the same data, one after the
 //! other, and the ratio is printed. Speeds of different machines or days say nothing; ratios do.
 //!
-//! [`road`] has the rows that follow a picture on its way, [`devices`] what a device asks, [`load`] how the service bears load,
+//! [`road`] has the rows that follow a picture on its way, [`ledger`] the reading of a large ledger, [`devices`] what a device asks, [`load`] how the service bears load,
 //! and [`previews`] the drawing of pictures.
 
 mod devices;
+mod ledger;
 mod load;
 mod previews;
 mod road;
@@ -29,10 +30,14 @@ use crate::{
 pub enum Row {
     /// Photos received, landed and acknowledged.
     Receive,
+    /// The same photos read again at home.
+    Audit,
     /// The same photos sealed and sent to a store.
     Replicate,
     /// The same photos brought back.
     Recover,
+    /// Reading a ledger of a million originals.
+    Ledger,
     /// A second run of a device that has nothing new.
     SecondRun,
     /// Memory while one large file is received.
@@ -68,8 +73,11 @@ pub async fn run(folder: &Path, rows: &[Row], photos: usize, tree: usize) -> Ste
     println!("on {} cores", std::thread::available_parallelism()?);
     let mut report = Report::default();
     // Each of the road's rows needs what the one before it has made.
-    if let Some(last) = [Row::Recover, Row::Replicate, Row::Receive].into_iter().find(|r| wanted(*r)) {
+    if let Some(last) = [Row::Recover, Row::Replicate, Row::Audit, Row::Receive].into_iter().find(|r| wanted(*r)) {
         road::measure(folder, last, photos, &mut report).await?;
+    }
+    if wanted(Row::Ledger) {
+        ledger::measure(folder, 1_000_000, &mut report).await?;
     }
     if wanted(Row::SecondRun) {
         println!("second run: {} files …", words::count(tree as u64));

@@ -9,6 +9,7 @@ use std::{
 
 use futures_util::{StreamExt, stream};
 use reqwest::Method;
+use serde_json::json;
 use ypogeion_core::{Digest, words};
 use ypogeion_demo::scenes::Rng;
 
@@ -30,7 +31,8 @@ pub async fn measure(folder: &Path, last: Row, photos: usize, report: &mut Repor
     println!("{} photos, {}", words::count(photos as u64), words::size((photos * PHOTO) as u64));
     let live = folder.join("house");
     // Reading back is work of its own and begins later: it would run into the row that sends.
-    let options = |o: Options| Options { settings: "media_workers = 2".into(), prove_after: 86_400, ..o };
+    let options =
+        |o: Options| Options { settings: "media_workers = 2\nchecks.most_mb_per_second = 0".into(), prove_after: 86_400, ..o };
     let house = new_house(&live, options).await?;
     let keeper = house.keeper().await?;
 
@@ -46,9 +48,29 @@ pub async fn measure(folder: &Path, last: Row, photos: usize, report: &mut Repor
         return Ok(fs::remove_dir_all(&data)?);
     }
 
+    println!("audit: the limit (openssl dgst, one process) …");
+    let filed: Vec<PathBuf> =
+        crate::walk::originals_below(&house.library())?.into_keys().map(|p| house.library().join(p)).collect();
+    let began = Instant::now();
+    each(1, &filed, "openssl dgst -sha256 \"$f\"")?;
+    let limit = began.elapsed().as_secs_f64();
+    println!("audit: Ypogeion …");
+    let began = Instant::now();
+    keeper.ask(Method::POST, "api/checks", Some(json!({ "store": null, "kind": "reading" }))).await?;
+    wait_for("every copy to be read", 1800, async || {
+        let checks = keeper.ask(Method::GET, "api/checks", None).await?;
+        Ok((checks["checks"][0]["last"]["checked"] == photos).then_some(()))
+    })
+    .await?;
+    report.against("audit of the home disk", limit, began.elapsed().as_secs_f64(), "≥ 0.95 × its speed");
+    if last == Row::Audit {
+        return Ok(fs::remove_dir_all(&data)?);
+    }
+
     println!("replicate: the limit (age -r, curl PUT) …");
     let kit_key = fs::read_to_string(live.join("data/household.key"))?;
-    let recipient = kit_key.trim().parse::<ypogeion_offsite::Identity>()?.recipient();
+    let kit_key = kit_key.lines().find(|l| l.starts_with("AGE-SECRET-KEY-1")).ok_or("the key file holds no key")?;
+    let recipient = kit_key.parse::<ypogeion_offsite::Identity>()?.recipient();
     let limit = replicate_limit(folder, &house, &files, &recipient)?;
     println!("replicate: Ypogeion …");
     let began = Instant::now();
