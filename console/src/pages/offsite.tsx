@@ -63,6 +63,7 @@ function StoreView({ store: s }: { store: Store }) {
       <p className="mt-0.5 mb-4 text-[14.5px] text-soft">
         {whereIs(s)}
         {s.prefix && `, below ${s.prefix}/`}
+        {!s.sealed && ". Readable for whoever has it"}
         {isDisk(s.endpoint) && (
           <>
             . {s.away ? "Kept away from home. " : "Kept in this house: a copy, and not offsite. "}
@@ -186,8 +187,10 @@ function AddDialog({ onClose }: { onClose: () => void }) {
   const [folder, setFolder] = useState("");
   const [away, setAway] = useState(false);
   // A share is told by its scheme: dav for http, davs for https.
+  const [readable, setReadable] = useState(false);
   const share = { ...form, endpoint: form.endpoint.trim().replace(/^http/, "dav"), bucket: "", region: "" };
-  const sent = kind === "s3" ? form : kind === "share" ? share : { name: form.name, endpoint: `file://${folder.trim()}`, away };
+  const where = kind === "s3" ? form : kind === "share" ? share : { name: form.name, endpoint: `file://${folder.trim()}`, away };
+  const sent = { ...where, readable };
   const add = useDo(() => ask("/api/stores", "POST", sent), stale);
   // Tried step by step first, so that a keeper sees what does not work, and not only that something does not.
   const trial = useDo(() => ask<Schemas["Trial"]>("/api/stores/trial", "POST", sent), []);
@@ -241,6 +244,13 @@ function AddDialog({ onClose }: { onClose: () => void }) {
             </label>
           </>
         )}
+        <label className="flex items-start gap-2.5 sm:col-span-2">
+          <input type="checkbox" className="mt-1 size-4" checked={readable} onChange={(e) => setReadable(e.currentTarget.checked)} />
+          <span>
+            Leave copies readable
+            <span className="block text-[14px] text-soft">Pictures under names that make sense, for whoever has the store or finds the disk. Otherwise they are sealed. This cannot be changed later.</span>
+          </span>
+        </label>
         <div className="sm:col-span-2">
           {trial.data && !busy && <TrialSteps trial={trial.data} />}
           {trial.isError && <Fault failure={trial.error} />}

@@ -263,7 +263,8 @@ impl Catalog {
         }
         let mut c = self.connection().await?;
         let row: Row = sql_query(
-            "SELECT count(*) AS n, coalesce(sum(size), 0)::bigint AS bytes FROM object WHERE epoch < $1 AND NOT leaving",
+            "SELECT count(*) AS n, coalesce(sum(b.size), 0)::bigint AS bytes FROM object b JOIN store s ON s.id = b.store AND s.sealed
+             WHERE b.epoch < $1 AND NOT b.leaving",
         )
         .bind::<SmallInt, _>(epoch)
         .kept()

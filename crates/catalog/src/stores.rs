@@ -55,6 +55,8 @@ pub struct StoreRow {
     pub prices: Prices,
     /// Whether it was seen to notice bytes that changed on their way.
     pub notices: bool,
+    /// Whether what goes there is sealed.
+    pub sealed: bool,
     /// The week as it is written, to tell whether it has been changed since.
     written: serde_json::Value,
 }
@@ -143,6 +145,8 @@ struct Row {
     notices: bool,
     #[diesel(sql_type = BigInt)]
     checkpoint: i64,
+    #[diesel(sql_type = Bool)]
+    sealed: bool,
 }
 
 impl From<Row> for StoreRow {
@@ -170,6 +174,7 @@ impl From<Row> for StoreRow {
             written: r.week,
             away: r.away,
             notices: r.notices,
+            sealed: r.sealed,
             prices: serde_json::from_value(r.prices).unwrap_or_default(),
         }
     }
@@ -218,7 +223,7 @@ fn json(value: &impl serde::Serialize) -> serde_json::Value {
 }
 
 const STORE: &str = "SELECT id, name, endpoint, region, bucket, prefix, access_key, secret_key, stopped, failing, retry_at, faults, \
-                     ledger_segment, paused, week, away, prices, notices, checkpoint FROM store";
+                     ledger_segment, paused, week, away, prices, notices, checkpoint, sealed FROM store";
 
 /// How urgent it is to send an original `o` anywhere: what has no copy away from home comes first.
 pub(crate) const EXPOSURE: &str = "CASE WHEN EXISTS (
@@ -228,12 +233,12 @@ async fn insert_store(
     c: &mut AsyncPgConnection,
     id: StoreId,
     address: &StoreAddress,
-    away: bool,
+    (away, sealed): (bool, bool),
     now: DateTime<Utc>,
 ) -> Result<()> {
     sql_query(
-        "INSERT INTO store (id, name, endpoint, region, bucket, prefix, access_key, secret_key, created_at, away)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)",
+        "INSERT INTO store (id, name, endpoint, region, bucket, prefix, access_key, secret_key, created_at, away, sealed)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)",
     )
     .bind::<SqlUuid, _>(id.0)
     .bind::<Text, _>(&address.name)
@@ -245,6 +250,7 @@ async fn insert_store(
     .bind::<Text, _>(&address.secret_key)
     .bind::<Timestamptz, _>(now)
     .bind::<Bool, _>(away)
+    .bind::<Bool, _>(sealed)
     .kept()
     .execute(c)
     .await?;
@@ -253,10 +259,11 @@ async fn insert_store(
 
 impl Catalog {
     /// Adds a store, and the work of sending it everything that is at home.
-    pub async fn add_store(&self, id: StoreId, address: &StoreAddress, away: bool, now: DateTime<Utc>) -> Result<()> {
+    /// `how`: whether it is away from home, and whether what goes there is sealed.
+    pub async fn add_store(&self, id: StoreId, address: &StoreAddress, how: (bool, bool), now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         c.transaction(async |c| {
-            insert_store(c, id, address, away, now).await?;
+            insert_store(c, id, address, how, now).await?;
             sql_query(format!(
                 "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', o.id, $1, {EXPOSURE}, $2 FROM living o ORDER BY o.landed_at
                  ON CONFLICT DO NOTHING"
@@ -274,9 +281,9 @@ impl Catalog {
     }
 
     /// Adds a store whose ledger says what it has: nothing is to be sent there before that has been read.
-    pub async fn rebuild_store(&self, id: StoreId, address: &StoreAddress, now: DateTime<Utc>) -> Result<()> {
+    pub async fn rebuild_store(&self, id: StoreId, address: &StoreAddress, sealed: bool, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        insert_store(&mut c, id, address, true, now).await
+        insert_store(&mut c, id, address, (true, sealed), now).await
     }
 
     /// All stores, in the order in which they were added.

@@ -136,7 +136,7 @@ impl World {
             access_key: "a".into(),
             secret_key: "s".into(),
         };
-        self.catalog.add_store(id, &address, true, self.now).await.unwrap();
+        self.catalog.add_store(id, &address, (true, true), self.now).await.unwrap();
         id
     }
 }
@@ -711,7 +711,7 @@ async fn what_has_no_copy_away_from_home_goes_first_and_a_full_store_is_passed_o
     let address =
         StoreAddress { name: "Aunt’s box".into(), bucket: "box".into(), ..w.catalog.store(quay).await.unwrap().address };
     let aunt = StoreId(Uuid::from_u128(88));
-    w.catalog.add_store(aunt, &address, true, w.now).await.unwrap();
+    w.catalog.add_store(aunt, &address, (true, true), w.now).await.unwrap();
     assert_eq!(take(&[quay]).await.remove(0).key, other.0);
     assert_eq!(take(&[quay]).await.remove(0).key, one.0);
 }

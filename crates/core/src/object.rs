@@ -1,9 +1,10 @@
 //! What an original's sealed object is called in a store.
 
+use chrono::NaiveDateTime;
 use data_encoding::HEXLOWER;
 use ring::hmac;
 
-use crate::Digest;
+use crate::{Digest, filing::FiledPath};
 
 /// The household's key for object names. 32 secret bytes, so that nobody who sees the store can test whether it holds a
 /// picture that they know.
@@ -45,9 +46,36 @@ impl NameKey {
     }
 }
 
+/// What an original is called in a store that is readable: `pictures/juno 2026-04/IMG_2214 3f0a9c12d4e5.HEIC`.
+///
+/// Whose it is and when it was taken; its name in the library, with what is no plain letter, digit, dot, hyphen or blank replaced, because
+/// stores differ in the rest; and the first digits of its hash, so that no two ever meet in one name.
+pub fn readable_name(path: &FiledPath, taken: NaiveDateTime, content: &Digest) -> String {
+    let plain = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_' | ' ') { c } else { '_' };
+    let whole: String = path.as_str().chars().map(|c| if c == '/' { c } else { plain(c) }).collect();
+    let (owner, name) = (whole.split('/').next().unwrap_or_default(), whole.rsplit('/').next().unwrap_or_default());
+    let (stem, extension) = match name.rsplit_once('.') {
+        Some((stem, extension)) if !stem.is_empty() => (stem, format!(".{extension}")),
+        _ => (name, String::new()),
+    };
+    let hash = &content.to_string()[..12];
+    format!("pictures/{owner} {}/{} {hash}{extension}", taken.format("%Y-%m"), stem.trim())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn readable_names_make_sense_and_never_meet() {
+        let taken = chrono::NaiveDate::from_ymd_opt(2026, 4, 12).unwrap().and_hms_opt(10, 15, 0).unwrap();
+        let name = |path: &str, bytes: &[u8]| readable_name(&FiledPath::parse(path).unwrap(), taken, &Digest::of(bytes));
+        let kite = &Digest::of(b"kite").to_string()[..12];
+        assert_eq!(name("juno/2026/04/IMG_2214.HEIC", b"kite"), format!("pictures/juno 2026-04/IMG_2214 {kite}.HEIC"));
+        assert_eq!(name("juno/2026/04/Fanø #3?.tar.gz", b"kite"), format!("pictures/juno 2026-04/Fan_ _3_.tar {kite}.gz"));
+        assert_eq!(name("juno/2026/04/.hidden", b"kite"), format!("pictures/juno 2026-04/.hidden {kite}"));
+        assert_ne!(name("juno/2026/04/a.jpg", b"kite"), name("juno/2026/04/a.jpg", b"weir"));
+    }
 
     #[test]
     fn names_depend_on_key_and_content_and_tell_neither() {

@@ -21,7 +21,9 @@ use crate::{
 };
 
 const FORMAT: &str = "ypogeion-store";
-const VERSION: u32 = 1;
+/// Readable replicas are of version 2: a program that knows only sealed ones must leave them alone.
+const VERSION: u32 = 2;
+const SEALED_VERSION: u32 = 1;
 /// A segment opens to at most this much; the program writes far smaller ones.
 const LARGEST_SEGMENT: u64 = 256 << 20;
 
@@ -33,6 +35,18 @@ struct FormatFile {
     replica: Uuid,
     recipient: String,
     made_at: DateTime<Utc>,
+    /// Whether everything but this object is sealed.
+    #[serde(default = "yes", skip_serializing_if = "is_yes")]
+    sealed: bool,
+}
+
+fn yes() -> bool {
+    true
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde hands a reference")]
+fn is_yes(sealed: &bool) -> bool {
+    *sealed
 }
 
 /// A replica in a store, with the key that opens it.
@@ -73,16 +87,24 @@ pub struct BadSegment {
 }
 
 impl Replica {
-    /// Opens the replica in `store`, or begins one with the id `new`. The key must be the one it was begun with.
-    pub async fn open_or_begin(store: Store, keys: Keys, new: Uuid, now: DateTime<Utc>) -> Result<Self, ReplicaError> {
+    /// Opens the replica in `store`, or begins one with the id `new`. The key must be the one it was begun with; one that is there stays
+    /// sealed, or readable, as it was begun.
+    pub async fn open_or_begin(
+        store: Store,
+        keys: Keys,
+        sealed: bool,
+        new: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<Self, ReplicaError> {
         match Self::open(store.clone(), keys.clone()).await {
             Err(ReplicaError::None) => {
                 let format = FormatFile {
                     format: FORMAT.into(),
-                    version: VERSION,
+                    version: if sealed { SEALED_VERSION } else { VERSION },
                     replica: new,
                     recipient: keys.recipient(),
                     made_at: now,
+                    sealed,
                 };
                 let text = serde_json::to_string_pretty(&format).expect("plain text and numbers");
                 store.put(FORMAT_NAME, Bytes::from(text + "\n")).await?;
@@ -103,6 +125,7 @@ impl Replica {
         if format.format != FORMAT || format.version > VERSION {
             return Err(ReplicaError::NotUnderstood);
         }
+        let keys = if format.sealed { keys } else { keys.plainly() };
         let replica = Replica { store, id: format.replica, keys };
         if !replica.keys.knows(&format.recipient) && !replica.opens_its_ledger().await? {
             return Err(ReplicaError::SomebodyElses);
@@ -120,7 +143,7 @@ impl Replica {
     /// Writes a ledger segment. Its name carries `salt` beside its number, so that no two writers ever meet in one name.
     pub async fn write_segment(&self, number: u64, salt: u32, records: &[Record], now: DateTime<Utc>) -> Result<String, Fault> {
         let head = Record::Segment(SegmentHead { format: ypogeion_core::ledger::FORMAT, replica: self.id, number, made_at: now });
-        let name = format!("ledger/{number:08}-{salt:08x}.jsonl.gz.age");
+        let name = format!("ledger/{number:08}-{salt:08x}{}", self.ending());
         self.write_lines(&name, std::iter::once(&head).chain(records)).await?;
         Ok(name)
     }
@@ -136,8 +159,17 @@ impl Replica {
     ) -> Result<(), Fault> {
         let format = ypogeion_core::ledger::FORMAT;
         let head = Record::Checkpoint(CheckpointHead { format, replica: self.id, number, part, last, made_at: now });
-        let name = format!("checkpoints/{number:08}-{salt:08x}/{part:05}.jsonl.gz.age");
+        let name = format!("checkpoints/{number:08}-{salt:08x}/{part:05}{}", self.ending());
         self.write_lines(&name, std::iter::once(&head).chain(records)).await
+    }
+
+    fn ending(&self) -> &'static str {
+        if self.keys.is_plain() { ".jsonl.gz" } else { ".jsonl.gz.age" }
+    }
+
+    /// The folder that its originals are in.
+    pub fn folder(&self) -> &'static str {
+        if self.keys.is_plain() { "pictures" } else { "objects" }
     }
 
     async fn write_lines(&self, name: &str, records: impl Iterator<Item = &Record>) -> Result<(), Fault> {

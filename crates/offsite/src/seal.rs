@@ -61,6 +61,8 @@ pub struct Keys {
     earlier: Vec<String>,
     /// How often the recipients have changed.
     epoch: i16,
+    /// Nothing is sealed, and nothing has to be opened: a store that is readable.
+    plain: bool,
 }
 
 /// The public half of a key, `age1…`.
@@ -93,19 +95,35 @@ impl FromStr for Recipient {
 
 impl From<Identity> for Keys {
     fn from(identity: Identity) -> Self {
-        Keys { recipients: vec![Recipient(identity.0.to_public())], identities: vec![identity], earlier: Vec::new(), epoch: 0 }
+        Keys {
+            recipients: vec![Recipient(identity.0.to_public())],
+            identities: vec![identity],
+            earlier: Vec::new(),
+            epoch: 0,
+            plain: false,
+        }
     }
 }
 
 impl Keys {
     /// Seals for `recipients`, the household's own first, and opens with `identities`.
     pub fn new(recipients: Vec<Recipient>, identities: Vec<Identity>, earlier: Vec<String>, epoch: i16) -> Self {
-        Keys { identities, recipients, earlier, epoch }
+        Keys { identities, recipients, earlier, epoch, plain: false }
     }
 
-    /// How often the recipients have changed.
+    /// How often the recipients have changed. What is not sealed at all is sealed for nobody else.
     pub fn epoch(&self) -> i16 {
-        self.epoch
+        if self.plain { 0 } else { self.epoch }
+    }
+
+    /// The same for a store that is readable: bytes pass as they are, hashed on their way like sealed ones.
+    pub fn plainly(self) -> Self {
+        Keys { plain: true, ..self }
+    }
+
+    /// Whether nothing is sealed.
+    pub fn is_plain(&self) -> bool {
+        self.plain
     }
 
     /// The same with more keys to open with.
@@ -116,7 +134,7 @@ impl Keys {
 
     /// Whether it opens what it seals.
     pub fn can_open(&self) -> bool {
-        self.recipients.first().is_some_and(|r| self.identities.iter().any(|i| i.recipient() == r.to_string()))
+        self.plain || self.recipients.first().is_some_and(|r| self.identities.iter().any(|i| i.recipient() == r.to_string()))
     }
 
     /// The household's own public half.
@@ -193,6 +211,9 @@ impl<W: Write> Write for Counted<W> {
 
 /// Seals everything from `plain` into `sealed`. Blocks; not for an async thread.
 pub fn seal(keys: &Keys, plain: impl Read, sealed: impl Write) -> io::Result<Both> {
+    if keys.plain {
+        return pass(plain, sealed);
+    }
     let recipients = keys.recipients.iter().map(|r| &r.0 as &dyn age::Recipient);
     let encryptor = age::Encryptor::with_recipients(recipients).map_err(io::Error::other)?;
     let mut plain = Counted::new(plain);
@@ -207,6 +228,15 @@ pub fn seal(keys: &Keys, plain: impl Read, sealed: impl Write) -> io::Result<Bot
     }
     writer.finish()?.flush()?;
     Ok(Both { plain: plain.passed(), sealed: sealed.passed() })
+}
+
+/// Bytes as they are, hashed once: both sides are the same.
+fn pass(from: impl Read, mut to: impl Write) -> io::Result<Both> {
+    let mut from = Counted::new(from);
+    io::copy(&mut from, &mut to)?;
+    to.flush()?;
+    let passed = from.passed();
+    Ok(Both { plain: passed, sealed: passed })
 }
 
 /// Before a secret that was sealed into text.
@@ -253,6 +283,9 @@ pub enum OpenError {
 /// Opens everything from `sealed` into `plain`. Blocks; not for an async thread. What was written to `plain` before an
 /// error was authentic as far as it went, and is not the whole.
 pub fn open(keys: &Keys, sealed: impl Read, plain: impl Write) -> Result<Both, OpenError> {
+    if keys.plain {
+        return pass(sealed, plain).map_err(OpenError::Io);
+    }
     if keys.identities.is_empty() {
         return Err(OpenError::NoKey);
     }

@@ -209,3 +209,55 @@ async fn only_folders_that_the_settings_name_are_written() {
         w.keeper.try_ask(Method::POST, "api/stores", Some(form(&w.folder.path().join("drawer/way-out")))).await.unwrap();
     assert_eq!(status, 400, "a link out of the drawer leads nowhere");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_readable_disk_can_be_looked_at_with_any_file_manager_and_is_a_copy_like_any_other() {
+    let w = world().await;
+    let place = disk(&w);
+    let mut form = form(&place);
+    form["readable"] = json!(true);
+    w.keeper.ask(Method::POST, "api/stores", Some(form.clone())).await.unwrap();
+    let (device, source) = w.computer("desktop").await;
+    for name in ["a.jpg", "b.jpg", "c.jpg"] {
+        put(&source, name, format!("the picture {name}").as_bytes()).unwrap();
+    }
+    // Too large for one request: it goes by the spool, as it is.
+    put(&source, "film.mp4", &vec![7; 20 << 20]).unwrap();
+    device.json(&["backup"]).await.unwrap();
+    held(&w, 4).await;
+    let pictures = walk::originals_below(&place.join("pictures")).unwrap();
+    let home = walk::originals_below(&w.house.library()).unwrap();
+    assert_eq!(pictures.len(), 4);
+    for (path, digest) in &pictures {
+        let name = path.to_string_lossy();
+        assert!(home.values().any(|d| d == digest), "{name} is an original, byte for byte");
+        assert!(name.starts_with("juno 20") && name.contains(&digest.to_string()[..12]), "{name}");
+    }
+    let ledger = fs::read_dir(place.join("ledger")).unwrap().next().unwrap().unwrap().path();
+    let lines = Command::new("gunzip").arg("-c").arg(&ledger).output().unwrap();
+    assert!(String::from_utf8_lossy(&lines.stdout).contains("\"type\":\"original\""), "its ledger is readable as well");
+    // Compared, read again, and what is changed there found and put right.
+    let film = place.join("pictures").join(pictures.keys().find(|p| p.to_string_lossy().contains("film")).unwrap());
+    fs::write(&film, vec![8; 20 << 20]).unwrap();
+    check(&w, "listing").await;
+    check(&w, "reading").await;
+    check(&w, "drill").await;
+    wait_for("it to be made good", 60, async || Ok((fs::read(&film)? == vec![7; 20 << 20]).then_some(()))).await.unwrap();
+    held(&w, 4).await;
+    let id = red(&w).await["id"].as_str().unwrap().to_owned();
+    assert_eq!(red(&w).await["sealed"], false);
+    // It opens with the kit like any other, on a machine that has never seen the house.
+    let kit = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
+    let (file, target) = (w.folder.path().join("kit.txt"), w.folder.path().join("back"));
+    fs::write(&file, kit).unwrap();
+    let output =
+        Command::new(program("ypogeiond").unwrap()).args(["recover", "--kit"]).arg(&file).arg("--to").arg(&target).output();
+    let output = output.unwrap();
+    assert!(output.status.success(), "{id}: {}", String::from_utf8_lossy(&output.stderr));
+    assert_eq!(walk::originals_below(&target).unwrap(), home);
+    // What was begun readable does not become sealed by being added again.
+    form["name"] = json!("Another name");
+    form["readable"] = json!(false);
+    let (status, said) = w.keeper.try_ask(Method::POST, "api/stores", Some(form)).await.unwrap();
+    assert!(status == 400 && said["detail"].as_str().unwrap().contains("it is readable"), "{said}");
+}

@@ -197,7 +197,7 @@ impl App {
                 other => other?,
             }
         } else {
-            Replica::open_or_begin(way, keys, self.household.replica, self.now()).await?
+            Replica::open_or_begin(way, keys, store.sealed, self.household.replica, self.now()).await?
         };
         lock(&self.replicas).insert(store.id, opened.clone());
         Ok(opened)

@@ -79,6 +79,7 @@ pub async fn store(app: &App, row: StoreRow) -> Answer<Store> {
     Ok(Store {
         id: row.id,
         away: row.away,
+        sealed: row.sealed,
         prices: costs::told(&row.prices),
         cost,
         name: row.address.name,

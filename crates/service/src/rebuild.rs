@@ -269,13 +269,13 @@ async fn originals(
             let id = StoreId(Uuid::now_v7());
             let secret_key = seal_secret(secrets, &address.secret_key).map_err(stop("seal the store's key"))?;
             let sealed = StoreAddress { secret_key, ..address.clone() };
-            catalog.rebuild_store(id, &sealed, Utc::now()).await.map_err(stop("write the store"))?;
+            catalog.rebuild_store(id, &sealed, !replica.keys.is_plain(), Utc::now()).await.map_err(stop("write the store"))?;
             id
         }
     };
     // The store lists its objects in the order of their names, and so does the ledger: the two are compared side by side.
     let read = || stop::<Broken>("read the ledger");
-    let mut listed = replica.store.list_objects("objects");
+    let mut listed = replica.store.list_objects(replica.folder());
     let (mut next, mut lost) = (listed.try_next().await.map_err(|e| said(&e))?, HashSet::new());
     for record in ledger.originals.by_object().map_err(read())? {
         let record = record.map_err(read())?;

@@ -55,6 +55,8 @@ pub struct Store {
     pub caught_up_at: Option<DateTime<Utc>>,
     /// Whether it is away from home. What is on a disk that stays in the house is a copy, and not offsite.
     pub away: bool,
+    /// Whether what goes there is sealed; otherwise it is readable for whoever has it.
+    pub sealed: bool,
     /// What it asks for, as the keeper wrote it down.
     pub prices: Prices,
     /// What that comes to; none while there are no prices.
@@ -217,6 +219,9 @@ pub struct NewStore {
     /// Whether it is away from home; not said means that it is. A disk that stays in the house is not.
     #[serde(default)]
     pub away: Option<bool>,
+    /// Copies that anybody who has the store can look at, with names that make sense, instead of sealed ones. Cannot be changed afterwards.
+    #[serde(default)]
+    pub readable: bool,
 }
 
 /// A store that was tried out.

@@ -65,13 +65,22 @@ pub async fn show_history(app: web::Data<App>) -> Answer<web::Json<History>> {
 #[post("/api/stores")]
 pub async fn add_store(app: web::Data<App>, caller: Caller, body: web::Json<NewStore>) -> Answer<HttpResponse> {
     let new = body.into_inner();
-    let away = new.away.unwrap_or(true);
+    let (away, wanted) = (new.away.unwrap_or(true), !new.readable);
     let address = checked(&app, new)?;
     // Everything that could go wrong goes wrong here, in front of the keeper, and not at three in the morning.
-    Replica::open_or_begin(Opened::new(&address)?, app.keyring.keys(), app.household.replica, app.now()).await?;
+    let (way, keys) = (Opened::new(&address)?, app.keyring.keys());
+    let begun = Replica::open_or_begin(way, keys, wanted, app.household.replica, app.now()).await?;
+    // One that is there already is as it was begun.
+    let sealed = !begun.keys.is_plain();
+    if sealed != wanted {
+        let is = if sealed { "sealed" } else { "readable" };
+        return Err(Failure::bad(format!(
+            "There is a replica of this household already, and it is {is}. Choose another prefix or folder."
+        )));
+    }
     let (id, name) = (StoreId(Uuid::now_v7()), address.name.clone());
     let kept = StoreAddress { secret_key: app.sealed(&address.secret_key)?, ..address.clone() };
-    app.catalog.add_store(id, &kept, away, app.now()).await.map_err(|e| match e {
+    app.catalog.add_store(id, &kept, (away, sealed), app.now()).await.map_err(|e| match e {
         CatalogError::Taken => {
             Failure::new(ProblemType::NameTaken, "A store with this name, or in this place, was added already.")
         }

@@ -217,7 +217,7 @@ pub(super) async fn survey(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     let audit = begin(app, place, Check::Listing, app.catalog.copies_at(place).await?.0).await?;
     let began = app.now();
     let mut due = Due { app, store: store.id, began, page: Vec::new().into_iter(), last: String::new() };
-    let (mut listed, mut found, mut unknown) = (replica.store.list_objects("objects"), Found::default(), Vec::new());
+    let (mut listed, mut found, mut unknown) = (replica.store.list_objects(replica.folder()), Found::default(), Vec::new());
     let mut expected = due.take().await?;
     loop {
         let object = match listed.try_next().await {

@@ -11,6 +11,7 @@ use ypogeion_core::{
     layers::{Act, Outcome, Place},
     ledger::{DeviceRecord, HouseholdRecord, OriginalRecord, PersonRecord, Record, RemovedRecord, RulesRecord},
     name::OriginalName,
+    object::readable_name,
     retry,
     window::Pace,
 };
@@ -131,7 +132,11 @@ pub(super) async fn replicate(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         }
         None => {
             let epoch = replica.keys.epoch();
-            let name = app.household.name_key.object_name(&row.digest, epoch);
+            let name = if replica.keys.is_plain() {
+                readable_name(&row.path, row.taken_local, &row.digest)
+            } else {
+                app.household.name_key.object_name(&row.digest, epoch)
+            };
             match send(&replica, &app.library.locate(&row.path), row.digest, &name, &app.spool_of(store.id)).await {
                 Ok(object) => (object, epoch),
                 Err(SendError::Store(fault)) => return note_fault(app, &store, job, fault).await,
