@@ -72,6 +72,16 @@ impl Catalog {
         Ok(())
     }
 
+    /// The same for a reading of a check: a power cut may take it back, because the copy is then read again.
+    pub async fn observe_check(&self, original: OriginalId, expected: Digest, seen: &Observation) -> Result<()> {
+        let mut c = self.soft_connection().await?;
+        let good = c.transaction(async |c| observe_in(c, original, expected, seen).await).await?;
+        if !good {
+            self.work_added();
+        }
+        Ok(())
+    }
+
     /// The observations of one original, newest first.
     pub async fn observations(&self, original: OriginalId) -> Result<Vec<Observation>> {
         let mut c = self.connection().await?;

@@ -345,6 +345,12 @@ impl Catalog {
         Ok(())
     }
 
+    /// A key is lent: what waited for one to be made good is tried now.
+    pub async fn heal_with_key(&self, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        self.heal_now(&mut c, now).await
+    }
+
     /// A store can be reached again: what waited to be made good from it is tried now.
     async fn heal_now(&self, c: &mut Connection, now: DateTime<Utc>) -> Result<()> {
         sql_query("UPDATE job SET due = least(due, $1) WHERE kind = 'heal' AND NOT gave_up")

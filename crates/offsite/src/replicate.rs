@@ -7,7 +7,7 @@ use ypogeion_core::{Digest, ledger::ObjectRecord};
 
 use crate::{
     Fault, Replica,
-    seal::{Both, seal},
+    seal::{Passed, seal, seal_unsummed},
     spool::{self, Entry},
     store::PART,
 };
@@ -30,7 +30,7 @@ pub enum SendError {
 }
 
 enum Sealed {
-    InMemory(Vec<u8>, Both),
+    InMemory(Bytes, Passed),
     Spooled(Entry),
 }
 
@@ -47,8 +47,8 @@ pub async fn send(replica: &Replica, home: &Path, expected: Digest, name: &str, 
         let reader = BufReader::with_capacity(256 << 10, file);
         if length <= PART as u64 - (64 << 10) {
             let mut out = Vec::with_capacity(length as usize + length as usize / 4000 + 1024);
-            let both = seal(&keys, reader, &mut out)?;
-            Ok(Sealed::InMemory(out, both))
+            let plain = seal_unsummed(&keys, reader, &mut out)?;
+            Ok(Sealed::InMemory(out.into(), plain))
         } else {
             Ok(Sealed::Spooled(spool::seal_into(&spool_in, &named, expected, |out| seal(&keys, reader, out))?))
         }
@@ -56,24 +56,31 @@ pub async fn send(replica: &Replica, home: &Path, expected: Digest, name: &str, 
     .await
     .map_err(|e| Fault::Passing(e.to_string()))?
     .map_err(SendError::Unreadable)?;
-    let both = match &sealed {
-        Sealed::InMemory(_, both) => *both,
-        Sealed::Spooled(entry) => entry.both(),
+    let plain = match &sealed {
+        Sealed::InMemory(_, plain) => *plain,
+        Sealed::Spooled(entry) => entry.both().plain,
     };
-    if both.plain.digest != expected {
+    if plain.digest != expected {
         spool::forget(spool, name).map_err(Fault::Home)?;
-        return Err(SendError::Rotten { found: both.plain.digest });
+        return Err(SendError::Rotten { found: plain.digest });
     }
-    match sealed {
-        Sealed::InMemory(bytes, _) => replica.store.put(name, Bytes::from(bytes)).await?,
-        Sealed::Spooled(mut entry) => replica.store.put_entry(name, &mut entry).await?,
-    }
+    let sent = match sealed {
+        Sealed::InMemory(bytes, _) => {
+            // The hash that went with the bytes is theirs; only where none did is it taken here.
+            let digest = replica.store.put(name, bytes.clone()).await?.unwrap_or_else(|| Digest::of(&bytes));
+            Passed { length: bytes.len() as u64, digest }
+        }
+        Sealed::Spooled(mut entry) => {
+            replica.store.put_entry(name, &mut entry).await?;
+            entry.both().sealed
+        }
+    };
     let kept = replica.store.size(name).await?;
-    if kept != both.sealed.length {
-        return Err(Fault::Passing(format!("{name} should have {} bytes in the store and has {kept}", both.sealed.length)).into());
+    if kept != sent.length {
+        return Err(Fault::Passing(format!("{name} should have {} bytes in the store and has {kept}", sent.length)).into());
     }
-    if !replica.store.checks_sums() && replica.store.digest_of(name).await? != both.sealed.digest {
+    if !replica.store.checks_sums() && replica.store.digest_of(name).await? != sent.digest {
         return Err(Fault::Passing(format!("{name} is not there as it was written")).into());
     }
-    Ok(ObjectRecord { name: name.to_owned(), size: both.sealed.length, sha256: both.sealed.digest })
+    Ok(ObjectRecord { name: name.to_owned(), size: sent.length, sha256: sent.digest })
 }

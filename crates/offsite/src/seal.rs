@@ -214,10 +214,19 @@ pub fn seal(keys: &Keys, plain: impl Read, sealed: impl Write) -> io::Result<Bot
     if keys.plain {
         return pass(plain, sealed);
     }
+    let mut sealed = Counted::new(sealed);
+    let plain = seal_unsummed(keys, plain, &mut sealed)?;
+    Ok(Both { plain, sealed: sealed.passed() })
+}
+
+/// The same without the hash of the sealed side, for who is told it by somebody else.
+pub(crate) fn seal_unsummed(keys: &Keys, plain: impl Read, mut sealed: impl Write) -> io::Result<Passed> {
+    if keys.plain {
+        return pass(plain, sealed).map(|both| both.plain);
+    }
     let recipients = keys.recipients.iter().map(|r| &r.0 as &dyn age::Recipient);
     let encryptor = age::Encryptor::with_recipients(recipients).map_err(io::Error::other)?;
     let mut plain = Counted::new(plain);
-    let mut sealed = Counted::new(sealed);
     let mut writer = encryptor.wrap_output(&mut sealed)?;
     let mut buffer = vec![0; 64 << 10];
     loop {
@@ -227,7 +236,7 @@ pub fn seal(keys: &Keys, plain: impl Read, sealed: impl Write) -> io::Result<Bot
         }
     }
     writer.finish()?.flush()?;
-    Ok(Both { plain: plain.passed(), sealed: sealed.passed() })
+    Ok(plain.passed())
 }
 
 /// Bytes as they are, hashed once: both sides are the same.

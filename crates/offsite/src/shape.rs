@@ -1,6 +1,7 @@
 //! How fast bytes leave the house: every request body passes through here, in small pieces, at the pace of the store's week.
 
 use std::{
+    collections::HashMap,
     sync::{Arc, Mutex, PoisonError},
     time::Duration,
 };
@@ -17,7 +18,10 @@ use object_store::{
     client::{HttpClient, HttpConnector, HttpError, HttpErrorKind, HttpRequest, HttpResponse, HttpResponseBody, HttpService},
 };
 use tokio::time::Instant;
-use ypogeion_core::window::{Bucket, Pace, Week};
+use ypogeion_core::{
+    Digest,
+    window::{Bucket, Pace, Week},
+};
 
 /// Bytes that are let go together while there is a limit: at the slowest one, half a second's worth.
 const PIECE: usize = 16 << 10;
@@ -46,6 +50,8 @@ struct Heard {
     busy_until: Option<Instant>,
     /// Until when a lock keeps what was asked for last.
     locked_until: Option<String>,
+    /// The checksums that went with what was stored, by the last part of its name: the hash of these bytes need not be taken twice.
+    sums: HashMap<String, Digest>,
 }
 
 impl Default for Line {
@@ -69,6 +75,11 @@ impl Line {
     /// Until when a retention lock keeps the object that was answered last, in the store's own words.
     pub(crate) fn locked_until(&self) -> Option<String> {
         self.heard().locked_until.clone()
+    }
+
+    /// The checksum that went with what was stored last under a name with this last part. Given once.
+    pub(crate) fn take_sum(&self, name: &str) -> Option<Digest> {
+        self.heard().sums.remove(name.rsplit('/').next().unwrap_or(name))
     }
 
     fn heard(&self) -> std::sync::MutexGuard<'_, Heard> {
@@ -243,6 +254,13 @@ impl HttpService for Client {
         let (parts, body) = request.into_parts();
         let url = parts.uri.to_string().parse().map_err(|e| HttpError::new(HttpErrorKind::Request, e))?;
         let length = body.content_length() as u64;
+        if parts.method == http::Method::PUT
+            && parts.uri.query().is_none()
+            && let Some(sum) = parts.headers.get("x-amz-checksum-sha256").and_then(|v| Digest::from_base64(v.to_str().ok()?).ok())
+        {
+            let last = parts.uri.path().rsplit('/').next().unwrap_or_default();
+            self.way.line.heard().sums.insert(last.to_owned(), sum);
+        }
         let response = self.request((parts.method, url), parts.headers, length, body.into_data_stream()).await?;
         let (parts, body) = http::Response::<reqwest::Body>::from(response).into_parts();
         let pieces = in_time(body.into_data_stream(), kind).map_ok(Frame::data);

@@ -249,17 +249,17 @@ impl Store {
     }
 
     /// Stores a small object in one request, with a checksum that the store is asked to verify.
-    pub async fn put(&self, name: &str, bytes: Bytes) -> Result<(), Fault> {
+    /// Returns the bytes' hash if it went with them, so that nobody has to take it once more.
+    pub async fn put(&self, name: &str, bytes: Bytes) -> Result<Option<Digest>, Fault> {
         self.there(name)?;
         let payload = PutPayload::from_bytes(bytes);
-        match self.inner().put(&self.path(name), payload.clone()).await {
-            Ok(_) => Ok(()),
-            Err(e) if self.is_about_sums(&e) => {
-                self.inner().put(&self.path(name), payload).await.map_err(|e| self.fault(name, e, true))?;
-                Ok(())
-            }
-            Err(e) => Err(self.fault(name, e, true)),
-        }
+        let put = match self.inner().put(&self.path(name), payload.clone()).await {
+            Err(e) if self.is_about_sums(&e) => self.inner().put(&self.path(name), payload).await,
+            other => other,
+        };
+        let sum = self.line.take_sum(name);
+        put.map_err(|e| self.fault(name, e, true))?;
+        Ok(sum)
     }
 
     /// The store knows no checksums, and said so. From now on it is asked without.

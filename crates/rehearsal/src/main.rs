@@ -86,6 +86,7 @@ async fn run(arguments: Arguments) -> Step<ExitCode> {
         What::Demo { day } => {
             let stage = Stage::raise(&live, &pictures, (8740, 8743), false).await?;
             stage.add_store().await?;
+            stage.settle_in(PEOPLE[0].password).await?;
             println!("Mill House is running; its devices are sending …");
             stage.live().await?;
             stage.connect_disk()?;
@@ -132,6 +133,7 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
     fs::create_dir_all(to)?;
     let stage = Stage::raise(live, pictures, (0, 0), true).await?;
     stage.add_store().await?;
+    stage.settle_in(PEOPLE[0].password).await?;
     stage.live().await?;
     // Some are away, some are still on their way: the state that a keeper sees most evenings.
     stage.keeper.wait_until_proven(240).await?;
@@ -146,9 +148,6 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
     let base = stage.house.http.clone();
     {
         let wide = Browser::start(1280, 800).await?;
-        wide.page.goto(base.as_str()).await?;
-        wide.wait("input[name=name]").await?;
-        keep("sign-in.png", wide.picture().await?)?;
         wide.sign_in(&base, name, password).await?;
         wide.wait("figure").await?;
         keep("overview.png", wide.picture().await?)?;
@@ -188,7 +187,10 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
         wide.wait("#checks").await?;
         wide.page.execute("document.getElementById('checks').scrollIntoView()", vec![]).await?;
         keep("checks.png", wide.picture().await?)?;
-        wide.click("Print the kit").await?;
+        wide.wait("#key").await?;
+        wide.page.execute("document.getElementById('key').scrollIntoView()", vec![]).await?;
+        keep("keys.png", wide.picture().await?)?;
+        wide.click("Show the kit").await?;
         wide.wait("[role=dialog] input").await?;
         wide.page.find(fantoccini::Locator::Css("[role=dialog] input")).await?.send_keys(password).await?;
         wide.click("Show the kit").await?;
@@ -216,11 +218,9 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
     narrow.click("Let this browser send").await?;
     narrow.wait("input[type=file]").await?;
     keep("phone-night.png", narrow.picture().await?)?;
-    for (page, ready) in [("restore", "li img"), ("offsite", "dl")] {
-        narrow.page.goto(base.join(page)?.as_str()).await?;
-        narrow.wait(ready).await?;
-        keep(&format!("phone-{page}.png"), narrow.picture().await?)?;
-    }
+    narrow.page.goto(base.join("offsite")?.as_str()).await?;
+    narrow.wait("dl").await?;
+    keep("phone-offsite.png", narrow.picture().await?)?;
     drop(narrow);
     // An old disk: its album was taken over, and the plan for the rest waits for a word.
     stage.connect_disk()?;

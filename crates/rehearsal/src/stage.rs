@@ -82,6 +82,25 @@ impl Stage {
         Ok(())
     }
 
+    /// What a keeper does after adding a store: a disk that is carried to Aunt Brita's now and then, prices off the contract, and the
+    /// kit, printed and typed back.
+    pub async fn settle_in(&self, password: &str) -> Step<()> {
+        let disk = self.house.options.folder.join("drawer/red-disk");
+        std::fs::create_dir_all(&disk)?;
+        let form = json!({ "name": "Red disk", "endpoint": format!("file://{}", disk.display()), "away": true });
+        self.keeper.ask(Method::POST, "api/stores", Some(form)).await?;
+        let prices = json!({ "currency": "€", "storage": 0.006, "free_storage": 0.0, "writing": 0.005, "reading": 0.0004, "egress": 0.01,
+                             "free_egress": 0.0, "minimum_days": 30, "fee": 1.5 });
+        let store = self.keeper.store().await?.id;
+        self.keeper.ask(Method::PATCH, &format!("api/stores/{store}"), Some(json!({ "prices": prices }))).await?;
+        let kit = self.keeper.kit(password).await?;
+        let line = |name: &str| kit.lines().find_map(|l| l.strip_prefix(name)).unwrap_or_default().trim().to_owned();
+        let key = line("Key: ");
+        let proof = json!({ "key_end": key[key.len().saturating_sub(8)..], "check": line("Check: ") });
+        self.keeper.ask(Method::POST, "api/kit/proof", Some(proof)).await?;
+        Ok(())
+    }
+
     /// Connects an old disk to the server, whose pictures nobody has adopted yet.
     pub fn connect_disk(&self) -> Step<()> {
         Ok(ypogeion_demo::disk::fill(&self.house.disks(), &self.pictures, SEED, Size::WHOLE.width)?)

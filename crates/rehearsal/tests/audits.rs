@@ -11,7 +11,7 @@ use std::{
 
 use common::{World, library_files, put, world, world_with};
 use reqwest::Method;
-use serde_json::{Value, json};
+use serde_json::json;
 use ypogeion_core::Digest;
 use ypogeion_demo::scenes::Rng;
 use ypogeion_rehearsal::wait_for;
@@ -28,19 +28,6 @@ async fn proven(count: usize, settings: &str) -> World {
     device.json(&["backup"]).await.unwrap();
     w.keeper.wait_until_proven(120).await.unwrap();
     w
-}
-
-async fn check(w: &World, store: bool, kind: &str) -> Value {
-    let store = if store { json!(w.keeper.store().await.unwrap().id) } else { Value::Null };
-    w.keeper.ask(Method::POST, "api/checks", Some(json!({ "store": store, "kind": kind }))).await.unwrap();
-    wait_for("the check to end", 90, async || {
-        let checks = w.keeper.ask(Method::GET, "api/checks", None).await?;
-        let all = checks["checks"].as_array().ok_or("no checks")?;
-        let this = all.iter().find(|c| c["store"] == store && c["kind"] == kind).ok_or("no such check")?;
-        Ok((this["now"].is_null() && this["last"].is_object()).then(|| this["last"].clone()))
-    })
-    .await
-    .unwrap()
 }
 
 /// Until no copy is bad any more.
@@ -85,7 +72,7 @@ async fn what_rots_at_home_is_found_and_comes_back_from_the_store() {
     flip(&files[3]);
     fs::remove_file(&files[7]).unwrap();
     let bad = fs::read(&files[3]).unwrap();
-    let found = check(&w, false, "reading").await;
+    let found = w.check(false, "reading").await;
     assert_eq!((&found["checked"], &found["wrong"], &found["missing"]), (&json!(12), &json!(1), &json!(1)), "{found}");
     assert!(found["said"].as_str().unwrap().contains("1 damaged, 1 missing"), "{found}");
     all_good(&w, 12).await;
@@ -99,7 +86,7 @@ async fn what_rots_at_home_is_found_and_comes_back_from_the_store() {
     assert!(record.contains("on the home disk damaged") && record.contains("at home with the copy in North Quay"), "{record}");
     // Rotten once more: set aside beside the first one.
     flip(&files[3]);
-    check(&w, false, "reading").await;
+    w.check(false, "reading").await;
     all_good(&w, 12).await;
     assert_eq!(fs::read_dir(w.house.library().join(".ypogeion/set-aside")).unwrap().count(), 2);
     assert_eq!(w.keeper.ask(Method::GET, "api/checks", None).await.unwrap()["healed_home"], 3);
@@ -109,7 +96,7 @@ async fn what_rots_at_home_is_found_and_comes_back_from_the_store() {
 async fn what_a_store_loses_or_spoils_is_found_and_sent_again() {
     let w = proven(12, "").await;
     let lost = w.house.store.lose(3).unwrap();
-    let listed = check(&w, true, "listing").await;
+    let listed = w.check(true, "listing").await;
     assert_eq!(
         (&listed["checked"], &listed["missing"], &listed["wrong"]),
         (&json!(12), &json!(lost.len()), &json!(0)),
@@ -117,10 +104,10 @@ async fn what_a_store_loses_or_spoils_is_found_and_sent_again() {
     );
     all_good(&w, 12).await;
     let flipped = w.house.store.flip(2).unwrap();
-    assert_eq!(check(&w, true, "listing").await["wrong"], 0, "a list cannot see that");
-    assert_eq!(check(&w, true, "reading").await["wrong"], flipped.len() as u64);
+    assert_eq!(w.check(true, "listing").await["wrong"], 0, "a list cannot see that");
+    assert_eq!(w.check(true, "reading").await["wrong"], flipped.len() as u64);
     all_good(&w, 12).await;
-    let again = check(&w, true, "reading").await;
+    let again = w.check(true, "reading").await;
     assert_eq!((&again["checked"], &again["wrong"], &again["missing"]), (&json!(12), &json!(0), &json!(0)), "{again}");
     assert!(again["said"].as_str().unwrap().ends_with("every hash was right."), "{again}");
 }
@@ -130,11 +117,11 @@ async fn a_store_that_forgets_again_and_again_is_not_fed_for_ever() {
     let w = proven(1, "").await;
     for _ in 0..3 {
         w.house.store.lose(1).unwrap();
-        check(&w, true, "listing").await;
+        w.check(true, "listing").await;
         all_good(&w, 1).await;
     }
     w.house.store.lose(1).unwrap();
-    check(&w, true, "listing").await;
+    w.check(true, "listing").await;
     let fault = wait_for("it to be given up", 30, async || {
         let work = w.keeper.ask(Method::GET, "api/work", None).await?;
         Ok(work["faults"].as_array().and_then(|f| f.first()).filter(|f| f["due"].is_null()).cloned())
@@ -153,9 +140,9 @@ async fn what_is_bad_everywhere_is_named_until_its_device_sends_it_again() {
     let good = fs::read(&path).unwrap();
     flip(&path);
     w.house.store.lose(3).unwrap();
-    check(&w, true, "listing").await;
+    w.check(true, "listing").await;
     wait_for("two to be sent again", 60, async || Ok((w.keeper.store().await?.held.count == 2).then_some(()))).await.unwrap();
-    check(&w, false, "reading").await;
+    w.check(false, "reading").await;
     let work = wait_for("it to be given up", 60, async || {
         let work = w.keeper.ask(Method::GET, "api/work", None).await?;
         let named = work["faults"].as_array().is_some_and(|f| f.iter().any(|f| f["kind"] == "heal" && f["due"].is_null()));
@@ -181,13 +168,13 @@ async fn a_disk_that_is_away_says_nothing_about_pictures() {
     let (library, elsewhere) = (w.house.library(), w.folder.path().join("unplugged"));
     fs::rename(&library, &elsewhere).unwrap();
     fs::create_dir(&library).unwrap();
-    let found = check(&w, false, "reading").await;
+    let found = w.check(false, "reading").await;
     assert_eq!((&found["failed"], &found["checked"], &found["missing"]), (&json!(true), &json!(0), &json!(0)), "{found}");
     assert!(found["said"].as_str().unwrap().contains("disk is not there"));
     fs::remove_dir(&library).unwrap();
     fs::rename(&elsewhere, &library).unwrap();
     assert_eq!(w.keeper.overview().await.unwrap().damaged, 0);
-    assert_eq!(check(&w, false, "reading").await["checked"], 4);
+    assert_eq!(w.check(false, "reading").await["checked"], 4);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -197,7 +184,7 @@ async fn a_disk_that_fails_stops_the_reading() {
     for file in filed(&w).iter().skip(3) {
         flip(file);
     }
-    let found = check(&w, false, "reading").await;
+    let found = w.check(false, "reading").await;
     assert_eq!((&found["failed"], &found["checked"]), (&json!(true), &json!(40)), "{found}");
     assert!(found["said"].as_str().unwrap().contains("Look at the disk"), "{found}");
 }
@@ -229,14 +216,14 @@ async fn a_drill_proves_what_it_says_and_leaves_nothing_behind() {
     wait_for("the ledger to name everything", 60, async || Ok((w.keeper.store().await?.unlisted == 0).then_some(())))
         .await
         .unwrap();
-    let drill = check(&w, true, "drill").await;
+    let drill = w.check(true, "drill").await;
     assert_eq!((&drill["population"], &drill["checked"], &drill["missing"]), (&json!(30), &json!(12), &json!(0)), "{drill}");
     // With 12 of 30 good, 95 % sure of at most 5: C(25, 12) / C(30, 12) = 0.060, and with 6: 0.031.
     assert!(drill["said"].as_str().unwrap().contains("at most 17 % of all (5) are damaged"), "{drill}");
     assert_eq!(fs::read_dir(w.folder.path().join("data/drill")).unwrap().count(), 0, "the scratch folder is gone");
     // All are lost but those that the next drill cannot miss.
     w.house.store.lose(25).unwrap();
-    let drill = check(&w, true, "drill").await;
+    let drill = w.check(true, "drill").await;
     let bad = drill["missing"].as_u64().unwrap();
     assert!(bad >= 7, "{drill}");
     assert!(drill["said"].as_str().unwrap().contains("could not be had"), "{drill}");
@@ -262,7 +249,7 @@ async fn a_campaign_of_rot_and_loss_is_found_and_healed_where_anything_good_is_l
     let away = w.house.store.flip(count / 8).unwrap().len() + w.house.store.lose(count / 15).unwrap().len();
     assert!(away > 0 && !at_home.is_empty());
     // Home first, so that what is good in the store heals it; then the store.
-    check(&w, false, "reading").await;
+    w.check(false, "reading").await;
     wait_for("home to be healed as far as it can be", 120, async || {
         let work = w.keeper.ask(Method::GET, "api/work", None).await?;
         let busy = work["kinds"].as_array().is_some_and(|k| {
@@ -275,8 +262,8 @@ async fn a_campaign_of_rot_and_loss_is_found_and_healed_where_anything_good_is_l
     })
     .await
     .unwrap();
-    check(&w, true, "listing").await;
-    check(&w, true, "reading").await;
+    w.check(true, "listing").await;
+    w.check(true, "reading").await;
     let faults = wait_for("everything to end", 120, async || {
         let work = w.keeper.ask(Method::GET, "api/work", None).await?;
         let done = work["faults"].as_array().is_some_and(|f| f.iter().all(|f| f["due"].is_null()));

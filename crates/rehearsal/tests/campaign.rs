@@ -5,12 +5,12 @@
 
 mod common;
 
-use std::{fs, process::Command, time::Duration};
+use std::time::Duration;
 
 use common::{put, world};
 use reqwest::Method;
 use ypogeion_demo::scenes::Rng;
-use ypogeion_rehearsal::{program, wait_for, walk};
+use ypogeion_rehearsal::{wait_for, walk};
 use ypogeion_standins::store::Faults;
 
 #[tokio::test(flavor = "multi_thread")]
@@ -67,17 +67,5 @@ async fn faults_an_outage_and_kills_lose_nothing_and_send_next_to_nothing_twice(
     w.keeper.wait_until_proven(300).await.unwrap();
     let objects = walk::originals_below(&w.house.store_folder().join("objects")).unwrap();
     assert_eq!(objects.len(), count, "each once, and nothing else");
-    let kit = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
-    let (file, target) = (w.folder.path().join("kit.txt"), w.folder.path().join("back"));
-    fs::write(&file, kit).unwrap();
-    let recovered = Command::new(program("ypogeiond").unwrap())
-        .args(["recover", "--kit"])
-        .arg(&file)
-        .arg("--to")
-        .arg(&target)
-        .output()
-        .unwrap();
-    assert!(recovered.status.success(), "{}", String::from_utf8_lossy(&recovered.stderr));
-    assert_eq!(walk::originals_below(&w.house.library()).unwrap(), walk::originals_below(&target).unwrap());
-    assert_eq!(walk::originals_below(&target).unwrap().len(), count);
+    w.recovers_all(count).await;
 }

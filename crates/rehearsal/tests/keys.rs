@@ -4,11 +4,11 @@ mod common;
 
 use std::{fs, path::Path, process::Command};
 
-use common::{World, put, world_with};
+use common::{World, library_files, put, world_with};
 use reqwest::Method;
 use serde_json::{Value, json};
 use ypogeion_offsite::Identity;
-use ypogeion_rehearsal::{program, wait_for, walk};
+use ypogeion_rehearsal::{wait_for, walk};
 
 /// A day's portion each second, and all of it.
 const SOON: &str = "[checks]\nevery_hours = 0.0003\ncover_days = 0.00001\n";
@@ -45,23 +45,6 @@ async fn kept_kit(w: &World) -> String {
 
 fn password(w: &World) -> Value {
     json!({ "password": w.house.options.keeper.1 })
-}
-
-fn recovered(w: &World, kit: &str, to: &str) -> (Option<i32>, String) {
-    let (file, target) = (w.folder.path().join(format!("{to}.txt")), w.folder.path().join(to));
-    fs::write(&file, kit).unwrap();
-    let output = Command::new(program("ypogeiond").unwrap())
-        .args(["recover", "--kit"])
-        .arg(&file)
-        .arg("--to")
-        .arg(&target)
-        .output()
-        .unwrap();
-    (output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned())
-}
-
-fn whole(w: &World, to: &str) -> bool {
-    walk::originals_below(&w.house.library()).unwrap() == walk::originals_below(&w.folder.path().join(to)).unwrap()
 }
 
 fn objects(w: &World) -> Vec<String> {
@@ -120,8 +103,8 @@ async fn a_new_key_sends_nothing_at_once_and_seals_everything_anew_over_time() {
     let kit = kept_kit(&w).await;
     assert_eq!(line(&kit, "Older key"), line(&old_kit, "Key"));
     // The new kit opens everything from the first moment on.
-    assert_eq!(recovered(&w, &kit, "back-1").0, Some(0));
-    assert!(whole(&w, "back-1"));
+    assert_eq!(w.recover(&kit, "back-1").0, Some(0));
+    assert!(w.came_back("back-1").0);
     wait_for("everything to be sealed anew", 120, async || {
         let left = key(&w).await["to_reseal"] == 0;
         Ok((left && objects(&w).len() == 6 && objects(&w).iter().all(|o| !before.contains(o))).then_some(()))
@@ -133,10 +116,10 @@ async fn a_new_key_sends_nothing_at_once_and_seals_everything_anew_over_time() {
         let object = w.house.store_folder().join("objects").join(object);
         assert!(opens(new, &object) && !opens(old, &object), "with Debian's age: only the new key opens it");
     }
-    assert_eq!(recovered(&w, &kit, "back-2").0, Some(0));
-    assert!(whole(&w, "back-2"));
+    assert_eq!(w.recover(&kit, "back-2").0, Some(0));
+    assert!(w.came_back("back-2").0);
     // Whoever found the old sheet opens nothing with it any more.
-    let (code, said) = recovered(&w, &old_kit, "stolen");
+    let (code, said) = w.recover(&old_kit, "stolen");
     assert_ne!(code, Some(0), "{said}");
     assert!(walk::originals_below(&w.folder.path().join("stolen")).map_or(true, |f| f.is_empty()));
     // And the list of the store has nothing that nobody knows.
@@ -165,30 +148,32 @@ async fn a_server_that_forgot_the_key_seals_compares_and_opens_nothing() {
     wait_for("the new one to be offsite", 60, async || Ok((w.keeper.overview().await?.offsite.count == 6).then_some(())))
         .await
         .unwrap();
-    let store = w.keeper.store().await.unwrap();
-    let check = async |kind: &str| {
-        w.keeper.ask(Method::POST, "api/checks", Some(json!({ "store": store.id, "kind": kind }))).await.unwrap();
-        wait_for("the check to end", 90, async || {
-            let checks = w.keeper.ask(Method::GET, "api/checks", None).await?;
-            let this =
-                checks["checks"].as_array().into_iter().flatten().find(|c| c["store"] == json!(store.id) && c["kind"] == kind);
-            Ok(this.filter(|c| c["now"].is_null() && c["last"].is_object()).map(|c| c["last"].clone()))
-        })
-        .await
-        .unwrap()
-    };
     w.house.store.flip(1).unwrap();
-    let read = check("reading").await;
+    let read = w.check(true, "reading").await;
     assert_eq!((&read["checked"], &read["wrong"]), (&json!(6), &json!(1)), "sealed bytes are compared: {read}");
     wait_for("it to be sent again", 60, async || Ok((w.keeper.overview().await?.offsite.count == 6).then_some(())))
         .await
         .unwrap();
     wait_for("its ledger to say so", 60, async || Ok((w.keeper.store().await?.unlisted == 0).then_some(()))).await.unwrap();
     assert!(w.keeper.overview().await.unwrap().proven.count < 6, "what nobody here opened is not called proven");
-    let drill = check("drill").await;
+    let drill = w.check(true, "drill").await;
     assert!(drill["failed"] == true && drill["said"].as_str().unwrap().contains("keeps no key"), "{drill}");
     let (status, _) = w.keeper.try_ask(Method::POST, "api/kit", Some(password(&w))).await.unwrap();
     assert_eq!(status, 400, "no other kit can be printed");
+
+    // What rots at home waits for the key, since nothing here opens the copy that would mend it.
+    let file = w.house.library().join(&library_files(&w.house)[2]);
+    let good = fs::read(&file).unwrap();
+    fs::write(&file, b"the picture of the weir with number X").unwrap();
+    assert_eq!(w.check(false, "reading").await["wrong"], 1);
+    wait_for("it to wait for the key", 60, async || {
+        let work = w.keeper.ask(Method::GET, "api/work", None).await?;
+        let said = |f: &Value| f["error"].as_str().is_some_and(|e| e.contains("keeps no key"));
+        Ok(work["faults"].as_array().into_iter().flatten().any(said).then_some(()))
+    })
+    .await
+    .unwrap();
+    assert_eq!(w.keeper.overview().await.unwrap().damaged, 1);
 
     // With the key lent for an hour the drill is held, and nothing of it is kept.
     let (status, _) =
@@ -196,17 +181,19 @@ async fn a_server_that_forgot_the_key_seals_compares_and_opens_nothing() {
     assert_eq!(status, 403, "another household's key");
     let lent = w.keeper.ask(Method::POST, "api/key/lend", Some(json!({ "key": secret }))).await.unwrap();
     assert!(lent["lent_seconds"].as_u64().unwrap() > 3000 && lent["strict"] == true, "{lent}");
-    let drill = check("drill").await;
+    wait_for("home to be mended", 60, async || Ok((w.keeper.overview().await?.damaged == 0).then_some(()))).await.unwrap();
+    assert_eq!(fs::read(&file).unwrap(), good);
+    let drill = w.check(true, "drill").await;
     assert_eq!((&drill["failed"], &drill["checked"], &drill["missing"]), (&json!(false), &json!(6), &json!(0)), "{drill}");
     assert!(!fs::read_to_string(w.folder.path().join("data/household.key")).unwrap().contains("AGE-SECRET-KEY"));
 
     // Given back for good, everything is proven again.
     let back = w.keeper.ask(Method::POST, "api/key/lend", Some(json!({ "key": secret, "keep": true }))).await.unwrap();
     assert_eq!((&back["strict"], &back["opens"]), (&json!(false), &json!(true)), "{back}");
-    check("reading").await;
+    w.check(true, "reading").await;
     w.keeper.wait_until_proven(60).await.unwrap();
-    assert_eq!(recovered(&w, &kit, "back").0, Some(0));
-    assert!(whole(&w, "back"));
+    assert_eq!(w.recover(&kit, "back").0, Some(0));
+    assert!(w.came_back("back").0);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -235,6 +222,6 @@ async fn somebody_else_can_open_copies_as_well_until_they_are_let_out() {
     w.keeper.ask(Method::DELETE, &format!("api/key/recipients/{}", aunt.recipient()), None).await.unwrap();
     sealed_for_both(false).await;
     let kit = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
-    assert_eq!(recovered(&w, &kit, "back").0, Some(0));
-    assert!(whole(&w, "back"));
+    assert_eq!(w.recover(&kit, "back").0, Some(0));
+    assert!(w.came_back("back").0);
 }

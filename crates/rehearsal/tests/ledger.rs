@@ -5,11 +5,10 @@ mod common;
 use std::{
     fs,
     path::{Path, PathBuf},
-    process::Command,
 };
 
 use common::{World, put, world_of};
-use ypogeion_rehearsal::{program, wait_for, walk};
+use ypogeion_rehearsal::wait_for;
 
 /// A house whose ledger has some segments, and a checkpoint after every second one.
 async fn house() -> World {
@@ -45,22 +44,10 @@ fn number(path: &Path) -> u64 {
 
 async fn recovered(w: &World, to: &str) -> (Option<i32>, String) {
     let kit = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
-    let (file, target) = (w.folder.path().join("kit.txt"), w.folder.path().join(to));
-    fs::write(&file, kit).unwrap();
-    let output = Command::new(program("ypogeiond").unwrap())
-        .args(["recover", "--kit"])
-        .arg(&file)
-        .arg("--to")
-        .arg(&target)
-        .output()
-        .unwrap();
-    assert_eq!(
-        walk::originals_below(&w.house.library()).unwrap(),
-        walk::originals_below(&target).unwrap(),
-        "everything came back"
-    );
-    assert!(!target.join(".recovering").exists(), "nothing of the way stays");
-    (output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned())
+    let ended = w.recover(&kit, to);
+    assert!(w.came_back(to).0, "everything came back: {}", ended.1);
+    assert!(!w.folder.path().join(to).join(".recovering").exists(), "nothing of the way stays");
+    ended
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -2,14 +2,14 @@
 
 mod common;
 
-use std::{fs, process::Command};
+use std::fs;
 
 use common::{World, put, world, world_with};
 use reqwest::Method;
 use rstest::rstest;
 use serde_json::{Value, json};
 use ypogeion_demo::scenes::Rng;
-use ypogeion_rehearsal::{program, wait_for, walk};
+use ypogeion_rehearsal::{wait_for, walk};
 use ypogeion_standins::{
     share::StandInShare,
     store::{Counts, Faults},
@@ -27,35 +27,6 @@ async fn trial(w: &World, form: Value) -> Value {
 fn step<'a>(trial: &'a Value, name: &str) -> (&'a str, &'a str) {
     let step = trial["steps"].as_array().unwrap().iter().find(|s| s["step"] == name).unwrap_or_else(|| panic!("{name}: {trial}"));
     (step["went"].as_str().unwrap(), step["said"].as_str().unwrap())
-}
-
-async fn check(w: &World, kind: &str) -> Value {
-    let store = w.keeper.store().await.unwrap().id;
-    w.keeper.ask(Method::POST, "api/checks", Some(json!({ "store": store, "kind": kind }))).await.unwrap();
-    wait_for("the check to end", 90, async || {
-        let checks = w.keeper.ask(Method::GET, "api/checks", None).await?;
-        let this = checks["checks"].as_array().into_iter().flatten().find(|c| c["store"] == json!(store) && c["kind"] == kind);
-        Ok(this.filter(|c| c["now"].is_null() && c["last"].is_object()).map(|c| c["last"].clone()))
-    })
-    .await
-    .unwrap()
-}
-
-/// Everything comes back from the kit alone.
-async fn recovered(w: &World, count: usize) {
-    let kit = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
-    let (file, target) = (w.folder.path().join("kit.txt"), w.folder.path().join("back"));
-    fs::write(&file, kit).unwrap();
-    let output = Command::new(program("ypogeiond").unwrap())
-        .args(["recover", "--kit"])
-        .arg(&file)
-        .arg("--to")
-        .arg(&target)
-        .output()
-        .unwrap();
-    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    let (home, back) = (walk::originals_below(&w.house.library()).unwrap(), walk::originals_below(&target).unwrap());
-    assert_eq!((home.len(), &home), (count, &back));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -85,9 +56,9 @@ async fn a_share_holds_copies_like_any_other_store() {
     device.json(&["backup"]).await.unwrap();
     w.keeper.wait_until_proven(120).await.unwrap();
     assert!(folder.join("copies/mill/FORMAT.json").is_file() && folder.join("copies/mill/objects").is_dir());
-    let listed = check(&w, "listing").await;
+    let listed = w.check(true, "listing").await;
     assert_eq!((&listed["checked"], &listed["missing"], &listed["failed"]), (&json!(6), &json!(0), &json!(false)), "{listed}");
-    let drill = check(&w, "drill").await;
+    let drill = w.check(true, "drill").await;
     assert_eq!((&drill["checked"], &drill["missing"]), (&json!(6), &json!(0)), "{drill}");
     // What rots there is found, since it is read.
     let sealed = walk::originals_below(&folder.join("copies/mill/objects")).unwrap();
@@ -96,9 +67,9 @@ async fn a_share_holds_copies_like_any_other_store() {
     let middle = bytes.len() / 2;
     bytes[middle] ^= 8;
     fs::write(&one, bytes).unwrap();
-    assert_eq!(check(&w, "reading").await["wrong"], 1);
+    assert_eq!(w.check(true, "reading").await["wrong"], 1);
     w.keeper.wait_until_proven(120).await.unwrap();
-    recovered(&w, 6).await;
+    w.recovers_all(6).await;
     assert_eq!(
         fs::read_dir(w.folder.path().join("data/spool")).unwrap().flatten().flat_map(|d| fs::read_dir(d.path()).unwrap()).count(),
         0
@@ -131,11 +102,11 @@ async fn a_store_with_a_quirk_is_seen_through_and_used(
     put(&source, "film.mp4", &noise(99, 20 << 20)).unwrap();
     device.json(&["backup"]).await.unwrap();
     w.keeper.wait_until_proven(120).await.unwrap();
-    let listed = check(&w, "listing").await;
+    let listed = w.check(true, "listing").await;
     assert_eq!((&listed["checked"], &listed["missing"]), (&json!(5), &json!(0)), "{listed}");
     // A list that lags behind would hide the ledger, too; a day later it does not.
     w.house.store.set_faults(Faults::default());
-    recovered(&w, 5).await;
+    w.recovers_all(5).await;
 }
 
 #[rstest]
@@ -223,7 +194,7 @@ async fn a_large_film_goes_on_at_the_part_where_it_was_killed() {
     w.house.store.tear();
     w.house.store.set_faults(Faults::default());
     w.keeper.wait_until_proven(120).await.unwrap();
-    recovered(&w, 2).await;
+    w.recovers_all(2).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -261,7 +232,7 @@ async fn a_store_that_says_yes_and_forgets_is_found_out() {
     assert!(w.keeper.store().await.unwrap().held.count <= there, "nothing counts that is not there");
     w.house.store.set_faults(Faults::default());
     w.keeper.wait_until_proven(90).await.unwrap();
-    recovered(&w, 12).await;
+    w.recovers_all(12).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -4,12 +4,14 @@
 use std::path::{Path, PathBuf};
 
 use reqwest::{Method, header::HeaderMap};
+use serde_json::{Value, json};
 use tempfile::TempDir;
 use url::Url;
 use ypogeion_rehearsal::{
     Step,
     device::Device,
     house::{Console, House, Options},
+    wait_for, walk,
 };
 
 /// A household with its keeper signed in and, below it, the folder that it lives in.
@@ -60,6 +62,43 @@ impl World {
             base: self.house.http.clone(),
             token: home.paired().unwrap().token.clone(),
         }
+    }
+
+    /// Everything from the kit's stores into a folder of its own: the exit code, and what was said on the way.
+    pub fn recover(&self, kit: &str, to: &str) -> (Option<i32>, String) {
+        let (file, target) = (self.folder.path().join(format!("{to}.kit")), self.folder.path().join(to));
+        std::fs::write(&file, kit).unwrap();
+        let mut command = std::process::Command::new(ypogeion_rehearsal::program("ypogeiond").unwrap());
+        let output = command.args(["recover", "--kit"]).arg(&file).arg("--to").arg(&target).output().unwrap();
+        (output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned())
+    }
+
+    /// Whether that folder has what the library has, byte for byte and under the same names; and how many that is.
+    pub fn came_back(&self, to: &str) -> (bool, usize) {
+        let back = walk::originals_below(&self.folder.path().join(to)).unwrap();
+        (back == walk::originals_below(&self.house.library()).unwrap(), back.len())
+    }
+
+    /// The same with the kit as it is now: all of so many.
+    pub async fn recovers_all(&self, count: usize) {
+        let kit = self.keeper.kit(&self.house.options.keeper.1).await.unwrap();
+        let (code, said) = self.recover(&kit, "recovered");
+        assert_eq!(code, Some(0), "{said}");
+        assert_eq!(self.came_back("recovered"), (true, count));
+    }
+
+    /// Has the first store, or home, checked, and waits for what that says.
+    pub async fn check(&self, store: bool, kind: &str) -> Value {
+        let store = if store { json!(self.keeper.store().await.unwrap().id) } else { Value::Null };
+        self.keeper.ask(Method::POST, "api/checks", Some(json!({ "store": store, "kind": kind }))).await.unwrap();
+        wait_for("the check to end", 90, async || {
+            let checks = self.keeper.ask(Method::GET, "api/checks", None).await?;
+            let all = checks["checks"].as_array().ok_or("no checks")?;
+            let this = all.iter().find(|c| c["store"] == store && c["kind"] == kind).ok_or("no such check")?;
+            Ok((this["now"].is_null() && this["last"].is_object()).then(|| this["last"].clone()))
+        })
+        .await
+        .unwrap()
     }
 
     pub async fn add_store(&self) {

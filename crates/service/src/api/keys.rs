@@ -142,10 +142,12 @@ pub async fn lend_key(app: web::Data<App>, caller: Caller, body: web::Json<LendK
         kept.sort_by_key(|k| sealing.own.iter().position(|o| o.recipient == k.recipient()));
         file(write_file(&app.settings.key_file(), &kept))?;
         app.catalog.set_strict(false).await?;
+        app.catalog.heal_with_key(app.now()).await?;
         return changed(&app, &keeper.name, "gave the server the key that opens copies").await;
     }
     app.keyring.lend(key);
     app.forget_replicas();
+    app.catalog.heal_with_key(app.now()).await?;
     app.catalog.write_record(app.now(), &keeper.name, "lent the server the key that opens copies, for an hour").await?;
     app.wake_workers();
     Ok(web::Json(told(&app).await?))

@@ -86,7 +86,7 @@ pub(super) async fn note(
     (outcome, digest): Seen,
 ) -> Answer<()> {
     let seen = Observation { place, act, at: app.now(), digest, outcome };
-    app.catalog.observe(original, expected, &seen).await?;
+    app.catalog.observe_check(original, expected, &seen).await?;
     if outcome != Outcome::Right {
         let path = app.catalog.original(original, None).await?.path;
         let what = if outcome == Outcome::Missing { "missing" } else { "damaged" };
@@ -123,20 +123,40 @@ pub(super) async fn read(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             return end(app, job, &audit, audit.found, &said(&audit.found), false).await;
         }
         let mut found = audit.found;
-        for turn in turns {
+        // Without a limit, the next copy at home is hashed while what was seen of the last one is written down.
+        let ahead = |n: usize| {
+            let turn: Option<&Turn> = turns.get(n).filter(|_| store.is_none());
+            turn.map(|t| {
+                tokio::spawn({
+                    let (app, turn) = (Arc::clone(app), t.clone());
+                    async move { at_home(&app, &turn).await }
+                })
+            })
+        };
+        let mut reading = None;
+        for (n, turn) in turns.iter().enumerate() {
             if store.is_none() && !app.library.is_mounted() {
                 let why = "The library’s disk is not there; nothing was read. Is it connected and mounted?";
                 return end(app, job, &audit, found, why, true).await;
             }
             let began = Instant::now();
             let (act, seen) = match &store {
-                None => (Act::Reread, at_home(app, &turn).await?),
-                Some((row, replica)) => match in_store(app, row.id, replica, &turn).await? {
+                None => (
+                    Act::Reread,
+                    match reading.take().or_else(|| ahead(n)) {
+                        Some(reading) => reading.await??,
+                        None => at_home(app, turn).await?,
+                    },
+                ),
+                Some((row, replica)) => match in_store(app, row.id, replica, turn).await? {
                     Ok(Some(seen)) => seen,
                     Ok(None) => continue,
                     Err(fault) => return offsite::note_fault(app, row, job, fault).await,
                 },
             };
+            if rhythm.most_rate == 0 {
+                reading = ahead(n + 1);
+            }
             note(app, (turn.id, turn.digest), place, act, seen).await?;
             let mut more = Found { bytes: turn.size, ..Found::default() };
             tally(&mut more, seen.0);
@@ -154,7 +174,10 @@ pub(super) async fn read(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             if enough(&found) {
                 break;
             }
-            tokio::time::sleep(rhythm.rest(turn.size, began.elapsed())).await;
+            let rest = rhythm.rest(turn.size, began.elapsed());
+            if !rest.is_zero() {
+                tokio::time::sleep(rest).await;
+            }
         }
         if let Some((row, _)) = &store {
             app.catalog.store_well(row.id, app.now()).await?;

@@ -33,7 +33,7 @@ use crate::{
 /// A disk that is away is looked for this often.
 const LOOK_FOR_DISK: TimeDelta = TimeDelta::minutes(2);
 
-/// What needs the key of the recovery kit is tried again after this; lending one wakes nobody, it is asked for on purpose.
+/// What needs the key of the recovery kit is tried again after this, and when one is lent.
 const AWAIT_KEY: TimeDelta = TimeDelta::hours(1);
 
 /// Originals named in one segment of the ledger.
