@@ -2219,6 +2219,8 @@ export interface components {
             name: string;
             /** @description Prefix; may be empty. */
             prefix?: string;
+            /** @description Copies that anybody who has the store can look at, with names that make sense, instead of sealed ones. Cannot be changed afterwards. */
+            readable?: boolean;
             /** @description Region. */
             region?: string;
             /** @description Secret access key. */
@@ -3113,6 +3115,8 @@ export interface components {
              * @description When it will be tried again.
              */
             retry_at?: string | null;
+            /** @description Whether what goes there is sealed; otherwise it is readable for whoever has it. */
+            sealed: boolean;
             /**
              * @description `idle`, `sending`, `resting` (its week says so), `paused` (the keeper says so), `away` (a disk that is not connected),
              *     `failing` (tried again by itself) or `stopped` (waits for the keeper).

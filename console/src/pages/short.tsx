@@ -66,8 +66,8 @@ export function Short() {
   );
 }
 
-/** `at home`, `at home and in North Quay`. */
+/** `at home`, `at home and North Quay`. Whether one lies in a place or on it depends on the place. */
 export function placesWords(places: string[]): string {
-  const words = places.map((p) => (p === "home" ? "at home" : `in ${p}`));
+  const words = places.map((p) => (p === "home" ? "at home" : p));
   return words.length < 2 ? words.join() : `${words.slice(0, -1).join(", ")} and ${words[words.length - 1]}`;
 }
