@@ -187,8 +187,13 @@ async fn home_is_healed_from_what_is_in_reach_and_otherwise_waits_for_the_disk()
     spoil();
     read_home().await;
     wait_for("home to be healed again", 60, async || Ok((fs::read(&file)? == good).then_some(()))).await.unwrap();
-    let record = w.keeper.ask(Method::GET, "api/record", None).await.unwrap().to_string();
-    assert!(record.contains("with the copy in North Quay"), "{record}");
+    // Written down after the bytes are in their place.
+    wait_for("the record to say from where", 30, async || {
+        let record = w.keeper.ask(Method::GET, "api/record", None).await?.to_string();
+        Ok(record.contains("with the copy in North Quay").then_some(()))
+    })
+    .await
+    .unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -260,4 +265,32 @@ async fn a_readable_disk_can_be_looked_at_with_any_file_manager_and_is_a_copy_li
     form["readable"] = json!(false);
     let (status, said) = w.keeper.try_ask(Method::POST, "api/stores", Some(form)).await.unwrap();
     assert!(status == 400 && said["detail"].as_str().unwrap().contains("it is readable"), "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_one_store_has_lost_the_next_one_of_the_kit_gives() {
+    let mut w = world().await;
+    w.add_store().await;
+    let place = disk(&w);
+    w.keeper.ask(Method::POST, "api/stores", Some(form(&place))).await.unwrap();
+    backup(&w, "desktop", &["a.jpg", "b.jpg", "c.jpg", "d.jpg"]).await;
+    held(&w, 4).await;
+    w.keeper.wait_until_proven(60).await.unwrap();
+    let kit = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
+    w.house.stop_service().await.unwrap();
+
+    // Two pictures are gone from the first store; the other one has them.
+    w.house.store.lose(2).unwrap();
+    let (code, said) = w.recover(&kit, "back-1");
+    assert_eq!((code, w.came_back("back-1")), (Some(0), (true, 4)), "{said}");
+    assert!(said.contains("Looking for 2 originals in Red disk"), "{said}");
+    // All of its ledger is gone: it names nothing, and the other one names everything.
+    assert!(w.house.store.lose_below("ledger/").unwrap() > 0);
+    let (code, said) = w.recover(&kit, "back-2");
+    assert_eq!((code, w.came_back("back-2")), (Some(0), (true, 4)), "{said}");
+    assert!(said.contains("nothing of it is there"), "{said}");
+    // And without the other one it is said, and is no success.
+    fs::remove_dir_all(&place).unwrap();
+    let (code, said) = w.recover(&kit, "back-3");
+    assert_eq!(code, Some(1), "{said}");
 }

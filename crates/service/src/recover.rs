@@ -109,12 +109,14 @@ async fn attempt(wish: &Wish<'_>) -> Result<u8, (u8, String)> {
         };
         match account.take() {
             None => account = Some(from_one(wish, &replica).await?),
+            // What the first ledger could not name, this one may: all of it is asked for, and what is in its place already is passed over.
+            Some(so_far) if !so_far.bad.is_empty() => account = Some(so_far.and(from_one(wish, &replica).await?)),
             Some(mut so_far) => {
                 fill_up(wish, &replica, &mut so_far).await?;
                 account = Some(so_far);
             }
         }
-        if account.as_ref().is_some_and(|a| a.report.failed.is_empty()) {
+        if account.as_ref().is_some_and(|a| a.report.failed.is_empty() && a.bad.is_empty()) {
             break;
         }
     }
@@ -129,6 +131,30 @@ struct SoFar {
     household: Option<String>,
     report: Report,
     bad: Vec<BadSegment>,
+}
+
+impl SoFar {
+    /// The same after another store was asked for everything.
+    fn and(self, other: SoFar) -> SoFar {
+        let (first, second) = (self.report, other.report);
+        let still: BTreeSet<&String> = second.failed.iter().map(|(path, _)| path).collect();
+        // Named by the second ledger and not failed there: it is in its place. Not named there: as it was.
+        let failed: Vec<_> = if second.asked >= first.asked {
+            second.failed.clone()
+        } else {
+            first.failed.into_iter().filter(|(path, _)| still.contains(path)).chain(second.failed.iter().cloned()).collect()
+        };
+        let report = Report {
+            asked: first.asked.max(second.asked),
+            restored: first.restored + second.restored,
+            present: first.asked.max(second.asked).saturating_sub(first.restored + second.restored + failed.len() as u64),
+            bytes: first.bytes + second.bytes,
+            failed,
+        };
+        // A ledger that is whole makes up for one that is not.
+        let bad = if other.bad.is_empty() { Vec::new() } else { self.bad.into_iter().chain(other.bad).collect() };
+        SoFar { household: other.household.or(self.household), report, bad }
+    }
 }
 
 /// The keys of a kit.
@@ -189,7 +215,10 @@ fn unread(e: impl std::fmt::Display) -> (u8, String) {
 
 /// Everything that is wished for, from the first store that answers.
 async fn from_one(wish: &Wish<'_>, replica: &Replica) -> Result<SoFar, (u8, String)> {
-    let (ledger, bad) = replica.read_ledger(&scratch_of(wish.to)).await.map_err(|e| said(&e))?;
+    let (ledger, mut bad) = replica.read_ledger(&scratch_of(wish.to)).await.map_err(|e| said(&e))?;
+    if ledger.household.is_none() {
+        bad.push(BadSegment { name: "ledger".into(), why: "nothing of it is there that names the household".into() });
+    }
     for segment in &bad {
         eprintln!("  A part of the ledger cannot be used, {}: {}", segment.name, segment.why);
     }
