@@ -291,7 +291,7 @@ mod tests {
             })
             .fold(String::new(), |all, l| all + l + "\n");
         assert_eq!(parse(&uncommented).unwrap(), parse("").unwrap());
-        assert_eq!(uncommented.lines().filter(|l| l.contains(" = ")).count(), 21);
+        assert_eq!(uncommented.lines().filter(|l| l.contains(" = ")).count(), 22);
     }
 
     #[test]
