@@ -18,7 +18,7 @@ use ypogeion_media::worker::Pool;
 use ypogeion_offsite::{
     Fault, Line, Replica, Store,
     layout::ReplicaError,
-    seal::{is_sealed, open_secret, seal_secret},
+    seal::{OpenError, is_sealed, open_secret, seal_secret},
 };
 
 use crate::{dav::locks::Locks, failure::Answer, keys::Keyring, live::Live, security::Limiter, settings::Settings};
@@ -205,7 +205,13 @@ impl App {
 
     /// Where a store is and how to sign in, with its secret opened. The catalogue has it sealed.
     pub fn address_of(&self, store: &StoreRow) -> Result<StoreAddress, Fault> {
-        let secret_key = open_secret(&self.keyring.own, &store.address.secret_key).map_err(|e| {
+        let secret = &store.address.secret_key;
+        // Before there was a key of the server's own, secrets were sealed for the household's; they are sealed anew at the start.
+        let opened = open_secret(&self.keyring.own, secret).or_else(|e| match e {
+            OpenError::AnotherKey => open_secret(&self.keyring.keys(), secret),
+            e => Err(e),
+        });
+        let secret_key = opened.map_err(|e| {
             Fault::Refused(format!("the secret key of {} cannot be opened: {e}; enter it again", store.address.name))
         })?;
         Ok(StoreAddress { secret_key, ..store.address.clone() })
@@ -216,7 +222,7 @@ impl App {
         for store in self.catalog.stores().await? {
             let secret = &store.address.secret_key;
             // In the clear, or sealed for the household's key, which the server may be told to forget.
-            let ours = is_sealed(secret) && open_secret(self.keyring.own_alone(), secret).is_ok();
+            let ours = is_sealed(secret) && open_secret(&self.keyring.own, secret).is_ok();
             if !secret.is_empty() && !ours {
                 let plain = self.address_of(&store)?.secret_key;
                 self.catalog.set_store_secret(store.id, &self.sealed(&plain)?).await?;

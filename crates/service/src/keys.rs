@@ -18,23 +18,15 @@ pub const LENT_FOR: Duration = Duration::from_secs(3600);
 
 /// See the module.
 pub struct Keyring {
-    /// Seals the server's own secrets, and opens them, also those of before there was a key for that.
+    /// Seals the server's own secrets and opens them. Never holds a key of the household: that can be forgotten.
     pub own: Keys,
-    own_alone: Keys,
     now: RwLock<(Keys, Option<(Identity, Instant)>)>,
 }
 
 impl Keyring {
     /// Puts it together. `kept`: the identities of the key file, the present one first.
     pub fn new(own: Identity, kept: Vec<Identity>, sealing: &Sealing) -> Self {
-        let own_alone = Keys::from(own);
-        let own = own_alone.clone().and_open_with(kept.iter().cloned());
-        Keyring { own, own_alone, now: RwLock::new((composed(kept, sealing), None)) }
-    }
-
-    /// The server's own key without the household's.
-    pub fn own_alone(&self) -> &Keys {
-        &self.own_alone
+        Keyring { own: own.into(), now: RwLock::new((composed(kept, sealing), None)) }
     }
 
     /// For whom things are sealed, and with what they are opened just now.
