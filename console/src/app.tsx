@@ -1,10 +1,11 @@
-/** Signed out: the door. Signed in: the shell with its pages. */
-import { lazy, Suspense } from "react";
+/** No household: the door. Signed out: its bell. Signed in: the shell with its pages. */
+import { lazy, Suspense, useState } from "react";
 import { Navigate, Route, Routes } from "react-router";
 import { useLive, useMe } from "./api/hooks";
 import { Activity } from "./pages/activity";
 import { Adopt } from "./pages/adopt";
 import { Devices } from "./pages/devices";
+import { Door } from "./pages/door";
 import { Library } from "./pages/library";
 import { Offsite } from "./pages/offsite";
 import { Overview } from "./pages/overview";
@@ -21,7 +22,12 @@ const Night = lazy(() => import("./pages/night").then((m) => ({ default: m.Night
 export function App() {
   const me = useMe();
   const there = useLive(me.isSuccess);
+  // Once at the door, it is left by its own button: what it said last is read there.
+  const [atDoor, setAtDoor] = useState(false);
+  const noHouse = me.isError && me.error.kind === "not-set-up";
+  if (noHouse && !atDoor) setAtDoor(true);
   if (me.isPending) return <Waiting what="the house" full />;
+  if (atDoor) return <Door leave={() => void me.refetch().then(() => setAtDoor(false))} />;
   if (me.isError) {
     return me.error.kind === "not-signed-in" ? (
       <SignIn />

@@ -10,9 +10,10 @@ use std::{
 };
 
 /// Debian packages, and what they are for.
-const PACKAGES: [(&str, &str); 14] = [
+const PACKAGES: [(&str, &str); 15] = [
     ("build-essential", "compiling"),
     ("pkg-config", "compiling"),
+    ("libssl-dev", "hashing"),
     ("libheif-dev", "HEIC pictures"),
     ("postgresql", "the database"),
     ("ffmpeg", "videos"),

@@ -351,6 +351,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/door": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How it stands: what is under way, and what there is to think about. */
+        get: operations["show_door"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/door/household": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes the household and its keeper. The service starts when it is there. */
+        post: operations["make_household"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/door/kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins to bring a household back. What is said on the way is in the door's state. */
+        post: operations["bring_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/events": {
         parameters: {
             query?: never;
@@ -1325,6 +1376,17 @@ export interface components {
              */
             percent: number;
         };
+        /** @description A household to be brought back. */
+        BringBack: {
+            /** @description Use the library's place in spite of a grave warning. */
+            accept_place?: boolean;
+            /** @description The store's address, if it is not the one in the kit any more. */
+            endpoint?: string | null;
+            /** @description The recovery kit's text. */
+            kit: string;
+            /** @description A new password for the keeper, at least ten characters. */
+            password: string;
+        };
         /** @description What came of taking back, ending, or letting go. */
         Changed: {
             /**
@@ -1789,6 +1851,23 @@ export interface components {
              */
             waiting: number;
         };
+        /** @description What stands between this machine and a household. */
+        Door: {
+            /** @description A bringing back was begun here and did not end; giving the kit again goes on with it, and nothing else can be done. */
+            begun: boolean;
+            /** @description Why the last attempt ended without a household. */
+            failed?: string | null;
+            /** @description Whether one of these has to be accepted. */
+            grave: boolean;
+            /** @description The library's folder, as the settings name it. */
+            library: string;
+            /** @description `open`: nothing is under way. `busy`: a household is being made or brought back. `through`: it is there, and the service starts. */
+            state: string;
+            /** @description What bringing back has said so far, a line each. */
+            told: string[];
+            /** @description What there is to think about before the library lives there, the gravest first; empty if it is a good place. */
+            warnings: string[];
+        };
         /** @description One observation. */
         Evidence: {
             /** @description `landed`, `reread`, `confirmed` or `opened`. */
@@ -2164,6 +2243,17 @@ export interface components {
              * @description Last local time of capture, as it is now.
              */
             to: string;
+        };
+        /** @description A household to be made. */
+        NewHousehold: {
+            /** @description Use the library's place in spite of a grave warning. */
+            accept_place?: boolean;
+            /** @description What it calls itself, 1 to 60 characters. */
+            household: string;
+            /** @description The keeper's name. */
+            keeper: string;
+            /** @description The keeper's password, at least ten characters. */
+            password: string;
         };
         /** @description Make a pairing code. */
         NewPairing: {
@@ -3818,6 +3908,67 @@ export interface operations {
         requestBody?: never;
         responses: {
             204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    show_door: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Door"];
+                };
+            };
+        };
+    };
+    make_household: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHousehold"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    bring_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BringBack"];
+            };
+        };
+        responses: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };

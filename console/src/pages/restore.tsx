@@ -213,14 +213,13 @@ function HouseGone() {
           : is yours printed?
         </li>
         <li className="pl-1.5">
-          <b className="font-semibold">Take any computer with Linux and enough room</b> and put Ypogeion on it. Type the kit’s text into a file, or take it from a photo of the sheet; the checksum in it tells a typing error.
+          <b className="font-semibold">Take any computer with Linux and enough room</b> and put Ypogeion on it.
         </li>
         <li className="pl-1.5">
-          <b className="font-semibold">Bring the household back:</b> people, devices, rules, and every picture in its place. Choose a new password for yourself first.
-          <pre className={step}>
-            {"ypogeiond rebuild --kit kit.txt --password-file password.txt\nypogeiond serve"}
-          </pre>
-          This console is there at once and says how many are home again; what was taken last comes first. Stopped or cut off, it goes on where it was. What no store has any more is named under Activity.
+          <b className="font-semibold">Bring the household back:</b> people, devices, rules, and every picture in its place.
+          <pre className={step}>ypogeiond serve</pre>
+          It prints an address and a code. Open the address in a browser, type the code, and give it the kit’s text; a slip in typing is noticed. (Without a browser: <code>ypogeiond rebuild --kit kit.txt --password-file password.txt</code>, then the same.){" "}
+          This console is there after minutes and says how many are home again; what was taken last comes first. Stopped or cut off, it goes on where it was. What no store has any more is named under Activity.
         </li>
         <li className="pl-1.5">
           <b className="font-semibold">Or only the pictures,</b> into any folder, without a household: one person’s, one device’s, or those of some days.

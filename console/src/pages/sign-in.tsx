@@ -1,4 +1,4 @@
-import { useState, type FormEvent } from "react";
+import { useState, type FormEvent, type ReactNode } from "react";
 import { ask } from "../api/client";
 import { keys, useDo } from "../api/hooks";
 import { Mark } from "../shell";
@@ -13,15 +13,7 @@ export function SignIn() {
     signIn.mutate(undefined);
   };
   return (
-    <div className="relative flex min-h-screen flex-col">
-      <div className="mx-auto flex w-full max-w-[380px] grow flex-col justify-center px-5 pb-24">
-        <div className="mb-6 flex items-center gap-3 font-head text-[26px] font-semibold">
-          <span className="scale-[1.35]">
-            <Mark />
-          </span>
-          Ypogeion
-        </div>
-        <p className="mt-0 mb-6 text-[17px] text-soft">The house’s pictures, kept safe: at home, away, and proven.</p>
+    <Outside>
         <form onSubmit={submit} className="flex flex-col gap-4">
           <Field label="Name" name="name" autoComplete="username" autoFocus required value={name} onChange={(e) => setName(e.target.value)} />
           <Field label="Password" name="password" type="password" autoComplete="current-password" required value={password} onChange={(e) => setPassword(e.target.value)} />
@@ -34,6 +26,23 @@ export function SignIn() {
             {signIn.isPending ? "Signing in …" : "Sign in"}
           </Button>
         </form>
+    </Outside>
+  );
+}
+
+/** The page of somebody who is not in the house yet. */
+export function Outside({ wide = false, children }: { wide?: boolean; children: ReactNode }) {
+  return (
+    <div className="relative flex min-h-screen flex-col">
+      <div className={`relative z-10 mx-auto flex w-full grow flex-col justify-center px-5 pb-28 ${wide ? "max-w-[680px] pt-10" : "max-w-[380px]"}`}>
+        <div className="mb-6 flex items-center gap-3 font-head text-[26px] font-semibold">
+          <span className="scale-[1.35]">
+            <Mark />
+          </span>
+          Ypogeion
+        </div>
+        {!wide && <p className="mt-0 mb-6 text-[17px] text-soft">The house’s pictures, kept safe: at home, away, and proven.</p>}
+        {children}
       </div>
       <svg aria-hidden className="absolute inset-x-0 bottom-0 h-24 w-full" viewBox="0 0 1200 96" preserveAspectRatio="none">
         <path d="M0 26 C200 16 340 34 560 24 S980 18 1200 28 V96 H0Z" fill="var(--loam)" />

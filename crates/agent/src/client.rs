@@ -238,6 +238,11 @@ impl Session {
         self.client.json(self.request(Method::PATCH, path)?.json(body)).await
     }
 
+    /// Takes something away, and takes the answer.
+    pub async fn delete<T: DeserializeOwned>(&self, path: &str) -> Result<T> {
+        self.client.json(self.request(Method::DELETE, path)?).await
+    }
+
     /// Has something done that has no answer.
     pub async fn tell(&self, path: &str, body: &(impl Serialize + Sync)) -> Result<()> {
         self.client.answer(self.request(Method::POST, path)?.json(body)).await.map(drop)

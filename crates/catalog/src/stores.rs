@@ -365,21 +365,35 @@ impl Catalog {
     /// Changes how a store is sent to, what it asks for, where it is. Wakes the workers.
     pub async fn change_store(&self, id: StoreId, change: &StoreSettings, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        let found = sql_query(
-            "UPDATE store SET paused = coalesce($2, paused), week = coalesce($3, week), away = coalesce($4, away),
-                 prices = coalesce($5, prices), rest_until = CASE WHEN $2 IS NULL AND $3 IS NULL THEN rest_until END WHERE id = $1",
-        )
-        .bind::<SqlUuid, _>(id.0)
-        .bind::<Nullable<Bool>, _>(change.paused)
-        .bind::<Nullable<Jsonb>, _>(change.week.as_ref().map(json))
-        .bind::<Nullable<Bool>, _>(change.away)
-        .bind::<Nullable<Jsonb>, _>(change.prices.as_ref().map(json))
-        .kept()
-        .execute(&mut c)
+        c.transaction(async |c| {
+            let found = sql_query(
+                "UPDATE store SET paused = coalesce($2, paused), week = coalesce($3, week), away = coalesce($4, away),
+                     prices = coalesce($5, prices), rest_until = CASE WHEN $2 IS NULL AND $3 IS NULL THEN rest_until END WHERE id = $1",
+            )
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Nullable<Bool>, _>(change.paused)
+            .bind::<Nullable<Jsonb>, _>(change.week.as_ref().map(json))
+            .bind::<Nullable<Bool>, _>(change.away)
+            .bind::<Nullable<Jsonb>, _>(change.prices.as_ref().map(json))
+            .kept()
+            .execute(c)
+            .await?;
+            if found == 0 {
+                return Err(CatalogError::NotFound);
+            }
+            if change.away.is_some() {
+                // What had its only copy away from home in there has none now, or the other way round.
+                sql_query(format!(
+                    "UPDATE job j SET priority = {EXPOSURE} FROM original o
+                     WHERE j.kind = 'replicate' AND o.id = j.key AND j.priority IN (8, 13) AND j.priority <> {EXPOSURE}"
+                ))
+                .kept()
+                .execute(c)
+                .await?;
+            }
+            Ok(())
+        })
         .await?;
-        if found == 0 {
-            return Err(CatalogError::NotFound);
-        }
         self.heal_now(&mut c, now).await
     }
 

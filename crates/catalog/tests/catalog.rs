@@ -715,3 +715,31 @@ async fn what_has_no_copy_away_from_home_goes_first_and_a_full_store_is_passed_o
     assert_eq!(take(&[quay]).await.remove(0).key, other.0);
     assert_eq!(take(&[quay]).await.remove(0).key, one.0);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_store_that_turns_out_to_be_in_the_house_leaves_its_pictures_exposed() {
+    let w = world().await;
+    let one = w.land(b"one", "juno/a.jpg").await.unwrap();
+    let other = w.land(b"other", "juno/b.jpg").await.unwrap();
+    let drawer = w.add_store().await;
+    let object = ObjectRecord { name: "objects/aa".into(), size: 9, sha256: Digest::of(b"sealed") };
+    w.catalog.confirm(drawer, Digest::of(b"one"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
+    let address =
+        StoreAddress { name: "Aunt’s box".into(), bucket: "box".into(), ..w.catalog.store(drawer).await.unwrap().address };
+    w.catalog.add_store(StoreId(Uuid::from_u128(88)), &address, (true, true), w.now).await.unwrap();
+    // Each look takes the work for a minute; the next comes when that is over.
+    let first = async |minute: i64| {
+        let now = w.now + TimeDelta::minutes(minute);
+        let taken = w.catalog.take_work(Kind::Replicate, Uuid::from_u128(7), (now, TimeDelta::seconds(30)), 1, &[drawer]).await;
+        taken.unwrap().remove(0).key
+    };
+    let away = async |away: bool| {
+        let change = StoreSettings { away: Some(away), ..StoreSettings::default() };
+        w.catalog.change_store(drawer, &change, w.now).await.unwrap();
+    };
+    assert_eq!(first(1).await, other.0, "the other one has no copy at all");
+    away(false).await;
+    assert_eq!(first(2).await, one.0, "its copy is in the house, and it is the older one");
+    away(true).await;
+    assert_eq!(first(3).await, other.0);
+}

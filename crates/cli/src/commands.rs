@@ -2,7 +2,7 @@
 
 use std::{
     fs,
-    io::{IsTerminal, Write},
+    io::{BufRead, IsTerminal, Write},
     path::PathBuf,
     sync::{Arc, atomic::Ordering},
     time::Duration,
@@ -98,6 +98,20 @@ pub fn print_json(value: &impl serde::Serialize) {
     print(&format!("{}\n", serde_json::to_string_pretty(value).unwrap_or_default()));
 }
 
+/// Asks somebody at a terminal to type `word` before something that cannot simply be taken back; `yes` answers for them.
+pub fn agreed(yes: bool, json: bool, what: &str, word: &str) -> std::result::Result<bool, Failed> {
+    if yes {
+        return Ok(true);
+    }
+    if json || !std::io::stdin().is_terminal() {
+        return Err(usage(format!("{what} Say --yes if that is wanted.")));
+    }
+    print(&format!("{what} Type \"{word}\" to go on: "));
+    let mut typed = String::new();
+    std::io::stdin().lock().read_line(&mut typed).map_err(|e| usage(e.to_string()))?;
+    Ok(typed.trim() == word)
+}
+
 #[derive(Args)]
 pub struct Pair {
     /// The address below the QR code (ypogeion:pair?…), or the code alone together with --server.
@@ -181,6 +195,13 @@ pub struct Person {
 }
 
 impl Person {
+    /// The password, which some things ask for again.
+    pub fn password(&self) -> std::result::Result<String, Failed> {
+        let password = fs::read_to_string(&self.password_file)
+            .map_err(|e| usage(format!("could not read {}: {e}", self.password_file.display())))?;
+        Ok(password.trim_end_matches(['\n', '\r']).to_owned())
+    }
+
     /// Signs in.
     pub async fn sign_in(&self, context: &Context) -> std::result::Result<Session, Failed> {
         let (server, certificate) = match &self.server {
@@ -191,9 +212,7 @@ impl Person {
                 (paired.server.clone(), paired.certificate)
             }
         };
-        let password = fs::read_to_string(&self.password_file)
-            .map_err(|e| usage(format!("could not read {}: {e}", self.password_file.display())))?;
-        let sign_in = SignIn { name: self.name.clone(), password: password.trim_end_matches(['\n', '\r']).to_owned() };
+        let sign_in = SignIn { name: self.name.clone(), password: self.password()? };
         Ok(Client::new(&server, certificate, None)?.sign_in(&sign_in).await?)
     }
 }

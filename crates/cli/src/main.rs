@@ -5,6 +5,7 @@
 
 mod background;
 mod commands;
+mod key;
 mod room;
 mod show;
 mod sources;
@@ -57,8 +58,10 @@ enum Command {
     Background(background::Background),
     /// Remove what the household has safe, to make room here. Nothing goes without the server's clearance.
     MakeRoom(room::MakeRoom),
-    /// The stores, for the keeper: how they do, a trial, a pause, a check.
+    /// The stores, for the keeper: how they do, a trial, a pause, a check, what they cost.
     Stores(stores::Stores),
+    /// The household's key and its recovery kit, for the keeper.
+    Key(key::Key),
     /// The last runs of this device.
     Runs {
         /// At most this many.
@@ -100,6 +103,7 @@ async fn main() -> ExitCode {
         Command::MakeRoom(rule) => room::make_room(&context, &rule).await,
         Command::Backup(backup) => commands::backup(&context, &backup).await,
         Command::Stores(what) => stores::stores(&context, what).await,
+        Command::Key(what) => key::key(&context, what).await,
         Command::Runs { limit } => commands::runs(&context, limit).await,
         Command::Status => commands::status(&context).await,
         Command::Items { layer } => commands::items(&context, layer.as_deref()).await,

@@ -1,6 +1,6 @@
 //! `ypogeion make-room`.
 
-use std::io::{BufRead, IsTerminal};
+use std::io::IsTerminal;
 
 use clap::Args;
 use serde_json::json;
@@ -10,7 +10,7 @@ use ypogeion_agent::{
 };
 use ypogeion_core::{clearance::RoomRule, words};
 
-use crate::commands::{Context, DONE, Failed, PARTLY, Result, print, print_json, usage};
+use crate::commands::{Context, DONE, Failed, PARTLY, Result, agreed, print, print_json, usage};
 
 #[derive(Args)]
 pub struct MakeRoom {
@@ -72,10 +72,7 @@ pub async fn make_room(context: &Context, wanted: &MakeRoom) -> Result {
         if going == 0 {
             return Ok(DONE);
         }
-        print(&format!("Remove {} from this device? Type \"remove\" to go on: ", words::counted(going, "file")));
-        let mut typed = String::new();
-        std::io::stdin().lock().read_line(&mut typed).map_err(|e| usage(e.to_string()))?;
-        if typed.trim() != "remove" {
+        if !agreed(false, false, &format!("Remove {} from this device?", words::counted(going, "file")), "remove")? {
             print("Nothing was removed.\n");
             return Ok(DONE);
         }

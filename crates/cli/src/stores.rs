@@ -1,4 +1,4 @@
-//! The keeper's look at the stores from a terminal: how they do, a trial, a pause, a check.
+//! The keeper's look at the stores from a terminal: how they do, a trial, a pause, a check, what they cost.
 
 use clap::{Args, Subcommand};
 use serde_json::json;
@@ -6,7 +6,7 @@ use ypogeion_agent::client::Session;
 use ypogeion_core::words;
 use ypogeion_wire::{
     checks::{Check, Checks},
-    offsite::{Store, Trial},
+    offsite::{self as wire, Store, Trial},
 };
 
 use crate::{
@@ -41,6 +41,8 @@ enum What {
         /// Its name.
         store: String,
     },
+    /// What a store asks for, and what that comes to; with options, its new prices.
+    Prices(Box<Prices>),
     /// How copies were checked last, and what that says.
     Checks,
     /// Check copies now, all of them.
@@ -51,6 +53,58 @@ enum What {
         #[arg(value_parser = ["reading", "listing", "drill"])]
         kind: String,
     },
+}
+
+/// Those that are not named stay as they are.
+#[derive(Args)]
+struct Prices {
+    /// Its name.
+    store: String,
+    /// The currency's sign or word.
+    #[arg(long, value_name = "WORD")]
+    currency: Option<String>,
+    /// For a gigabyte kept for a month.
+    #[arg(long, value_name = "PRICE")]
+    storage: Option<f64>,
+    /// Gigabytes kept for nothing.
+    #[arg(long, value_name = "GB")]
+    free_storage: Option<f64>,
+    /// For a thousand requests that write or list.
+    #[arg(long, value_name = "PRICE")]
+    writing: Option<f64>,
+    /// For a thousand requests that read.
+    #[arg(long, value_name = "PRICE")]
+    reading: Option<f64>,
+    /// For a gigabyte that is fetched.
+    #[arg(long, value_name = "PRICE")]
+    egress: Option<f64>,
+    /// Gigabytes fetched in a month for nothing.
+    #[arg(long, value_name = "GB")]
+    free_egress: Option<f64>,
+    /// Days that an object is paid for, even if it is removed before.
+    #[arg(long, value_name = "DAYS")]
+    minimum_days: Option<u16>,
+    /// For each month, whatever is kept.
+    #[arg(long, value_name = "PRICE")]
+    fee: Option<f64>,
+}
+
+impl Prices {
+    /// The prices with what was named, or nothing if nothing was.
+    fn over(&self, old: &wire::Prices) -> Option<wire::Prices> {
+        let new = wire::Prices {
+            currency: self.currency.clone().unwrap_or_else(|| old.currency.clone()),
+            storage: self.storage.unwrap_or(old.storage),
+            free_storage: self.free_storage.unwrap_or(old.free_storage),
+            writing: self.writing.unwrap_or(old.writing),
+            reading: self.reading.unwrap_or(old.reading),
+            egress: self.egress.unwrap_or(old.egress),
+            free_egress: self.free_egress.unwrap_or(old.free_egress),
+            minimum_days: self.minimum_days.unwrap_or(old.minimum_days),
+            fee: self.fee.unwrap_or(old.fee),
+        };
+        (new != *old).then_some(new)
+    }
 }
 
 /// Looks at the stores, or does something with one.
@@ -81,6 +135,14 @@ async fn act(context: &Context, session: &Session, what: What) -> Result {
             session.patch::<Store>(&path, &json!({ "paused": false })).await?;
             let now: Store = session.post(&format!("{path}/resume"), &json!({})).await?;
             one(context, &now, "It goes on.")
+        }
+        What::Prices(prices) => {
+            let store = named(session, &prices.store).await?;
+            let store = match prices.over(&store.prices) {
+                None => store,
+                Some(new) => session.patch(&format!("api/stores/{}", store.id), &json!({ "prices": new })).await?,
+            };
+            costs(context, &store)
         }
         What::Checks => checks(context, &session.get::<Checks>("api/checks").await?),
         What::Check { place, kind } => {
@@ -148,18 +210,61 @@ fn list(context: &Context, stores: &[Store]) -> Result {
                 print(&format!("{}: {reason}\n", s.name));
             }
             if let Some(c) = &s.cost {
-                let money = |n: f64| format!("{n:.2} {}", s.prices.currency);
+                let [month, year, recovery] = [c.month, c.year, c.recovery].map(|n| money(s, n));
                 print(&format!(
-                    "{}: about {} a month, {} in the coming year, {} to bring everything home once.\n",
-                    s.name,
-                    money(c.month),
-                    money(c.year),
-                    money(c.recovery)
+                    "{}: about {month} a month, {year} in the coming year, {recovery} to bring everything home once.\n",
+                    s.name
                 ));
             }
         }
     }
     Ok(if bad { PARTLY } else { DONE })
+}
+
+fn money(store: &Store, amount: f64) -> String {
+    format!("{amount:.2} {}", store.prices.currency)
+}
+
+fn costs(context: &Context, store: &Store) -> Result {
+    if context.json {
+        print_json(&json!({ "prices": store.prices, "cost": store.cost }));
+        return Ok(DONE);
+    }
+    let p = &store.prices;
+    let mut asks = Table::new(&[&format!("{} asks for", store.name), ""], &[false, true]);
+    let free = |gb: f64| if gb > 0.0 { format!(", {gb} GB free") } else { String::new() };
+    // As typed: a price of a fraction of a cent is not rounded away.
+    let price = |amount: f64| format!("{amount} {}", p.currency);
+    for (what, value) in [
+        (format!("a gigabyte kept for a month{}", free(p.free_storage)), price(p.storage)),
+        ("a thousand requests that write or list".to_owned(), price(p.writing)),
+        ("a thousand requests that read".to_owned(), price(p.reading)),
+        (format!("a gigabyte fetched{}", free(p.free_egress)), price(p.egress)),
+        ("each month, whatever is kept".to_owned(), price(p.fee)),
+        ("paid for at least".to_owned(), words::counted(p.minimum_days.into(), "day")),
+    ] {
+        asks.row(vec![what, value]);
+    }
+    print(&asks.to_string());
+    let Some(c) = &store.cost else {
+        print("Nothing is known of what it asks for yet. Set a price, for example: --storage 0.006 --egress 0.02\n");
+        return Ok(DONE);
+    };
+    let mut comes = Table::new(&["That comes to, about", ""], &[false, true]);
+    for (what, amount) in [
+        ("a month of keeping what is there", c.keeping),
+        ("a month of checking copies", c.checking),
+        ("a month of sending what is new", c.sending),
+        ("a month in all", c.month),
+        ("the coming year, growing as now", c.year),
+        ("a month in a year from now", c.month_in_a_year),
+        ("still paid for after removal", c.early),
+        ("bringing everything home once", c.recovery),
+    ] {
+        comes.row(vec![what.to_owned(), money(store, amount)]);
+    }
+    print(&format!("\n{comes}"));
+    Ok(DONE)
 }
 
 fn told(context: &Context, store: &Store, trial: &Trial) -> Result {

@@ -3,11 +3,12 @@
 use std::{
     fs::{self, File, TryLockError},
     io::{self, Read},
+    num::NonZeroU64,
     os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
 };
 
-use rustix::fs::{CWD, RenameFlags, renameat_with};
+use rustix::fs::{Advice, CWD, RenameFlags, fadvise, renameat_with};
 use ypogeion_core::{Digest, Hasher, OriginalId, filing::FiledPath, layers::Outcome};
 
 use crate::{Finished, Incoming, LibraryError, OWN_FOLDER, failed, place::room};
@@ -246,9 +247,9 @@ impl Library {
             other => other?,
         };
         // Advice, not a demand: a file system that knows nothing of it reads as always.
-        let forget = |file: &File| rustix::fs::fadvise(file, 0, None, rustix::fs::Advice::DontNeed).ok();
+        let forget = |file: &File| fadvise(file, 0, None, Advice::DontNeed).ok();
         forget(&file);
-        let found = hash_of(&mut file).map_err(failed("read", self.locate(path)))?;
+        let found = hash_ahead(&mut file).map_err(failed("read", self.locate(path)))?;
         // Nor should a long reading push out what people are looking at.
         forget(&file);
         Ok((if found == expected { Outcome::Right } else { Outcome::Wrong }, Some(found)))
@@ -280,14 +281,36 @@ impl Library {
     }
 }
 
+/// The SHA-256 of a file that is not in memory: the disk is asked for what comes next while what came is hashed.
+fn hash_ahead(file: &mut File) -> io::Result<Digest> {
+    /// Larger wishes are cut off by the kernel.
+    const WISH: u64 = 512 << 10;
+    const AHEAD: u64 = 4 * WISH;
+    let mut asked = 0;
+    hash(file, |file, at| {
+        while asked < at + AHEAD {
+            fadvise(file, asked, NonZeroU64::new(WISH), Advice::WillNeed).ok();
+            asked += WISH;
+        }
+    })
+}
+
 /// The SHA-256 of everything from the reader's position on.
 pub fn hash_of(reader: &mut impl Read) -> io::Result<Digest> {
-    let mut hasher = Hasher::new();
-    let mut buffer = vec![0; 256 << 10];
+    hash(reader, |_, _| {})
+}
+
+/// The same; before each read, `next` hears how many bytes came so far.
+fn hash<R: Read>(reader: &mut R, mut next: impl FnMut(&R, u64)) -> io::Result<Digest> {
+    let (mut hasher, mut buffer, mut at) = (Hasher::new(), vec![0; 256 << 10], 0);
     loop {
+        next(reader, at);
         match reader.read(&mut buffer) {
             Ok(0) => return Ok(hasher.finish()),
-            Ok(n) => hasher.update(&buffer[..n]),
+            Ok(n) => {
+                hasher.update(&buffer[..n]);
+                at += n as u64;
+            }
             Err(e) if e.kind() == io::ErrorKind::Interrupted => {}
             Err(e) => return Err(e),
         }

@@ -13,6 +13,8 @@ use std::{
 
 use image::RgbImage;
 
+use crate::colour;
+
 #[repr(C)]
 struct HeifError {
     code: c_int,
@@ -26,6 +28,16 @@ const CHANNEL_INTERLEAVED: c_int = 10;
 /// `prof` and `rICC`, as four characters.
 const PROFILE: c_int = 0x7072_6f66;
 const RESTRICTED_PROFILE: c_int = 0x7249_4343;
+/// `nclx`.
+const CODED: c_int = 0x6e63_6c78;
+
+/// The beginning of `heif_color_profile_nclx`, which is all that is read of it. Code points are those of H.273.
+#[repr(C)]
+struct CodedColours {
+    version: u8,
+    primaries: c_int,
+    transfer: c_int,
+}
 
 #[link(name = "heif")]
 unsafe extern "C" {
@@ -48,6 +60,8 @@ unsafe extern "C" {
     fn heif_image_handle_get_color_profile_type(handle: *const c_void) -> c_int;
     fn heif_image_handle_get_raw_color_profile_size(handle: *const c_void) -> usize;
     fn heif_image_handle_get_raw_color_profile(handle: *const c_void, out: *mut c_void) -> HeifError;
+    fn heif_image_handle_get_nclx_color_profile(handle: *const c_void, colours: *mut *mut CodedColours) -> HeifError;
+    fn heif_nclx_color_profile_free(colours: *mut CodedColours);
     fn heif_image_release(image: *const c_void);
     fn heif_image_get_width(image: *const c_void, channel: c_int) -> c_int;
     fn heif_image_get_height(image: *const c_void, channel: c_int) -> c_int;
@@ -148,11 +162,18 @@ pub(crate) fn decode(path: &Path, enough: u32, most_pixels: u64) -> Result<(RgbI
     }
 }
 
-/// The ICC profile of a picture, if it has one.
+/// The ICC profile of a picture, if it has one; or the one that its coded colours stand for.
 fn profile_of(handle: &Handle) -> Option<Vec<u8>> {
     // SAFETY: the handle is alive; the buffer is as long as libheif says that the profile is.
     unsafe {
         let kind = heif_image_handle_get_color_profile_type(handle.0.as_ptr());
+        if kind == CODED {
+            let mut colours = ptr::null_mut();
+            done(heif_image_handle_get_nclx_color_profile(handle.0.as_ptr(), &mut colours)).ok()?;
+            let code = colours.as_ref().map(|c| (c.primaries, c.transfer));
+            heif_nclx_color_profile_free(colours);
+            return code.and_then(|(primaries, transfer)| colour::coded(primaries, transfer));
+        }
         if kind != PROFILE && kind != RESTRICTED_PROFILE {
             return None;
         }
@@ -177,4 +198,34 @@ fn thumbnail(handle: &Handle, enough: u32) -> Option<Handle> {
         let thumbnail = Handle(found.ok().and_then(|()| NonNull::new(thumbnail))?);
         size_of(&thumbnail).is_ok_and(|(w, h)| w.max(h) >= enough).then_some(thumbnail)
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use std::process::Command;
+
+    use super::*;
+
+    #[test]
+    fn coded_colours_are_read() {
+        let folder = tempfile::tempdir().unwrap();
+        // Debian's encoder leaves them out of HEICs, and writes the same box into AVIFs.
+        let (png, avif) = (folder.path().join("kite.png"), folder.path().join("kite.avif"));
+        RgbImage::from_pixel(64, 64, image::Rgb([60, 200, 60])).save(&png).unwrap();
+        let made = Command::new("heif-enc").args(["-q", "95"]).arg(&png).arg("-o").arg(&avif).output().unwrap();
+        assert!(made.status.success(), "{made:?}");
+        let shown = || {
+            let (picture, profile) = decode(&avif, 64, 1 << 20).unwrap();
+            colour::to_srgb(picture, profile.as_deref()).get_pixel(30, 30).0
+        };
+        let plain = shown();
+        // It writes "not said", whatever it is asked for: P3 with the curve of sRGB is put in its place.
+        let mut bytes = std::fs::read(&avif).unwrap();
+        let at = bytes.windows(8).position(|w| w == b"nclx\0\x02\0\x02").unwrap();
+        bytes[at + 4..at + 8].copy_from_slice(&[0, 12, 0, 13]);
+        std::fs::write(&avif, bytes).unwrap();
+        let wide = shown();
+        assert!(plain[0].abs_diff(60) < 8 && plain[1].abs_diff(200) < 8, "{plain:?}");
+        assert!(wide[0] < 40 && wide[1] > plain[1], "the same numbers mean a greener green: {wide:?}, {plain:?}");
+    }
 }

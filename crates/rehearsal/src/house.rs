@@ -78,6 +78,23 @@ pub struct House {
 impl House {
     /// Sets the household up and starts its service and its store.
     pub async fn start(options: Options) -> Step<Self> {
+        let mut house = House::bare(options).await?;
+        let password = house.options.folder.join("keeper.password");
+        fs::write(&password, &house.options.keeper.1)?;
+        let mut setup = command(&house.options, "setup")?;
+        setup
+            .args(["--accept-place", "--household", &house.options.name, "--keeper", &house.options.keeper.0, "--password-file"])
+            .arg(&password);
+        let output = setup.output()?;
+        if !output.status.success() {
+            return Err(format!("setup failed: {}", String::from_utf8_lossy(&output.stderr)).into());
+        }
+        house.start_service().await?;
+        Ok(house)
+    }
+
+    /// A machine with its settings and no household, and a store that runs.
+    pub async fn bare(options: Options) -> Step<Self> {
         let folder = &options.folder;
         fs::create_dir_all(folder)?;
         // The database's own user walks through here.
@@ -92,38 +109,39 @@ impl House {
         })
         .await?;
         write_settings(&options)?;
-        let password = folder.join("keeper.password");
-        fs::write(&password, &options.keeper.1)?;
-        let mut setup = command(&options, "setup")?;
-        setup
-            .args(["--accept-place", "--household", &options.name, "--keeper", &options.keeper.0, "--password-file"])
-            .arg(&password);
-        let output = setup.output()?;
-        if !output.status.success() {
-            return Err(format!("setup failed: {}", String::from_utf8_lossy(&output.stderr)).into());
-        }
         let nowhere = Url::parse("http://127.0.0.1:1/")?;
-        let mut house = House { options, store, service: None, http: nowhere.clone(), https: nowhere };
-        house.start_service().await?;
-        Ok(house)
+        Ok(House { options, store, service: None, http: nowhere.clone(), https: nowhere })
     }
 
     /// Starts the service and waits until it answers.
     pub async fn start_service(&mut self) -> Step<()> {
+        self.start_until("ready ").await.map(drop)
+    }
+
+    /// Starts the service without a household, and returns the code that it prints.
+    pub async fn start_at_door(&mut self) -> Step<String> {
+        const CODE: &str = "type this code: ";
+        let said = self.start_until(CODE).await?;
+        let code = said.split(CODE).nth(1).and_then(|rest| rest.split_whitespace().next());
+        Ok(code.ok_or("no code was printed")?.to_owned())
+    }
+
+    /// Starts the service, waits until it has said something, and returns what it has said by then.
+    async fn start_until(&mut self, sign: &str) -> Step<String> {
         let log_path = self.options.folder.join("service.log");
         let began = fs::metadata(&log_path).map_or(0, |m| m.len());
         let log = fs::File::options().create(true).append(true).open(&log_path)?;
-        let child = command(&self.options, "serve")?.stdin(Stdio::null()).stdout(Stdio::null()).stderr(log).spawn()?;
+        let child = command(&self.options, "serve")?.stdin(Stdio::null()).stdout(log.try_clone()?).stderr(log).spawn()?;
         self.service = Some(child);
-        let (http, https) = wait_for("the service to start", 60, async || {
+        let (said, http, https) = wait_for("the service to start", 60, async || {
             let log = fs::read(&log_path)?;
             let text = String::from_utf8_lossy(log.get(began as usize..).unwrap_or_default()).into_owned();
             let address = |scheme: &str| {
                 let start = text.find(&format!("address={scheme}://"))? + "address=".len();
                 Url::parse(text[start..].split_whitespace().next()?).ok()
             };
-            Ok(match (text.contains("ready "), address("http"), address("https")) {
-                (true, Some(http), Some(https)) => Some((http, https)),
+            Ok(match (text.contains(sign), address("http"), address("https")) {
+                (true, Some(http), Some(https)) => Some((text, http, https)),
                 _ => None,
             })
         })
@@ -133,7 +151,7 @@ impl House {
         self.options.ports = (port(&http), port(&https));
         write_settings(&self.options)?;
         (self.http, self.https) = (http, https);
-        Ok(())
+        Ok(said)
     }
 
     /// The folder below which the keeper may adopt what lies there.

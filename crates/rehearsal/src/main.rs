@@ -6,7 +6,15 @@ use clap::{Parser, Subcommand};
 use reqwest::Method;
 use serde_json::json;
 use ypogeion_demo::{DEVICES, PEOPLE, Size, disk};
-use ypogeion_rehearsal::{Step, bench, browser::Browser, day, stage, stage::Stage, wait_for, walk};
+use ypogeion_rehearsal::{
+    Step, Trouble, bench,
+    browser::Browser,
+    day,
+    house::{House, Options},
+    stage,
+    stage::Stage,
+    wait_for, walk,
+};
 use ypogeion_standins::store::Faults;
 
 #[derive(Parser)]
@@ -211,9 +219,6 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
     narrow.sign_in(&base, name, password).await?;
     narrow.wait("figure").await?;
     keep("phone-overview.png", narrow.picture().await?)?;
-    narrow.page.goto(base.join("library")?.as_str()).await?;
-    narrow.wait("section li img").await?;
-    keep("phone-library.png", narrow.picture().await?)?;
     narrow.page.goto(base.join("night")?.as_str()).await?;
     narrow.click("Let this browser send").await?;
     narrow.wait("input[type=file]").await?;
@@ -231,7 +236,31 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
     wide.page.goto(base.join("library/adopt")?.as_str()).await?;
     wide.wait_for_text("waits for your word").await?;
     keep("adopt.png", wide.picture().await?)?;
-    Ok(())
+    // The house is gone: a new machine, and the kit.
+    let kit = stage.keeper.kit(password).await?;
+    let mut options = Options::test(&live.with_file_name("new-machine"));
+    let _ = fs::remove_dir_all(&options.folder);
+    options.reserve_gb = 1;
+    let mut new = House::bare(options).await?;
+    let code = new.start_at_door().await?;
+    let wide = Browser::start(1280, 800).await?;
+    wide.page.goto(new.http.as_str()).await?;
+    let typed = async |name: &str, text: &str| {
+        wide.wait(&format!("[name={name}]")).await?;
+        wide.page.find(fantoccini::Locator::Css(&format!("[name={name}]"))).await?.send_keys(text).await?;
+        Ok::<(), Trouble>(())
+    };
+    typed("code", &code).await?;
+    wide.click("Go on").await?;
+    wide.wait("[role=radio][value=back]").await?;
+    wide.page.execute("document.querySelector('[role=radio][value=back]').click()", vec![]).await?;
+    typed("kit", &kit).await?;
+    typed("password", "another long password").await?;
+    typed("once", "another long password").await?;
+    wide.page.execute("window.scrollTo(0, 0)", vec![]).await?;
+    keep("door.png", wide.picture().await?)?;
+    new.stop_service().await?;
+    Ok(fs::remove_dir_all(&new.options.folder)?)
 }
 
 /// Five pictures too many are deleted, two of them for good: more than may leave within a day.

@@ -225,3 +225,55 @@ async fn somebody_else_can_open_copies_as_well_until_they_are_let_out() {
     assert_eq!(w.recover(&kit, "back").0, Some(0));
     assert!(w.came_back("back").0);
 }
+
+/// The same from a terminal: print, type back, renew, forget, lend, let somebody else in.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_keeper_looks_after_the_key_from_a_terminal() {
+    let w = house(2, "").await;
+    let (device, _) = w.computer("laptop").await;
+    let password = w.folder.path().join("keeper.password");
+    let say = async |what: &[&str]| {
+        let who = ["key", "--name", "Juno", "--password-file", password.to_str().unwrap()];
+        device.run(&[&who[..], what].concat()).await.unwrap()
+    };
+    // Never printed: said, with what to type, and an exit code of its own.
+    let said = say(&[]).await;
+    assert!(said.code == 1 && said.out.contains("NEVER PRINTED") && said.out.contains("ypogeion key kit"), "{}", said.out);
+
+    let sheet = w.folder.path().join("kit.txt");
+    let said = say(&["kit", "--to", sheet.to_str().unwrap()]).await;
+    assert!(said.code == 0 && !said.out.contains("AGE-SECRET-KEY"), "{} {}", said.out, said.err);
+    let kit = fs::read_to_string(&sheet).unwrap();
+    assert_eq!(kit, w.keeper.kit(&w.house.options.keeper.1).await.unwrap());
+    let mode = std::os::unix::fs::PermissionsExt::mode(&fs::metadata(&sheet).unwrap().permissions());
+    assert_eq!(mode & 0o777, 0o600);
+    assert_eq!(say(&["kit", "--to", sheet.to_str().unwrap()]).await.code, 1, "never over another sheet");
+    assert!(say(&["kit"]).await.out.contains("AGE-SECRET-KEY"));
+
+    let (secret, check) = (line(&kit, "Key"), line(&kit, "Check"));
+    let end = &secret[secret.len() - 8..];
+    assert_eq!(say(&["prove", "--key-end", "QQQQQQQQ", "--check", check]).await.code, 4);
+    let said = say(&["prove", "--key-end", end, "--check", check]).await;
+    assert!(said.code == 0 && said.out.contains("a part was typed back"), "{} {}", said.out, said.err);
+
+    // What cannot simply be taken back is asked for.
+    let said = say(&["forget"]).await;
+    assert!(said.code == 2 && said.err.contains("--yes"), "{}", said.err);
+    let said = say(&["forget", "--yes"]).await;
+    assert!(said.code == 0 && said.out.contains("has forgotten the key"), "{} {}", said.out, said.err);
+    let said = say(&["lend", sheet.to_str().unwrap()]).await;
+    assert!(said.code == 0 && said.out.contains("was lent the key") && said.out.contains("minutes"), "{} {}", said.out, said.err);
+    let said = say(&["lend", "--keep", sheet.to_str().unwrap()]).await;
+    assert!(said.code == 0 && said.out.contains("keeps the key"), "{} {}", said.out, said.err);
+
+    // A new key makes the sheet incomplete, which is said until there is a new one.
+    let said = say(&["renew", "--yes"]).await;
+    assert!(said.code == 1 && said.out.contains("1 key before it") && said.out.contains("OUT OF DATE"), "{}", said.out);
+
+    let other = String::from_utf8(Command::new("age-keygen").output().unwrap().stderr).unwrap();
+    let recipient = other.trim().rsplit(' ').next().unwrap();
+    let said = say(&["allow", "Oma Liesl", recipient]).await;
+    assert!(said.out.contains(&format!("Opens too Oma Liesl, {recipient}")), "{} {}", said.out, said.err);
+    assert_eq!(say(&["disallow", "Nobody"]).await.code, 2);
+    assert!(!say(&["disallow", "oma liesl"]).await.out.contains("Opens too"));
+}

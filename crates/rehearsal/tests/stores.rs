@@ -267,6 +267,18 @@ async fn the_keeper_looks_after_stores_from_a_terminal() {
     .await
     .unwrap();
     assert!(said.code == 0 && said.out.contains("North Quay  drill    not yet"), "{}", said.out);
+    // What it costs: unknown at first, then from the prices that were named; the others stay.
+    let said = device.run(&[&["stores"], &who[..], &["prices", "North Quay"]].concat()).await.unwrap();
+    assert!(said.code == 0 && said.out.contains("Nothing is known"), "{}", said.out);
+    let set = ["prices", "North Quay", "--currency", "EUR", "--storage", "0.006", "--egress", "0.02", "--fee", "1.5"];
+    let told = device.json(&[&["stores"], &who[..], &set].concat()).await.unwrap();
+    assert_eq!((&told["prices"]["storage"], &told["prices"]["fee"]), (&json!(0.006), &json!(1.5)), "{told}");
+    let said = device.run(&[&["stores"], &who[..], &["prices", "north quay", "--minimum-days", "90"]].concat()).await.unwrap();
+    assert!(said.out.contains("0.006 EUR") && said.out.contains("90 days"), "{}", said.out);
+    let month = said.out.lines().find(|l| l.starts_with("a month in all")).unwrap_or_default();
+    assert!(month.ends_with("1.50 EUR"), "{}", said.out);
+    let refused = device.run(&[&["stores"], &who[..], &["prices", "North Quay", "--storage=-1"]].concat()).await.unwrap();
+    assert_eq!(refused.code, 4, "{}", refused.err);
     // A store that does not work is an exit code of its own, with its reason.
     w.house.store.set_faults(Faults { region: "south".into(), ..Faults::default() });
     let said = device.run(&[&["stores"], &who[..], &["test", "North Quay"]].concat()).await.unwrap();

@@ -2,6 +2,7 @@
 //!
 //! * [`settings`] – configuration, read once and complete.
 //! * [`setup`], [`recover`] – the two commands that are not the service itself.
+//! * [`door`] – a machine without a household: where one is made, or brought back.
 //! * [`serve`] – start and stop; [`app`] – what everything shares; [`live`] – what listeners are told.
 //! * [`keys`] – what the server has of the household's keys.
 //! * [`caller`], [`security`], [`tls`] – who is asking, and how that is known.
@@ -17,6 +18,7 @@ pub mod at_home;
 pub mod caller;
 pub mod costs;
 pub mod dav;
+pub mod door;
 pub mod failure;
 pub mod keys;
 pub mod landing;

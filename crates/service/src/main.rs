@@ -28,7 +28,7 @@ struct Arguments {
 
 #[derive(Subcommand)]
 enum Command {
-    /// Run the service until it is told to stop.
+    /// Run the service until it is told to stop. Without a household, it shows where one is made or brought back.
     Serve,
     /// Make the household and its keeper. Doing it again changes nothing.
     Setup {
@@ -185,10 +185,7 @@ fn report(result: Result<(), serve::ServeError>) -> u8 {
         Ok(()) => exit::DONE,
         Err(e) => {
             eprintln!("ypogeiond: {}", chain(&e));
-            match e {
-                serve::ServeError::NotSetUp(_) => exit::USAGE,
-                serve::ServeError::Failed { .. } => exit::PARTLY,
-            }
+            exit::PARTLY
         }
     }
 }

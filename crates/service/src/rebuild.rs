@@ -35,17 +35,21 @@ use ypogeion_library::Library;
 use ypogeion_offsite::{Identity, Keys, Ledger, Replica, contents::Broken, seal::seal_secret};
 
 use crate::{
+    failure::chain,
     keys,
     recover::{exit, keys_of, open, read_kit, said},
     security,
     serve::Database,
     settings::Settings,
+    tls::write_private,
 };
 
 /// Rows written at once.
 const BATCH: usize = 500;
+/// Somebody is watching.
+const TOLD_EVERY: u64 = 20_000;
 
-/// What to rebuild from.
+/// What to rebuild from, on the command line.
 #[derive(Debug)]
 pub struct Wish<'a> {
     /// The kit's file, or `-` for standard input.
@@ -56,7 +60,43 @@ pub struct Wish<'a> {
     pub endpoint: Option<&'a str>,
 }
 
-type Stop = (u8, String);
+/// The same, read and understood.
+pub struct Source {
+    kit: RecoveryKit,
+    keys: Keys,
+    own: Vec<Identity>,
+    password: String,
+}
+
+impl Source {
+    /// From the kit's text, the keeper's new password, and the store's new address if it has one.
+    pub async fn read(text: &str, password: String, endpoint: Option<&str>) -> Result<Self, Stop> {
+        let mut kit = RecoveryKit::parse(text).map_err(|e| (exit::REFUSED, e.to_string()))?;
+        for address in &mut kit.stores {
+            if let Some(endpoint) = endpoint {
+                endpoint.clone_into(&mut address.endpoint);
+            }
+        }
+        let keys = keys_of(&kit)?;
+        let own = std::iter::once(&kit.key).chain(&kit.older).filter_map(|k| k.parse().ok()).collect();
+        Ok(Source { keys, own, password: hash(password).await?, kit })
+    }
+}
+
+/// Why nothing, or not all, was rebuilt: the exit code, and a sentence.
+pub type Stop = (u8, String);
+
+/// Hears what is done, a line each.
+pub type Tell = dyn Fn(String) + Send + Sync;
+
+/// Whether a rebuilding was begun with these settings and did not end: what is there is only a part then.
+pub(crate) fn is_unfinished(settings: &Settings) -> bool {
+    marker(settings).exists()
+}
+
+fn marker(settings: &Settings) -> PathBuf {
+    settings.data_folder.join("rebuilding")
+}
 
 fn stop<E: std::fmt::Display>(what: &str) -> impl FnOnce(E) -> Stop + use<'_, E> {
     move |e| (exit::PARTLY, format!("could not {what}: {e}"))
@@ -81,27 +121,30 @@ pub async fn run(settings: &Settings, wish: &Wish<'_>) -> u8 {
 
 async fn attempt(settings: &Settings, wish: &Wish<'_>) -> Result<u8, Stop> {
     let text = read_kit(wish.kit).map_err(|e| (exit::USAGE, format!("could not read the kit {}: {e}", wish.kit.display())))?;
-    let kit = RecoveryKit::parse(&text).map_err(|e| (exit::REFUSED, e.to_string()))?;
-    let keys = keys_of(&kit)?;
-    let own: Vec<Identity> = std::iter::once(&kit.key).chain(&kit.older).filter_map(|k| k.parse().ok()).collect();
     let password = fs::read_to_string(wish.password_file)
         .map_err(|e| (exit::USAGE, format!("could not read {}: {e}", wish.password_file.display())))?;
-    let password = password.trim_end_matches(['\n', '\r']).to_owned();
-    let password = hash(password).await?;
-    keep_key(settings, &own)?;
-    let secrets = keys::own(&settings.own_key_file()).map_err(stop("make the server's own key"))?.into();
+    let source = Source::read(&text, password.trim_end_matches(['\n', '\r']).to_owned(), wish.endpoint).await?;
+    let database = Database::open(settings).await.map_err(|e| (exit::PARTLY, chain(&e)))?;
+    let result = rebuild(settings, &database.catalog, &source, &|line| eprintln!("{line}")).await;
+    database.close().await.map_err(|e| (exit::PARTLY, chain(&e)))?;
+    let code = result?;
+    eprintln!(
+        "Start the service now: ypogeiond serve. It looks for every original in the library and brings home what is not there, newest first.\n\
+         Everybody else's password has to be set anew, and every device paired again, under Devices and people."
+    );
+    Ok(code)
+}
 
+/// Rebuilds into a catalogue. Says [`exit::PARTLY`] if parts of a ledger could not be used.
+pub(crate) async fn rebuild(settings: &Settings, catalog: &Catalog, source: &Source, tell: &Tell) -> Result<u8, Stop> {
     let mut stores = Vec::new();
     let mut why_not = (exit::UNREACHABLE, "the kit names no store".to_owned());
-    for mut address in kit.stores.clone() {
-        if let Some(endpoint) = wish.endpoint {
-            endpoint.clone_into(&mut address.endpoint);
-        }
-        eprintln!("Opening {} at {} …", address.name, address.endpoint);
-        match open(&address, keys.clone()).await {
-            Ok(replica) => stores.push((address, replica)),
+    for address in &source.kit.stores {
+        tell(format!("Opening {} at {} …", address.name, address.endpoint));
+        match open(address, source.keys.clone()).await {
+            Ok(replica) => stores.push((address.clone(), replica)),
             Err(e) => {
-                eprintln!("  {}", e.1);
+                tell(format!("  {}", e.1));
                 why_not = e;
             }
         }
@@ -109,16 +152,24 @@ async fn attempt(settings: &Settings, wish: &Wish<'_>) -> Result<u8, Stop> {
     if stores.is_empty() {
         return Err(why_not);
     }
+    keep_key(settings, &source.own)?;
+    let secrets = keys::own(&settings.own_key_file()).map_err(stop("make the server's own key"))?.into();
     fs::create_dir_all(&settings.library).map_err(stop("make the library's folder"))?;
     // Nobody else may use it, and what is missing in a library that is not mounted would be fetched for nothing.
     let library = Library::open(&settings.library).map_err(stop("open the library"))?;
-    let database = Database::open(settings).await.map_err(|e| (exit::PARTLY, e.to_string()))?;
-    let recipients: Vec<String> = own.iter().map(Identity::recipient).collect();
+    let recipients: Vec<String> = source.own.iter().map(Identity::recipient).collect();
     let scratch = settings.data_folder.join("rebuild");
     let known = Known { secrets, recipients, scratch: scratch.clone() };
-    let result = fill(&database.catalog, &library, &known, stores, &password).await;
+    let there = async || catalog.household().await.map_err(stop("read the household"));
+    if there().await?.is_none() {
+        // Killed from here on, the service does not start with a part of a household. One that is there already is whole.
+        write_private(&marker(settings), b"").map_err(stop("write to the data folder"))?;
+    }
+    let result = fill(catalog, &library, &known, stores, &source.password, tell).await;
     let _ = fs::remove_dir_all(scratch);
-    database.close().await.map_err(|e| (exit::PARTLY, e.to_string()))?;
+    if (result.is_ok() || there().await?.is_none()) && is_unfinished(settings) {
+        fs::remove_file(marker(settings)).map_err(stop("write to the data folder"))?;
+    }
     result
 }
 
@@ -155,16 +206,18 @@ async fn fill(
     with: &Known,
     stores: Vec<(StoreAddress, Replica)>,
     password: &str,
+    tell: &Tell,
 ) -> Result<u8, Stop> {
     let (mut code, mut known) = (exit::DONE, BTreeMap::new());
     for (address, replica) in stores {
+        tell("  Reading its ledger …".to_owned());
         let (ledger, bad) = replica.read_ledger(&with.scratch).await.map_err(|e| said(&e))?;
         for segment in &bad {
-            eprintln!("  A part of the ledger cannot be used, {}: {}", segment.name, segment.why);
+            tell(format!("  A part of the ledger cannot be used, {}: {}", segment.name, segment.why));
             code = exit::PARTLY;
         }
         let Some(told) = &ledger.household else {
-            eprintln!("  {}'s ledger does not name the household; it is passed over.", address.name);
+            tell(format!("  {}'s ledger does not name the household; it is passed over.", address.name));
             code = exit::PARTLY;
             continue;
         };
@@ -176,20 +229,20 @@ async fn fill(
         };
         household_and_people(catalog, &household, &ledger, password).await?;
         catalog.rebuild_keys(&with.recipients, Utc::now()).await.map_err(stop("write the household's keys"))?;
-        let lost = originals(catalog, &address, &replica, &with.secrets, &ledger).await?;
-        eprintln!(
+        let lost = originals(catalog, &address, &replica, &with.secrets, &ledger, tell).await?;
+        tell(format!(
             "  {} of {}, {}.",
             words::counted(ledger.originals.count().map_err(stop("read the ledger"))?, "original"),
             words::list(&ledger.people.values().map(|p| p.name.as_str()).collect::<Vec<_>>()),
             words::size(ledger.originals.bytes())
-        );
+        ));
         if lost > 0 {
-            eprintln!(
+            tell(format!(
                 "  {} of them {} not in {} any more.",
                 words::count(lost),
                 if lost == 1 { "is" } else { "are" },
                 address.name
-            );
+            ));
         }
         known.extend(ledger.people);
     }
@@ -198,12 +251,11 @@ async fn fill(
     }
     let strays = strays(catalog, library).await?;
     if strays > 0 {
-        eprintln!("{} in the library that no ledger names: taken in when the service starts.", words::counted(strays, "file"));
+        tell(format!(
+            "{} in the library that no ledger names: taken in when the service starts.",
+            words::counted(strays, "file")
+        ));
     }
-    eprintln!(
-        "Start the service now: ypogeiond serve. It looks for every original in the library and brings home what is not there, newest first.\n\
-         Everybody else's password has to be set anew, and every device paired again, under Devices and people."
-    );
     Ok(code)
 }
 
@@ -260,6 +312,7 @@ async fn originals(
     replica: &Replica,
     secrets: &Keys,
     ledger: &Ledger,
+    tell: &Tell,
 ) -> Result<u64, Stop> {
     let stores = catalog.stores().await.map_err(stop("read the stores"))?;
     let same = |a: &StoreAddress| (&a.endpoint, &a.bucket, &a.prefix) == (&address.endpoint, &address.bucket, &address.prefix);
@@ -287,6 +340,7 @@ async fn originals(
         }
     }
     let mut records = ledger.originals.newest_first().map_err(read())?;
+    let (all, mut written) = (ledger.originals.count().map_err(read())?, 0);
     loop {
         let batch = records
             .by_ref()
@@ -298,6 +352,11 @@ async fn originals(
             break;
         }
         catalog.rebuild_originals(store, &batch, Utc::now()).await.map_err(stop("write the originals"))?;
+        let before = written;
+        written += batch.len() as u64;
+        if written < all && before / TOLD_EVERY != written / TOLD_EVERY {
+            tell(format!("  {} of {} written down …", words::count(written), words::counted(all, "original")));
+        }
     }
     catalog.rebuild_segment(store, ledger.last_segment).await.map_err(stop("write the store"))?;
     Ok(lost.len() as u64)

@@ -301,7 +301,7 @@ pub(crate) fn said(fault: &Fault) -> (u8, String) {
         Fault::Home(_) => exit::PARTLY,
     };
     let next = match fault {
-        Fault::Passing(_) | Fault::Away(_) | Fault::Home(_) => ". Run the same command again to go on where it stopped.",
+        Fault::Passing(_) | Fault::Away(_) | Fault::Home(_) => ". Do the same again to go on where it stopped.",
         _ => ".",
     };
     (code, chain(fault) + next)

@@ -1,7 +1,8 @@
 //! Start and stop of the service.
 
 use std::{
-    fs, io,
+    fs::{self, File, TryLockError},
+    io,
     net::{SocketAddr, TcpListener},
     os::unix::fs::PermissionsExt,
     path::Path,
@@ -34,7 +35,7 @@ use ypogeion_wire::REQUEST_ID_HEADER;
 use crate::{
     api,
     app::{App, Parts},
-    caller, dav,
+    caller, dav, door,
     failure::Failure,
     keys::{self, Keyring},
     landing,
@@ -46,9 +47,6 @@ use crate::{
 /// Why the service could not start, or stopped.
 #[derive(Debug, thiserror::Error)]
 pub enum ServeError {
-    /// No household has been set up.
-    #[error("no household has been set up in {0}; run \"ypogeiond setup\" first")]
-    NotSetUp(String),
     /// Something could not be done.
     #[error("could not {what}")]
     Failed {
@@ -70,12 +68,15 @@ pub struct Database {
     /// The catalogue.
     pub catalog: Catalog,
     cluster: Option<Cluster>,
+    /// Whoever else would start, or stop, the same cluster, is refused while this is held.
+    _lock: File,
 }
 
 impl Database {
     /// Connects to the given database, or starts the private one.
     pub async fn open(settings: &Settings) -> Result<Self, ServeError> {
         make_data_folder(&settings.data_folder)?;
+        let lock = lock(&settings.data_folder)?;
         let durability = match std::env::var_os("YPOGEION_THROW_AWAY") {
             // For tests, whose households nobody will miss.
             Some(_) => Durability::ThrownAway,
@@ -94,7 +95,7 @@ impl Database {
             }
         };
         let catalog = Catalog::open(&url).await.map_err(failed("open the database"))?;
-        Ok(Database { catalog, cluster })
+        Ok(Database { catalog, cluster, _lock: lock })
     }
 
     /// Stops the private cluster, if there is one.
@@ -107,6 +108,19 @@ impl Database {
                 .map_err(failed("stop the database"))?;
         }
         Ok(())
+    }
+}
+
+/// Held by the one process that works with a data folder, until it ends however it ends.
+fn lock(folder: &Path) -> Result<File, ServeError> {
+    let path = folder.join("lock");
+    let file = File::create(&path).map_err(failed(format!("open {}", path.display())))?;
+    match file.try_lock() {
+        Ok(()) => Ok(file),
+        Err(TryLockError::WouldBlock) => Err(failed(format!("use the data folder {}", folder.display()))(
+            "the service, or another of its commands, is running with it; stop that first",
+        )),
+        Err(TryLockError::Error(e)) => Err(failed(format!("lock {}", path.display()))(e)),
     }
 }
 
@@ -126,11 +140,17 @@ pub async fn serve(settings: Settings) -> Result<(), ServeError> {
 }
 
 async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeError> {
-    let household = catalog
-        .household()
-        .await
-        .map_err(failed("read the household"))?
-        .ok_or_else(|| ServeError::NotSetUp(settings.data_folder.display().to_string()))?;
+    let host = host_name();
+    let names = vec![host.clone(), "localhost".to_owned(), "127.0.0.1".to_owned()];
+    let certificate =
+        Certificate::read_or_make(&settings.data_folder, &names).map_err(failed("make the household's certificate"))?;
+    let sockets = bind(&settings.listen)?;
+    let address = settings.advertise.clone().unwrap_or_else(|| own_address(&sockets, &host));
+    if door::is_needed(&settings, &catalog).await? && !door::wait(&settings, &catalog, &sockets, &certificate, &address).await? {
+        return Ok(());
+    }
+    let household = catalog.household().await.map_err(failed("read the household"))?;
+    let household = household.ok_or_else(|| failed("read the household")("there is none, though one was just made"))?;
     let mut kept = keys::read_file(&settings.key_file())
         .map_err(failed(format!("read the household's key {}", settings.key_file().display())))?;
     let own = keys::own(&settings.own_key_file()).map_err(failed("read the server's own key"))?;
@@ -150,12 +170,6 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
     }
     let keyring = Keyring::new(own, kept, &sealing);
     let library = Library::open(&settings.library).map_err(failed(format!("open the library {}", settings.library.display())))?;
-    let host = host_name();
-    let names = vec![host.clone(), "localhost".to_owned(), "127.0.0.1".to_owned()];
-    let certificate =
-        Certificate::read_or_make(&settings.data_folder, &names).map_err(failed("make the household's certificate"))?;
-    let sockets = bind(&settings.listen)?;
-    let address = settings.advertise.clone().unwrap_or_else(|| own_address(&sockets, &host));
     let me = own_id(&settings.data_folder)?;
     let program = std::env::current_exe().map_err(failed("find this program"))?;
     let app = Arc::new(App::new(Parts {
@@ -184,11 +198,7 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
         let (web_app, _) = WebApp::new().into_utoipa_app().app_data(shared.clone()).configure(api::routes).split_for_parts();
         web_app
             .service(dav::resource())
-            .app_data(
-                web::JsonConfig::default()
-                    .limit(8 << 20)
-                    .error_handler(|e, _| Failure::bad(format!("The body is not understood: {e}.")).into()),
-            )
+            .app_data(api::json_config())
             .app_data(
                 web::QueryConfig::default()
                     .error_handler(|e, _| Failure::bad(format!("The address is not understood: {e}.")).into()),
@@ -202,16 +212,12 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
     .workers(std::thread::available_parallelism().map_or(2, usize::from).min(8))
     .shutdown_timeout(10)
     .disable_signals();
-    for (listen, socket) in sockets {
-        let bound = socket.local_addr().map_err(failed("read an address"))?;
-        tracing::info!(address = %format!("{}://{bound}", if listen.tls { "https" } else { "http" }), "listening");
-        server = if listen.tls {
-            let config = certificate.server_config().map_err(failed("use the household's certificate"))?;
-            server.listen_rustls_0_23(socket, config)
-        } else {
-            server.listen(socket)
+    for (socket, tls) in ready(sockets, &certificate)? {
+        server = match tls {
+            Some(config) => server.listen_rustls_0_23(socket, config),
+            None => server.listen(socket),
         }
-        .map_err(failed(format!("listen on {listen}")))?;
+        .map_err(failed("listen"))?;
     }
     let running = server.run();
     let handle = running.handle();
@@ -228,8 +234,22 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
     Ok(())
 }
 
+/// A socket to listen on, with the way to speak TLS on it if that is wanted.
+pub(crate) type Ready = (TcpListener, Option<rustls::ServerConfig>);
+
+/// The sockets as a server takes them; says where they are.
+pub(crate) fn ready(sockets: Vec<(Listen, TcpListener)>, certificate: &Certificate) -> Result<Vec<Ready>, ServeError> {
+    let one = |(listen, socket): (Listen, TcpListener)| {
+        let bound = socket.local_addr().map_err(failed("read an address"))?;
+        tracing::info!(address = %format!("{}://{bound}", if listen.tls { "https" } else { "http" }), "listening");
+        let config = listen.tls.then(|| certificate.server_config()).transpose();
+        Ok((socket, config.map_err(failed("use the household's certificate"))?))
+    };
+    sockets.into_iter().map(one).collect()
+}
+
 /// Headers that every response carries.
-async fn finish_headers(
+pub(crate) async fn finish_headers(
     mut request: ServiceRequest,
     next: Next<impl MessageBody>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
@@ -296,7 +316,7 @@ fn own_id(folder: &Path) -> Result<Uuid, ServeError> {
     }
 }
 
-async fn wait_for_stop() {
+pub(crate) async fn wait_for_stop() {
     use tokio::signal::unix::{SignalKind, signal};
     match (signal(SignalKind::terminate()), signal(SignalKind::interrupt())) {
         (Ok(mut term), Ok(mut int)) => {

@@ -4,7 +4,7 @@ use std::{fs, io, path::Path};
 
 use chrono::Utc;
 use uuid::Uuid;
-use ypogeion_catalog::{CatalogError, people::Household};
+use ypogeion_catalog::{Catalog, CatalogError, people::Household};
 use ypogeion_core::{
     object::NameKey,
     place::{PlaceWarning, judge},
@@ -14,6 +14,7 @@ use ypogeion_offsite::Identity;
 
 use crate::{
     api::people::new_person,
+    failure::Failure,
     keys::write_file,
     security,
     serve::{Database, ServeError, failed},
@@ -51,18 +52,25 @@ pub async fn setup(
     if is_new && !accept_place && warnings.iter().any(|w| w.is_grave()) {
         return Ok(SetUp::ThinkAgain(warnings));
     }
-    // Judged now, not when the first picture comes: can it be written, and does nobody else use it?
-    drop(Library::open(&settings.library).map_err(failed(format!("open the library {}", settings.library.display())))?);
     let database = Database::open(settings).await?;
-    let result = make(settings, &database, household.trim(), keeper, password).await;
+    let result = in_catalog(settings, &database.catalog, household, keeper, password).await;
     database.close().await?;
     result
 }
 
-async fn make(settings: &Settings, database: &Database, name: &str, keeper: &str, password: String) -> Result<SetUp, ServeError> {
-    let catalog = &database.catalog;
+/// The same into a catalogue that is open, in a place that was judged.
+pub(crate) async fn in_catalog(
+    settings: &Settings,
+    catalog: &Catalog,
+    household: &str,
+    keeper: &str,
+    password: String,
+) -> Result<SetUp, ServeError> {
+    // Judged now, not when the first picture comes: can it be written, and does nobody else use it?
+    drop(Library::open(&settings.library).map_err(failed(format!("open the library {}", settings.library.display())))?);
+    let name = household.trim();
     if name.is_empty() || name.chars().count() > 60 {
-        return Err(failed("name the household")("a name has between 1 and 60 characters"));
+        return Err(failed("name the household")(Failure::bad("A household’s name has between 1 and 60 characters.")));
     }
     let person = new_person(keeper, "keeper", password, None).await.map_err(failed("make the keeper"))?;
     // The key before the household: a household whose key was lost to a kill could never be opened again.

@@ -7,6 +7,7 @@ pub mod adoption;
 pub mod checks;
 pub mod clearance;
 pub mod device;
+pub mod door;
 pub mod filing;
 pub mod holding;
 pub mod inventory;

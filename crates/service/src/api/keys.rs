@@ -2,7 +2,10 @@
 
 use actix_web::{delete, get, post, web};
 use ypogeion_catalog::keys::Sealing;
-use ypogeion_core::{kit::RecoveryKit, words};
+use ypogeion_core::{
+    kit::{RecoveryKit, Worth},
+    words,
+};
 use ypogeion_offsite::{Fault, Identity, seal::Recipient};
 use ypogeion_wire::{
     offsite::{HouseKey, KitProof, KitState, LendKey, NewRecipient, OtherRecipient, ShowKit},
@@ -20,22 +23,14 @@ use crate::{
 
 /// Whether the kit that was shown last still opens everything, and was shown to be kept.
 pub async fn kit_state(app: &App) -> Answer<KitState> {
-    let shown = app.catalog.kit().await?;
-    let stores = app.catalog.stores().await?;
-    let Some(shown) = shown else {
-        return Ok(KitState {
-            state: if stores.is_empty() { "needless" } else { "missing" }.into(),
-            shown_at: None,
-            proven_at: None,
-        });
-    };
-    let current = shown.said == kit_now(app).await?;
-    let state = match (current, shown.proven_at) {
-        (false, _) => "outdated",
-        (true, None) => "unproven",
-        (true, Some(_)) => "proven",
-    };
-    Ok(KitState { state: state.into(), shown_at: Some(shown.shown_at), proven_at: shown.proven_at })
+    let (shown, now) = (app.catalog.kit().await?, kit_now(app).await?);
+    let stores = !app.catalog.stores().await?.is_empty();
+    let worth = Worth::of(stores, shown.as_ref().map(|k| (k.said == now, k.proven_at.is_some())));
+    Ok(KitState {
+        state: worth.word().into(),
+        shown_at: shown.as_ref().map(|k| k.shown_at),
+        proven_at: shown.and_then(|k| k.proven_at),
+    })
 }
 
 /// The key file could not be read or written.
@@ -108,7 +103,7 @@ pub async fn renew_key(app: web::Data<App>, caller: Caller, body: web::Json<Show
 pub async fn forget_key(app: web::Data<App>, caller: Caller, body: web::Json<ShowKit>) -> Answer<web::Json<HouseKey>> {
     let keeper = caller.person()?;
     same_password(&app, keeper, body.into_inner().password).await?;
-    if kit_state(&app).await?.state != "proven" {
+    if kit_state(&app).await?.state != Worth::Proven.word() {
         return Err(Failure::bad(
             "First print the recovery kit as it is now, and type a part of it back: after this, nothing else opens the copies.",
         ));

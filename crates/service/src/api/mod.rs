@@ -1,7 +1,7 @@
 //! The routes. Handlers translate: parse, call one use case, render. Whether the caller may was asked before, by
 //! [`crate::caller::guard`].
 //!
-//! One module for each part of the API: [`house`], [`session`], [`people`], [`devices`] (as people see them), [`device`]
+//! One module for each part of the API: [`door`] (of a machine without a household), [`house`], [`session`], [`people`], [`devices`] (as people see them), [`device`]
 //! (as devices ask), [`clearances`], [`adoptions`], [`library`], [`holding`], [`runs`], [`stores`], [`keys`], [`checks`], [`work`], [`events`], and [`console`], which serves the pages.
 
 pub mod adoptions;
@@ -10,6 +10,7 @@ pub mod clearances;
 pub mod console;
 pub mod device;
 pub mod devices;
+pub mod door;
 pub mod events;
 pub mod filing;
 pub mod holding;
@@ -22,11 +23,12 @@ pub mod session;
 pub mod stores;
 pub mod work;
 
+use actix_web::web::JsonConfig;
 use utoipa::OpenApi;
 use utoipa_actix_web::{AppExt, service_config::ServiceConfig};
 use ypogeion_wire::{problem::Problem, work::LiveEvent};
 
-use crate::{dav, tus};
+use crate::{dav, failure::Failure, tus};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -38,6 +40,7 @@ struct Document;
 
 /// Adds every route.
 pub fn routes(config: &mut ServiceConfig<'_>) {
+    door::routes(config);
     config
         .service(house::health)
         .service(house::house_state)
@@ -121,6 +124,11 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(tus::show_upload)
         .service(tus::append_upload)
         .service(tus::end_upload);
+}
+
+/// How bodies are read: 8 MB at most, and what is not understood is said.
+pub fn json_config() -> JsonConfig {
+    JsonConfig::default().limit(8 << 20).error_handler(|e, _| Failure::bad(format!("The body is not understood: {e}.")).into())
 }
 
 /// The OpenAPI document of all routes.

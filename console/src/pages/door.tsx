@@ -1,0 +1,215 @@
+/** A machine without a household: with the code that the service printed, one is made here, or brought back with its recovery kit. */
+import { useQuery } from "@tanstack/react-query";
+import { RadioGroup } from "radix-ui";
+import { useState, type FormEvent, type ReactNode } from "react";
+import { ask, type Failure, type Schemas } from "../api/client";
+import { useDo } from "../api/hooks";
+import { Button, Choice, Field, State } from "../ui/parts";
+import { Fault } from "../ui/states";
+import { Outside } from "./sign-in";
+
+type View = Schemas["Door"];
+const KEY = ["door"] as const;
+const header = (code: string) => ({ "x-ypogeion-code": code });
+
+export function Door({ leave }: { leave: () => void }) {
+  const [code, setCode] = useState<string>();
+  return <Outside wide>{code === undefined ? <Bell onCode={setCode} /> : <Inside code={code} leave={leave} />}</Outside>;
+}
+
+function Bell({ onCode }: { onCode: (code: string) => void }) {
+  const [typed, setTyped] = useState("");
+  const knock = useDo(() => ask<View>("/api/door", "GET", undefined, header(typed)), []);
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    knock.mutate(undefined, { onSuccess: () => onCode(typed) });
+  };
+  return (
+    <>
+      <h1 className="m-0 text-[29px] leading-tight">No household lives here yet.</h1>
+      <p className="mt-2 mb-6 max-w-[58ch] text-[17px] text-soft">Begin one, or bring yours back with its recovery kit. So that nobody else does, the service printed a code where it was started: in its terminal, or in the system’s journal.</p>
+      <form onSubmit={submit} className="flex max-w-[380px] flex-col gap-4">
+        <Field label="Code" name="code" autoComplete="off" autoCapitalize="characters" spellCheck={false} placeholder="like 7KQ2-M9X4" autoFocus required value={typed} onChange={(e) => setTyped(e.target.value)} />
+        {knock.isError && <Wrong>{knock.error.detail}</Wrong>}
+        <Button look="strong" type="submit" className="py-2.5" disabled={knock.isPending}>
+          Go on
+        </Button>
+      </form>
+    </>
+  );
+}
+
+const Wrong = ({ children }: { children: ReactNode }) => (
+  <p role="alert" className="m-0 text-[15px] font-semibold text-oxide">
+    {children}
+  </p>
+);
+
+function Inside({ code, leave }: { code: string; leave: () => void }) {
+  // What was seen last is kept: the door is gone once the household is there, and only the service behind it answers.
+  const [begun, setBegun] = useState(false);
+  const [last, setLast] = useState<View>();
+  const door = useQuery<View, Failure>({
+    queryKey: KEY,
+    queryFn: async () => {
+      const view = await ask<View>("/api/door", "GET", undefined, header(code));
+      setLast(view);
+      if (view.state === "open") setBegun(false);
+      return view;
+    },
+    refetchInterval: (q) => (begun || q.state.data?.state === "busy" ? 700 : false),
+    retry: false,
+  });
+  const gone = begun && door.isError && (door.error.kind === "not-found" || door.error.kind === "offline");
+  if (last && (begun || last.state !== "open")) return <Under told={last.told} through={gone || last.state === "through"} leave={leave} />;
+  if (door.isError) return <Fault failure={door.error} again={() => void door.refetch()} />;
+  return door.data ? <Choosing view={door.data} code={code} onBegun={() => setBegun(true)} again={() => void door.refetch()} /> : null;
+}
+
+/** What is being done, and, when the house is there, the way in. */
+function Under({ told, through, leave }: { told: string[]; through: boolean; leave: () => void }) {
+  const ready = useQuery<boolean, Failure>({
+    queryKey: ["door", "ready"],
+    queryFn: async () => {
+      // Asked by somebody without a session: the service answers when it says so.
+      const response = await fetch("/api/session").catch(() => undefined);
+      return response?.status === 401 || response?.ok === true;
+    },
+    enabled: through,
+    refetchInterval: (q) => (q.state.data ? false : 500),
+  });
+  return (
+    <>
+      <h1 className="m-0 text-[29px] leading-tight">{through ? "The house is there." : told.length > 0 ? "The household is coming back." : "The household is being made."}</h1>
+      <p className="mt-2 mb-5 max-w-[60ch] text-[17px] text-soft">
+        {through
+          ? told.length > 0
+            ? "Sign in with your name and the new password. Pictures that are not on this machine come home by themselves, the latest first; the overview counts them. Everybody else’s password is set anew, and every device paired again, under Devices and people."
+            : "Sign in with your name and password. Then print the recovery kit and add a store, under Offsite, and pair the first phone, under Devices and people."
+          : "This page may be closed; it goes on without it. Cut off, it goes on where it stopped when you give the kit again."}
+      </p>
+      {told.length > 0 && (
+        <ol aria-label="What was done" aria-live="polite" className="border-line bg-raised m-0 mb-5 max-h-[260px] list-none overflow-y-auto rounded-lg border px-4 py-3 text-[15px]">
+          {told.map((line, n) => (
+            <li key={n} className={`break-words ${line.startsWith(" ") ? "pl-5 text-soft" : "font-semibold"}`}>
+              {line.trim()}
+            </li>
+          ))}
+        </ol>
+      )}
+      {through ? (
+        <Button look="strong" className="w-full max-w-[380px] py-2.5" disabled={!ready.data} onClick={leave}>
+          {ready.data ? "Sign in" : "The service starts …"}
+        </Button>
+      ) : (
+        <p role="status" className="m-0 text-soft">
+          <State tone="busy">under way</State>
+        </p>
+      )}
+    </>
+  );
+}
+
+function Choosing({ view, code, onBegun, again }: { view: View; code: string; onBegun: () => void; again: () => void }) {
+  const [what, setWhat] = useState(view.begun ? "back" : "new");
+  const [accepted, setAccepted] = useState(false);
+  const [form, setForm] = useState({ household: "", keeper: "", password: "", once: "", kit: "", endpoint: "" });
+  const field = (name: keyof typeof form) => ({
+    name,
+    value: form[name],
+    onChange: (e: { target: { value: string } }) => setForm({ ...form, [name]: e.target.value }),
+  });
+  const begin = useDo(
+    () =>
+      what === "new"
+        ? ask("/api/door/household", "POST", { household: form.household, keeper: form.keeper, password: form.password, accept_place: accepted }, header(code))
+        : ask("/api/door/kit", "POST", { kit: form.kit, password: form.password, endpoint: form.endpoint || null, accept_place: accepted }, header(code)),
+    [KEY],
+  );
+  const differ = form.once !== "" && form.once !== form.password;
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    if (!differ) begin.mutate(undefined, { onSuccess: onBegun });
+  };
+  return (
+    <form onSubmit={submit}>
+      <h1 className="m-0 text-[29px] leading-tight">{view.begun ? "A household is half back." : "Whose pictures will live here?"}</h1>
+      {view.begun ? (
+        <p className="mt-2 mb-5 max-w-[60ch] text-[17px] text-soft">Bringing it back was begun on this machine and cut off. Give the recovery kit again; it goes on where it stopped.</p>
+      ) : (
+        <RadioGroup.Root value={what} onValueChange={setWhat} aria-label="What to do" className="mt-3 mb-5">
+          <Choice value="new" title="A new household’s">
+            You become its keeper. Its people and their phones come next.
+          </Choice>
+          <Choice value="back" title="Ours, brought back">
+            This machine is new, or its database is lost. With the recovery kit come people, devices, rules and every picture; what still lies in the library’s folder stays and is checked.
+          </Choice>
+        </RadioGroup.Root>
+      )}
+      {view.failed && (
+        <div role="alert" className="border-oxide mb-5 border-l-4 py-1 pl-4">
+          <p className="m-0 font-semibold">It did not end well</p>
+          <p className="mt-1 mb-0 max-w-prose break-words text-soft">{view.failed}</p>
+        </div>
+      )}
+      <div className="flex max-w-[560px] flex-col gap-4">
+        {what === "new" ? (
+          <div className="grid gap-4 sm:grid-cols-2">
+            <Field label="Name of the household" placeholder="like Mill House" required maxLength={60} {...field("household")} />
+            <Field label="Your name" placeholder="as the others call you" autoComplete="username" required maxLength={60} {...field("keeper")} />
+          </div>
+        ) : (
+          <label className="block">
+            <span className="mb-1 block text-[14px] font-semibold">The recovery kit’s text</span>
+            <textarea rows={7} required spellCheck={false} autoComplete="off" className="border-line bg-raised w-full rounded-lg border px-3 py-2 font-mono text-[13.5px] text-ink placeholder:text-soft/70" placeholder="All lines of the sheet, as they are printed." {...field("kit")} />
+            <span className="mt-1 block text-[13.5px] text-soft">Typed from the sheet, or scanned from its square. A slip is noticed before anything begins.</span>
+          </label>
+        )}
+        <div className="grid gap-4 sm:grid-cols-2">
+          <Field label={what === "new" ? "Your password" : "A new password for you"} type="password" autoComplete="new-password" required minLength={10} hint="At least ten characters." {...field("password")} />
+          <Field label="The same once more" type="password" autoComplete="new-password" required {...field("once")} />
+        </div>
+        {differ && <Wrong>The two passwords are not the same.</Wrong>}
+        {what === "back" && <Field label="The store’s address, if it has moved" placeholder="as in the kit" autoComplete="off" spellCheck={false} {...field("endpoint")} />}
+        <Place view={view} accepted={accepted} onAccept={setAccepted} again={again} />
+        {begin.isError && <Wrong>{begin.error.detail}</Wrong>}
+        <Button look="strong" type="submit" className="py-2.5" disabled={begin.isPending || differ || (view.grave && !accepted)}>
+          {what === "new" ? "Begin the household" : "Bring the household back"}
+        </Button>
+      </div>
+    </form>
+  );
+}
+
+/** Where the library will live, and what there is to think about. */
+function Place({ view, accepted, onAccept, again }: { view: View; accepted: boolean; onAccept: (yes: boolean) => void; again: () => void }) {
+  return (
+    <div className={`border-l-4 py-0.5 pl-4 ${view.grave ? "border-ochre" : "border-line"}`}>
+      <p className="m-0 text-[15px]">
+        Pictures will live in <b className="font-semibold break-all">{view.library}</b>
+        {view.warnings.length === 0 && ", a good place"}.
+      </p>
+      {view.warnings.length > 0 && (
+        <ul className="mt-1.5 mb-0 max-w-prose list-disc space-y-1 pl-5 text-[14.5px] text-soft">
+          {view.warnings.map((w) => (
+            <li key={w}>{w[0]?.toUpperCase() + w.slice(1)}.</li>
+          ))}
+        </ul>
+      )}
+      {view.grave && (
+        <>
+          <label className="mt-2 flex items-start gap-2.5 text-[15px]">
+            <input type="checkbox" className="accent-accent mt-1 size-4" checked={accepted} onChange={(e) => onAccept(e.target.checked)} />I know, and want it there all the same
+          </label>
+          <p className="mt-1.5 mb-0 text-[14px] text-soft">
+            Or name another folder as “library” in the service’s settings and start it again. A disk that was just connected:{" "}
+            <button type="button" className="border-0 bg-transparent p-0 text-[14px] text-ink underline underline-offset-4" onClick={again}>
+              look again
+            </button>
+            .
+          </p>
+        </>
+      )}
+    </div>
+  );
+}
