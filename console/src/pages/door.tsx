@@ -1,7 +1,7 @@
 /** A machine without a household: with the code that the service printed, one is made here, or brought back with its recovery kit. */
 import { useQuery } from "@tanstack/react-query";
 import { RadioGroup } from "radix-ui";
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useCallback, useEffect, useState, type FormEvent, type ReactNode } from "react";
 import { ask, type Failure, type Schemas } from "../api/client";
 import { useDo } from "../api/hooks";
 import { Button, Choice, Field, State } from "../ui/parts";
@@ -14,10 +14,15 @@ const header = (code: string) => ({ "x-ypogeion-code": code });
 
 export function Door({ leave }: { leave: () => void }) {
   const [code, setCode] = useState<string>();
-  return <Outside wide>{code === undefined ? <Bell onCode={setCode} /> : <Inside code={code} leave={leave} />}</Outside>;
+  const [lost, setLost] = useState(false);
+  const again = useCallback(() => {
+    setLost(true);
+    setCode(undefined);
+  }, []);
+  return <Outside wide>{code === undefined ? <Bell lost={lost} onCode={setCode} /> : <Inside code={code} leave={leave} onLost={again} />}</Outside>;
 }
 
-function Bell({ onCode }: { onCode: (code: string) => void }) {
+function Bell({ lost, onCode }: { lost: boolean; onCode: (code: string) => void }) {
   const [typed, setTyped] = useState("");
   const knock = useDo(() => ask<View>("/api/door", "GET", undefined, header(typed)), []);
   const submit = (event: FormEvent) => {
@@ -26,8 +31,12 @@ function Bell({ onCode }: { onCode: (code: string) => void }) {
   };
   return (
     <>
-      <h1 className="m-0 text-[29px] leading-tight">No household lives here yet.</h1>
-      <p className="mt-2 mb-6 max-w-[58ch] text-[17px] text-soft">Begin one, or bring yours back with its recovery kit. So that nobody else does, the service printed a code where it was started: in its terminal, or in the system’s journal.</p>
+      <h1 className="m-0 text-[29px] leading-tight">{lost ? "The service was started again." : "No household lives here yet."}</h1>
+      <p className="mt-2 mb-6 max-w-[58ch] text-[17px] text-soft">
+        {lost
+          ? "What was under way here was cut off with it. It printed a new code; with that, it goes on where it stopped."
+          : "Begin one, or bring yours back with its recovery kit. So that nobody else does, the service printed a code where it was started: in its terminal, or in the system’s journal."}
+      </p>
       <form onSubmit={submit} className="flex max-w-[380px] flex-col gap-4">
         <Field label="Code" name="code" autoComplete="off" autoCapitalize="characters" spellCheck={false} placeholder="like 7KQ2-M9X4" autoFocus required value={typed} onChange={(e) => setTyped(e.target.value)} />
         {knock.isError && <Wrong>{knock.error.detail}</Wrong>}
@@ -45,7 +54,7 @@ const Wrong = ({ children }: { children: ReactNode }) => (
   </p>
 );
 
-function Inside({ code, leave }: { code: string; leave: () => void }) {
+function Inside({ code, leave, onLost }: { code: string; leave: () => void; onLost: () => void }) {
   // What was seen last is kept: the door is gone once the household is there, and only the service behind it answers.
   const [begun, setBegun] = useState(false);
   const [last, setLast] = useState<View>();
@@ -60,14 +69,19 @@ function Inside({ code, leave }: { code: string; leave: () => void }) {
     refetchInterval: (q) => (begun || q.state.data?.state === "busy" ? 700 : false),
     retry: false,
   });
-  const gone = begun && door.isError && (door.error.kind === "not-found" || door.error.kind === "offline");
-  if (last && (begun || last.state !== "open")) return <Under told={last.told} through={gone || last.state === "through"} leave={leave} />;
+  // Only the service behind the door says that there is none; one that does not answer may have been killed.
+  const kind = door.isError ? door.error.kind : "";
+  const [lost, away] = [kind === "wrong-password", kind === "offline"];
+  useEffect(() => {
+    if (lost) onLost();
+  }, [lost, onLost]);
+  if (last && (begun || last.state !== "open")) return <Under told={last.told} away={away} through={kind === "not-found" || last.state === "through"} leave={leave} />;
   if (door.isError) return <Fault failure={door.error} again={() => void door.refetch()} />;
   return door.data ? <Choosing view={door.data} code={code} onBegun={() => setBegun(true)} again={() => void door.refetch()} /> : null;
 }
 
 /** What is being done, and, when the house is there, the way in. */
-function Under({ told, through, leave }: { told: string[]; through: boolean; leave: () => void }) {
+function Under({ told, away, through, leave }: { told: string[]; away: boolean; through: boolean; leave: () => void }) {
   const ready = useQuery<boolean, Failure>({
     queryKey: ["door", "ready"],
     queryFn: async () => {
@@ -103,7 +117,7 @@ function Under({ told, through, leave }: { told: string[]; through: boolean; lea
         </Button>
       ) : (
         <p role="status" className="m-0 text-soft">
-          <State tone="busy">under way</State>
+          {away ? <State tone="look">The service does not answer. Does it still run?</State> : <State tone="busy">under way</State>}
         </p>
       )}
     </>
@@ -137,7 +151,7 @@ function Choosing({ view, code, onBegun, again }: { view: View; code: string; on
       {view.begun ? (
         <p className="mt-2 mb-5 max-w-[60ch] text-[17px] text-soft">Bringing it back was begun on this machine and cut off. Give the recovery kit again; it goes on where it stopped.</p>
       ) : (
-        <RadioGroup.Root value={what} onValueChange={setWhat} aria-label="What to do" className="mt-3 mb-5">
+        <RadioGroup.Root value={what} onValueChange={setWhat} aria-label="What to do" className="mt-2 mb-4">
           <Choice value="new" title="A new household’s">
             You become its keeper. Its people and their phones come next.
           </Choice>
@@ -161,7 +175,7 @@ function Choosing({ view, code, onBegun, again }: { view: View; code: string; on
         ) : (
           <label className="block">
             <span className="mb-1 block text-[14px] font-semibold">The recovery kit’s text</span>
-            <textarea rows={7} required spellCheck={false} autoComplete="off" className="border-line bg-raised w-full rounded-lg border px-3 py-2 font-mono text-[13.5px] text-ink placeholder:text-soft/70" placeholder="All lines of the sheet, as they are printed." {...field("kit")} />
+            <textarea rows={6} required spellCheck={false} autoComplete="off" className="border-line bg-raised w-full rounded-lg border px-3 py-2 font-mono text-[13.5px] text-ink placeholder:text-soft/70" placeholder="All lines of the sheet, as they are printed." {...field("kit")} />
             <span className="mt-1 block text-[13.5px] text-soft">Typed from the sheet, or scanned from its square. A slip is noticed before anything begins.</span>
           </label>
         )}
@@ -170,7 +184,14 @@ function Choosing({ view, code, onBegun, again }: { view: View; code: string; on
           <Field label="The same once more" type="password" autoComplete="new-password" required {...field("once")} />
         </div>
         {differ && <Wrong>The two passwords are not the same.</Wrong>}
-        {what === "back" && <Field label="The store’s address, if it has moved" placeholder="as in the kit" autoComplete="off" spellCheck={false} {...field("endpoint")} />}
+        {what === "back" && (
+          <details>
+            <summary className="w-fit cursor-pointer text-[15px]">The store has moved since the kit was printed</summary>
+            <div className="mt-3">
+              <Field label="Its address now" placeholder="as in the kit" autoComplete="off" spellCheck={false} {...field("endpoint")} />
+            </div>
+          </details>
+        )}
         <Place view={view} accepted={accepted} onAccept={setAccepted} again={again} />
         {begin.isError && <Wrong>{begin.error.detail}</Wrong>}
         <Button look="strong" type="submit" className="py-2.5" disabled={begin.isPending || differ || (view.grave && !accepted)}>

@@ -34,7 +34,7 @@ export function SignIn() {
 export function Outside({ wide = false, children }: { wide?: boolean; children: ReactNode }) {
   return (
     <div className="relative flex min-h-screen flex-col">
-      <div className={`relative z-10 mx-auto flex w-full grow flex-col justify-center px-5 pb-28 ${wide ? "max-w-[680px] pt-10" : "max-w-[380px]"}`}>
+      <div className={`relative z-10 mx-auto flex w-full grow flex-col justify-center px-5 pb-28 ${wide ? "max-w-[680px] pt-7" : "max-w-[380px]"}`}>
         <div className="mb-6 flex items-center gap-3 font-head text-[26px] font-semibold">
           <span className="scale-[1.35]">
             <Mark />

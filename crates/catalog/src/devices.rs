@@ -233,6 +233,17 @@ struct ItemRow {
     proven_at: Option<DateTime<Utc>>,
 }
 
+/// The good copy at home of what a sighting `g` of a device `d` names, as a table `t` with its `original`, to be joined `ON true`.
+///
+/// Two look-ups by unique index for each sighting, whatever the planner thinks (it joins nothing below `OFFSET 0`, and nothing into a
+/// scalar): in a young database it takes every table for nearly empty, and would go through all standings for each sighting.
+pub(crate) fn at_home(place: &str) -> String {
+    format!(
+        "LATERAL (SELECT o.id AS original FROM living o WHERE o.person = d.person AND o.digest = g.digest
+                  AND (SELECT s.good FROM standing s WHERE s.original = o.id AND s.place = {place}) OFFSET 0) t"
+    )
+}
+
 /// The table's own check keeps other lengths out.
 pub(crate) fn digest_of(bytes: &[u8]) -> Digest {
     Digest::from_slice(bytes).unwrap_or_else(|_| Digest::from([0; 32]))
@@ -370,7 +381,7 @@ impl Catalog {
     /// The devices of one member, or of all, or one of them; oldest first.
     pub async fn devices(&self, person: Option<PersonId>, only: Option<DeviceId>, now: DateTime<Utc>) -> Result<Vec<DeviceView>> {
         let mut c = self.connection().await?;
-        let rows: Vec<DeviceRow> = sql_query(
+        let rows: Vec<DeviceRow> = sql_query(format!(
             "SELECT d.id, d.person, p.name AS person_name, d.name, d.kind, d.client, d.paired_at, d.revoked_at, d.seen_at,
                     (SELECT max(ended_at) FROM run WHERE device = d.id AND failed = 0 AND halted IS NULL) AS complete_at,
                     s.offered, s.home, s.waiting, s.waiting_bytes,
@@ -381,11 +392,7 @@ impl Catalog {
                  SELECT count(*) FILTER (WHERE g.removed_at IS NULL) AS offered, count(t.original) FILTER (WHERE g.removed_at IS NULL) AS home,
                         count(*) FILTER (WHERE t.original IS NULL AND g.refused IS NULL) AS waiting,
                         coalesce(sum(g.size) FILTER (WHERE t.original IS NULL AND g.refused IS NULL), 0)::bigint AS waiting_bytes
-                 -- One join after the other: joined to each other first, originals and standings are all gone through for each
-                 -- sighting by a plan that was made when there were few.
-                 FROM sighting g
-                 LEFT JOIN living o ON o.person = d.person AND o.digest = g.digest
-                 LEFT JOIN standing t ON t.original = o.id AND t.place = $4 AND t.good
+                 FROM sighting g LEFT JOIN {} ON true
                  WHERE g.device = d.id
              ) s, LATERAL (
                  SELECT coalesce(sum(files), 0)::bigint AS in_sources, coalesce(bool_or(selection_only OR rule <> 'everything'), false) AS partial
@@ -393,7 +400,8 @@ impl Catalog {
              ) i
              WHERE ($1 IS NULL OR d.person = $1) AND ($2 IS NULL OR d.id = $2)
              ORDER BY d.revoked_at IS NOT NULL, d.paired_at, d.id",
-        )
+            at_home("$4")
+        ))
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
         .bind::<Nullable<SqlUuid>, _>(only.map(|d| d.0))
         .bind::<Timestamptz, _>(now)

@@ -8,7 +8,7 @@ use diesel::{
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use ypogeion_core::{DeviceId, PersonId};
 
-use crate::{Catalog, CatalogError, Keep, Result, evidence::HOME, signed, unsigned};
+use crate::{Catalog, CatalogError, Keep, Result, devices::at_home, evidence::HOME, signed, unsigned};
 
 /// One source of a device, as it said.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -147,18 +147,18 @@ impl Catalog {
     /// A device's sources, number against number. `person` limits it to that member's devices.
     pub async fn coverage(&self, device: DeviceId, person: Option<PersonId>) -> Result<Vec<Coverage>> {
         let mut c = self.connection().await?;
-        let rows: Vec<CoverageRow> = sql_query(
+        let rows: Vec<CoverageRow> = sql_query(format!(
             "SELECT s.name, s.files, s.bytes, s.left_out, s.rule, s.selection_only, s.told_at,
-                    count(*) FILTER (WHERE t.good AND g.removed_at IS NULL) AS home,
-                    count(*) FILTER (WHERE g.refused IS NOT NULL AND t.good IS NULL AND g.removed_at IS NULL) AS refused,
+                    count(t.original) FILTER (WHERE g.removed_at IS NULL) AS home,
+                    count(*) FILTER (WHERE g.refused IS NOT NULL AND t.original IS NULL AND g.removed_at IS NULL) AS refused,
                     count(g.removed_at) AS cleared
              FROM device_source s JOIN device d ON d.id = s.device
              LEFT JOIN sighting g ON g.device = s.device AND g.source = s.name
-             LEFT JOIN living o ON o.person = d.person AND o.digest = g.digest
-             LEFT JOIN standing t ON t.original = o.id AND t.place = $3 AND t.good
+             LEFT JOIN {} ON true
              WHERE s.device = $1 AND ($2 IS NULL OR d.person = $2)
              GROUP BY s.name, s.files, s.bytes, s.left_out, s.rule, s.selection_only, s.told_at ORDER BY s.name",
-        )
+            at_home("$3")
+        ))
         .bind::<SqlUuid, _>(device.0)
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
         .bind::<SqlUuid, _>(HOME)

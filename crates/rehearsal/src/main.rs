@@ -257,7 +257,9 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
     typed("kit", &kit).await?;
     typed("password", "another long password").await?;
     typed("once", "another long password").await?;
-    wide.page.execute("window.scrollTo(0, 0)", vec![]).await?;
+    wide.page
+        .execute("document.activeElement.blur(); document.querySelector('textarea').scrollTo(0, 0); scrollTo(0, 0)", vec![])
+        .await?;
     keep("door.png", wide.picture().await?)?;
     new.stop_service().await?;
     Ok(fs::remove_dir_all(&new.options.folder)?)

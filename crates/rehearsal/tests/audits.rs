@@ -26,7 +26,7 @@ async fn proven(count: usize, settings: &str) -> World {
             .unwrap();
     }
     device.json(&["backup"]).await.unwrap();
-    w.keeper.wait_until_proven(120).await.unwrap();
+    w.keeper.wait_until_proven(120 + count as u64 / 5).await.unwrap();
     w
 }
 
@@ -237,6 +237,8 @@ async fn a_drill_proves_what_it_says_and_leaves_nothing_behind() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_campaign_of_rot_and_loss_is_found_and_healed_where_anything_good_is_left() {
     let count: usize = std::env::var("CAMPAIGN_ORIGINALS").ok().and_then(|n| n.parse().ok()).unwrap_or(150);
+    // Bounded, and long enough for a campaign of thousands.
+    let patience = 120 + count as u64 / 5;
     let w = proven(count, "").await;
     let (before, files) = (digests(&w), filed(&w));
     let mut rng = Rng::new(11);
@@ -250,7 +252,7 @@ async fn a_campaign_of_rot_and_loss_is_found_and_healed_where_anything_good_is_l
     assert!(away > 0 && !at_home.is_empty());
     // Home first, so that what is good in the store heals it; then the store.
     w.check(false, "reading").await;
-    wait_for("home to be healed as far as it can be", 120, async || {
+    wait_for("home to be healed as far as it can be", patience, async || {
         let work = w.keeper.ask(Method::GET, "api/work", None).await?;
         let busy = work["kinds"].as_array().is_some_and(|k| {
             k.iter().any(|k| {
@@ -264,7 +266,7 @@ async fn a_campaign_of_rot_and_loss_is_found_and_healed_where_anything_good_is_l
     .unwrap();
     w.check(true, "listing").await;
     w.check(true, "reading").await;
-    let faults = wait_for("everything to end", 120, async || {
+    let faults = wait_for("everything to end", patience, async || {
         let work = w.keeper.ask(Method::GET, "api/work", None).await?;
         let done = work["faults"].as_array().is_some_and(|f| f.iter().all(|f| f["due"].is_null()));
         let store = w.keeper.store().await?;

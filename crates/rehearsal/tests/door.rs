@@ -206,9 +206,17 @@ async fn a_bringing_back_that_is_cut_off_goes_on_and_nothing_else_is_made() {
     .unwrap();
     assert_eq!((&door["state"], &door["begun"]), (&json!("open"), &json!(false)), "{door}");
 
-    // Killed while the ledger is read.
-    w.house.store.set_faults(Faults { latency_ms: 700, ..Faults::default() });
+    // Killed while the ledger is read, and somebody watches.
+    w.house.store.set_faults(Faults { latency_ms: 3000, ..Faults::default() });
     assert_eq!(back(&w.house, &code).await.0, 202);
+    let browser = Browser::start(375, 812).await.unwrap();
+    browser.page.goto(w.house.http.as_str()).await.unwrap();
+    browser.wait("input[name=code]").await.unwrap();
+    browser.page.find(Locator::Css("input[name=code]")).await.unwrap().send_keys(&code).await.unwrap();
+    browser.click("Go on").await.unwrap();
+    browser.wait_for_text("The household is coming back.").await.unwrap();
+    let over = browser.page.execute("return document.documentElement.scrollWidth - innerWidth", vec![]).await.unwrap();
+    assert!(over.as_i64().unwrap() <= 0, "{over} pixels too wide for a phone");
     assert_eq!(back(&w.house, &code).await.0, 400, "one at a time");
     wait_for("the ledger to be read", 60, async || {
         let told = view(&w.house, &code).await["told"].to_string();
@@ -220,9 +228,12 @@ async fn a_bringing_back_that_is_cut_off_goes_on_and_nothing_else_is_made() {
     w.house.kill_service();
     assert!(w.folder.path().join("data/rebuilding").exists());
 
-    // The next start does not show half a house, and makes no other one in its place.
+    // The next start does not show half a house, and makes no other one in its place. Somebody who watched is told, and asked for the
+    // new code.
+    browser.wait_for_text("The service does not answer.").await.unwrap();
     w.house.store.set_faults(Faults::default());
     let code = w.house.start_at_door().await.unwrap();
+    browser.wait_for_text("The service was started again.").await.unwrap();
     assert_eq!(view(&w.house, &code).await["begun"], true);
     let other = json!({ "household": "Another", "keeper": "Juno", "password": "weir at the mill", "accept_place": true });
     let (status, problem) = knock(&w.house, Method::POST, "api/door/household", &code, Some(other)).await;

@@ -91,7 +91,7 @@ impl World {
     pub async fn check(&self, store: bool, kind: &str) -> Value {
         let store = if store { json!(self.keeper.store().await.unwrap().id) } else { Value::Null };
         self.keeper.ask(Method::POST, "api/checks", Some(json!({ "store": store, "kind": kind }))).await.unwrap();
-        wait_for("the check to end", 90, async || {
+        wait_for("the check to end", 600, async || {
             let checks = self.keeper.ask(Method::GET, "api/checks", None).await?;
             let all = checks["checks"].as_array().ok_or("no checks")?;
             let this = all.iter().find(|c| c["store"] == store && c["kind"] == kind).ok_or("no such check")?;
