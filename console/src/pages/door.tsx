@@ -66,7 +66,7 @@ function Inside({ code, leave, onLost }: { code: string; leave: () => void; onLo
       if (view.state === "open") setBegun(false);
       return view;
     },
-    refetchInterval: (q) => (begun || q.state.data?.state === "busy" ? 700 : false),
+    refetchInterval: (q) => (q.state.error?.kind !== "not-found" && (begun || q.state.data?.state === "busy") ? 700 : false),
     retry: false,
   });
   // Only the service behind the door says that there is none; one that does not answer may have been killed.
@@ -94,7 +94,7 @@ function Under({ told, away, through, leave }: { told: string[]; away: boolean; 
   });
   return (
     <>
-      <h1 className="m-0 text-[29px] leading-tight">{through ? "The house is there." : told.length > 0 ? "The household is coming back." : "The household is being made."}</h1>
+      <h1 className="m-0 text-[29px] leading-tight">{through ? "The house is ready." : told.length > 0 ? "The household is coming back." : "The household is being made."}</h1>
       <p className="mt-2 mb-5 max-w-[60ch] text-[17px] text-soft">
         {through
           ? told.length > 0

@@ -167,7 +167,7 @@ async fn the_house_is_gone_and_is_brought_back_in_the_browser() {
     field("kit").await.clear().await.unwrap();
     field("kit").await.send_keys(&kit).await.unwrap();
     browser.click("Bring the household back").await.unwrap();
-    browser.wait_for_text("The house is there.").await.unwrap();
+    browser.wait_for_text("The house is ready.").await.unwrap();
     browser.wait_for_text("8 originals of Juno").await.unwrap();
     wait_for("the way in", 30, async || {
         let ready = browser.page.find(Locator::XPath("//button[.='Sign in']")).await;
