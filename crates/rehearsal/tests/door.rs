@@ -188,6 +188,30 @@ async fn the_house_is_gone_and_is_brought_back_in_the_browser() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_kit_whose_store_has_no_ledger_any_more_leaves_nothing_behind() {
+    let (mut w, kit) = lost(2).await;
+    fs::remove_dir_all(w.house.store_folder().join("ledger")).unwrap();
+    let code = w.house.start_at_door().await.unwrap();
+    let form = json!({ "kit": kit, "password": "another long password", "accept_place": true });
+    assert_eq!(knock(&w.house, Method::POST, "api/door/kit", &code, Some(form)).await.0, 202);
+    let door = wait_for("the failure", 60, async || {
+        let door = knock(&w.house, Method::GET, "api/door", &code, None).await.1;
+        Ok(door["failed"].is_string().then_some(door))
+    })
+    .await
+    .unwrap();
+    assert!(door["failed"].as_str().unwrap().contains("no store had a ledger"), "{door}");
+    // Another household may live here, with a key of its own: not with one that is on somebody's sheet.
+    let data = w.folder.path().join("data");
+    assert!(!data.join("household.key").exists() && !data.join("rebuilding").exists());
+    let other = json!({ "household": "Mill House", "keeper": "Juno", "password": "another long password", "accept_place": true });
+    assert_eq!(knock(&w.house, Method::POST, "api/door/household", &code, Some(other)).await.0, 201);
+    behind(&mut w).await;
+    let secret = kit.lines().find_map(|l| l.strip_prefix("Key: ")).unwrap();
+    assert!(!fs::read_to_string(data.join("household.key")).unwrap().contains(secret));
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_bringing_back_that_is_cut_off_goes_on_and_nothing_else_is_made() {
     let (mut w, kit) = lost(5).await;
     let code = w.house.start_at_door().await.unwrap();

@@ -152,7 +152,7 @@ pub(crate) async fn rebuild(settings: &Settings, catalog: &Catalog, source: &Sou
     if stores.is_empty() {
         return Err(why_not);
     }
-    keep_key(settings, &source.own)?;
+    let new_key = keep_key(settings, &source.own)?;
     let secrets = keys::own(&settings.own_key_file()).map_err(stop("make the server's own key"))?.into();
     fs::create_dir_all(&settings.library).map_err(stop("make the library's folder"))?;
     // Nobody else may use it, and what is missing in a library that is not mounted would be fetched for nothing.
@@ -167,8 +167,13 @@ pub(crate) async fn rebuild(settings: &Settings, catalog: &Catalog, source: &Sou
     }
     let result = fill(catalog, &library, &known, stores, &source.password, tell).await;
     let _ = fs::remove_dir_all(scratch);
-    if (result.is_ok() || there().await?.is_none()) && is_unfinished(settings) {
+    let nothing = result.is_err() && there().await?.is_none();
+    if (result.is_ok() || nothing) && is_unfinished(settings) {
         fs::remove_file(marker(settings)).map_err(stop("write to the data folder"))?;
+    }
+    if nothing && new_key {
+        // A household that is made here instead gets a key of its own.
+        fs::remove_file(settings.key_file()).map_err(stop("forget the kit's key"))?;
     }
     result
 }
@@ -183,21 +188,22 @@ struct Known {
     scratch: PathBuf,
 }
 
-/// The household's keys, before anything is written that needs them.
-fn keep_key(settings: &Settings, own: &[Identity]) -> Result<(), Stop> {
+/// The household's keys, before anything is written that needs them. Whether they are new here.
+fn keep_key(settings: &Settings, own: &[Identity]) -> Result<bool, Stop> {
     let key_file = settings.key_file();
     fs::create_dir_all(&settings.data_folder).map_err(stop("make the data folder"))?;
     match keys::read_file(&key_file) {
-        Ok(there) if there.first().map(Identity::recipient) == own.first().map(Identity::recipient) => Ok(()),
+        Ok(there) if there.first().map(Identity::recipient) == own.first().map(Identity::recipient) => return Ok(false),
         Ok(there) if !there.is_empty() => {
-            Err((exit::REFUSED, format!("{} holds another household's key; choose an empty data folder", key_file.display())))
+            let why = format!("{} holds another household's key; choose an empty data folder", key_file.display());
+            return Err((exit::REFUSED, why));
         }
-        Ok(_) => keys::write_file(&key_file, own).map_err(stop("write the household's key")),
-        Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
-            keys::write_file(&key_file, own).map_err(stop("write the household's key"))
-        }
-        Err(e) => Err(stop("look at the household's key")(e)),
+        Ok(_) => {}
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => {}
+        Err(e) => return Err(stop("look at the household's key")(e)),
     }
+    keys::write_file(&key_file, own).map_err(stop("write the household's key"))?;
+    Ok(true)
 }
 
 async fn fill(
@@ -209,9 +215,19 @@ async fn fill(
     tell: &Tell,
 ) -> Result<u8, Stop> {
     let (mut code, mut known) = (exit::DONE, BTreeMap::new());
+    let mut why_not = (exit::REFUSED, "no store had a ledger that can be used".to_owned());
     for (address, replica) in stores {
         tell("  Reading its ledger …".to_owned());
-        let (ledger, bad) = replica.read_ledger(&with.scratch).await.map_err(|e| said(&e))?;
+        let (ledger, bad) = match replica.read_ledger(&with.scratch).await.map_err(|e| said(&e)) {
+            Ok(read) => read,
+            // What another try would not change must not keep the other stores' from coming back.
+            Err(stop) if stop.0 == exit::REFUSED => {
+                tell(format!("  {}", stop.1));
+                (code, why_not) = (exit::PARTLY, stop);
+                continue;
+            }
+            Err(stop) => return Err(stop),
+        };
         for segment in &bad {
             tell(format!("  A part of the ledger cannot be used, {}: {}", segment.name, segment.why));
             code = exit::PARTLY;
@@ -247,7 +263,7 @@ async fn fill(
         known.extend(ledger.people);
     }
     if known.is_empty() {
-        return Err((exit::REFUSED, "no store had a ledger that can be used".to_owned()));
+        return Err(why_not);
     }
     let strays = strays(catalog, library).await?;
     if strays > 0 {
