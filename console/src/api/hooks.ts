@@ -54,7 +54,9 @@ export const useStores = () => useQuery<Store[], Failure>({ queryKey: keys.store
 export const useChecks = () => useQuery<Schemas["Checks"], Failure>({ queryKey: keys.checks, queryFn: () => ask("/api/checks") });
 export const useHistory = () => useQuery<Schemas["History"], Failure>({ queryKey: keys.history, queryFn: () => ask("/api/history"), staleTime: 60_000 });
 export const useKey = () => useQuery<Schemas["HouseKey"], Failure>({ queryKey: keys.key, queryFn: () => ask("/api/key") });
-export const useWork = (enabled: boolean) => useQuery<Schemas["Work"], Failure>({ queryKey: keys.work, queryFn: () => ask("/api/work"), enabled });
+/** `faults`: at most so many of what failed. */
+export const useWork = (enabled: boolean, faults = 100) =>
+  useQuery<Schemas["Work"], Failure>({ queryKey: [...keys.work, "faults", faults], queryFn: () => ask(`/api/work?faults=${faults}`), enabled, placeholderData: keepPreviousData });
 export const useRecord = (enabled: boolean) =>
   useQuery<Schemas["RecordLine"][], Failure>({ queryKey: keys.record, queryFn: () => ask("/api/record"), enabled });
 

@@ -3327,8 +3327,13 @@ export interface components {
         };
         /** @description All background work. */
         Work: {
-            /** @description At most a hundred faults, worst first. */
+            /** @description Faults, worst first: at most as many as were asked for. */
             faults: components["schemas"]["WorkFault"][];
+            /**
+             * Format: int64
+             * @description How many there are in all.
+             */
+            faults_in_all: number;
             /** @description In numbers. */
             kinds: components["schemas"]["WorkKind"][];
         };
@@ -5105,7 +5110,10 @@ export interface operations {
     };
     list_work: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description At most so many faults: 100 if it is not said, up to 10,000. */
+                faults?: number | null;
+            };
             header?: never;
             path?: never;
             cookie?: never;

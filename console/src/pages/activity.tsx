@@ -170,11 +170,12 @@ const WORK: { [kind: string]: string } = {
 };
 
 function BackgroundWork() {
-  const work = useWork(true);
+  const [most, setMost] = useState(100);
+  const work = useWork(true, most);
   const retry = useDo(() => ask<Schemas["Retried"]>("/api/work/retry", "POST"), [keys.work, keys.overview]);
   if (work.isPending) return <Waiting what="the background work" />;
   if (work.isError) return <Fault failure={work.error} again={() => void work.refetch()} />;
-  const { kinds, faults } = work.data;
+  const { kinds, faults, faults_in_all: all } = work.data;
   if (kinds.length === 0) return <Empty title="Nothing to do">Previews are made, copies are away and read back. New work appears when something arrives.</Empty>;
   return (
     <>
@@ -220,6 +221,16 @@ function BackgroundWork() {
               </li>
             ))}
           </ul>
+          {all > faults.length && (
+            <p className="mt-3 mb-0 flex flex-wrap items-center gap-4 text-soft">
+              {count(faults.length)} of {count(all)} are shown.
+              {most < 10_000 && (
+                <Button onClick={() => setMost(most === 100 ? 1000 : 10_000)} disabled={work.isFetching}>
+                  Show more
+                </Button>
+              )}
+            </p>
+          )}
         </section>
       )}
     </>

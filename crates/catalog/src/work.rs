@@ -390,21 +390,28 @@ impl Catalog {
             .collect())
     }
 
-    /// Work that failed at least once, given up first.
-    pub async fn work_faults(&self) -> Result<Vec<Fault>> {
+    /// Work that failed at least once, given up first: at most so many, and how many there are in all.
+    pub async fn work_faults(&self, most: i64) -> Result<(Vec<Fault>, u64)> {
         let mut c = self.connection().await?;
+        let all: Count = sql_query("SELECT count(*) AS n FROM job WHERE error IS NOT NULL").kept().get_result(&mut c).await?;
         let rows: Vec<FaultRow> = sql_query(
             "SELECT j.id, j.kind, coalesce(o.path, s.name, '') AS about, j.attempts, j.error, CASE WHEN j.gave_up THEN NULL ELSE j.due END AS due
              FROM job j LEFT JOIN original o ON o.id = j.key LEFT JOIN store s ON s.id = j.store
-             WHERE j.error IS NOT NULL ORDER BY j.gave_up DESC, j.due, j.id LIMIT 100",
+             WHERE j.error IS NOT NULL ORDER BY j.gave_up DESC, j.due, j.id LIMIT $1",
         )
+        .bind::<BigInt, _>(most)
         .kept()
         .load(&mut c)
         .await?;
-        Ok(rows
-            .into_iter()
-            .map(|r| Fault { id: r.id, kind: r.kind, about: r.about, attempts: r.attempts, error: r.error, due: r.due })
-            .collect())
+        let faults = rows.into_iter().map(|r| Fault {
+            id: r.id,
+            kind: r.kind,
+            about: r.about,
+            attempts: r.attempts,
+            error: r.error,
+            due: r.due,
+        });
+        Ok((faults.collect(), unsigned(all.n)))
     }
 
     /// Gives failed work another chance, now.

@@ -267,7 +267,7 @@ async fn a_campaign_of_rot_and_loss_is_found_and_healed_where_anything_good_is_l
     w.check(true, "listing").await;
     w.check(true, "reading").await;
     let faults = wait_for("everything to end", patience, async || {
-        let work = w.keeper.ask(Method::GET, "api/work", None).await?;
+        let work = w.keeper.ask(Method::GET, "api/work?faults=10000", None).await?;
         let done = work["faults"].as_array().is_some_and(|f| f.iter().all(|f| f["due"].is_null()));
         let store = w.keeper.store().await?;
         let lost = w.keeper.overview().await?.damaged;
@@ -280,6 +280,10 @@ async fn a_campaign_of_rot_and_loss_is_found_and_healed_where_anything_good_is_l
     let gone: Vec<&Digest> = before.difference(&now).collect();
     assert_eq!(gone.len() as u64, w.keeper.overview().await.unwrap().damaged, "what is not good is counted");
     assert_eq!(named.len(), gone.len(), "and named, each of them: {named:?}");
+    let one = w.keeper.ask(Method::GET, "api/work?faults=1", None).await.unwrap();
+    let shown = one["faults"].as_array().unwrap().len();
+    let all = faults.as_array().unwrap().len();
+    assert_eq!((shown, &one["faults_in_all"]), (all.min(1), &json!(all)), "a short list says that it is one");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -41,8 +41,10 @@ pub struct WorkFault {
 pub struct Work {
     /// In numbers.
     pub kinds: Vec<WorkKind>,
-    /// At most a hundred faults, worst first.
+    /// Faults, worst first: at most as many as were asked for.
     pub faults: Vec<WorkFault>,
+    /// How many there are in all.
+    pub faults_in_all: u64,
 }
 
 /// How many were given another chance.

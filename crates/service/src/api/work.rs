@@ -1,16 +1,25 @@
 //! Background work and the append-only record.
 
 use actix_web::{get, post, web};
+use serde::Deserialize;
+use utoipa::IntoParams;
 use ypogeion_wire::work::{LiveEvent, RecordLine, Retried, Work, WorkFault, WorkKind};
 
 use crate::{app::App, failure::Answer};
 
+/// How much is told.
+#[derive(Deserialize, IntoParams)]
+pub struct WorkQuery {
+    /// At most so many faults: 100 if it is not said, up to 10,000.
+    faults: Option<u16>,
+}
+
 /// Background work in numbers, and what failed.
-#[utoipa::path(responses((status = 200, body = Work)))]
+#[utoipa::path(params(WorkQuery), responses((status = 200, body = Work)))]
 #[get("/api/work")]
-pub async fn list_work(app: web::Data<App>) -> Answer<web::Json<Work>> {
+pub async fn list_work(app: web::Data<App>, query: web::Query<WorkQuery>) -> Answer<web::Json<Work>> {
     let kinds = app.catalog.work_numbers(app.now()).await?;
-    let faults = app.catalog.work_faults().await?;
+    let (faults, faults_in_all) = app.catalog.work_faults(query.faults.unwrap_or(100).min(10_000).into()).await?;
     Ok(web::Json(Work {
         kinds: kinds
             .into_iter()
@@ -26,6 +35,7 @@ pub async fn list_work(app: web::Data<App>) -> Answer<web::Json<Work>> {
             .into_iter()
             .map(|f| WorkFault { id: f.id, kind: f.kind, about: f.about, attempts: f.attempts, error: f.error, due: f.due })
             .collect(),
+        faults_in_all,
     }))
 }
 
