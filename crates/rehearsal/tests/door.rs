@@ -267,4 +267,12 @@ async fn a_bringing_back_that_is_cut_off_goes_on_and_nothing_else_is_made() {
     w.keeper.wait_until_proven(60).await.unwrap();
     assert_eq!(originals_below(&w.house.library()).unwrap().len(), 5);
     assert!(!w.folder.path().join("data/rebuilding").exists());
+
+    // Cut off after the members were written, and given another password then: the one that was typed last is the keeper's.
+    w.house.stop_service().await.unwrap();
+    fs::write(w.folder.path().join("data/rebuilding"), "").unwrap();
+    let code = w.house.start_at_door().await.unwrap();
+    let last = json!({ "kit": kit, "password": "a third long password", "accept_place": true });
+    assert_eq!(knock(&w.house, Method::POST, "api/door/kit", &code, Some(last)).await.0, 202);
+    wait_for("the last password", 30, async || Ok(w.house.sign_in("Juno", "a third long password").await.ok())).await.unwrap();
 }

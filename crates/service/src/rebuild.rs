@@ -159,12 +159,12 @@ pub(crate) async fn rebuild(settings: &Settings, catalog: &Catalog, source: &Sou
     let library = Library::open(&settings.library).map_err(stop("open the library"))?;
     let recipients: Vec<String> = source.own.iter().map(Identity::recipient).collect();
     let scratch = settings.data_folder.join("rebuild");
-    let known = Known { secrets, recipients, scratch: scratch.clone() };
     let there = async || catalog.household().await.map_err(stop("read the household"));
     if there().await?.is_none() {
         // Killed from here on, the service does not start with a part of a household. One that is there already is whole.
         write_private(&marker(settings), b"").map_err(stop("write to the data folder"))?;
     }
+    let known = Known { secrets, recipients, scratch: scratch.clone(), unfinished: is_unfinished(settings) };
     let result = fill(catalog, &library, &known, stores, &source.password, tell).await;
     let _ = fs::remove_dir_all(scratch);
     let nothing = result.is_err() && there().await?.is_none();
@@ -186,6 +186,8 @@ struct Known {
     recipients: Vec<String>,
     /// For what is read of ledgers.
     scratch: PathBuf,
+    /// What is there already is from an attempt that was cut off, or from none.
+    unfinished: bool,
 }
 
 /// The household's keys, before anything is written that needs them. Whether they are new here.
@@ -243,7 +245,7 @@ async fn fill(
             name_key: NameKey::parse(&told.name_key)
                 .ok_or((exit::REFUSED, "the ledger's key for names cannot be used".to_owned()))?,
         };
-        household_and_people(catalog, &household, &ledger, password).await?;
+        household_and_people(catalog, &household, &ledger, password, with.unfinished).await?;
         catalog.rebuild_keys(&with.recipients, Utc::now()).await.map_err(stop("write the household's keys"))?;
         let lost = originals(catalog, &address, &replica, &with.secrets, &ledger, tell).await?;
         tell(format!(
@@ -275,7 +277,13 @@ async fn fill(
     Ok(code)
 }
 
-async fn household_and_people(catalog: &Catalog, household: &Household, ledger: &Ledger, password: &str) -> Result<(), Stop> {
+async fn household_and_people(
+    catalog: &Catalog,
+    household: &Household,
+    ledger: &Ledger,
+    password: &str,
+    unfinished: bool,
+) -> Result<(), Stop> {
     let now = Utc::now();
     match catalog.create_household(household, now).await {
         Ok(()) => {}
@@ -311,7 +319,12 @@ async fn household_and_people(catalog: &Catalog, household: &Household, ledger: 
             soft_quota: p.soft_quota,
         };
         match catalog.add_person(&person, now).await {
-            Ok(()) | Err(CatalogError::Taken) => {}
+            Ok(()) => {}
+            // The attempt that was cut off may have been given another password than this one.
+            Err(CatalogError::Taken) if unfinished && role == Role::Keeper => {
+                catalog.change_person(p.id, None, None, Some(password)).await.map_err(stop("write the members"))?;
+            }
+            Err(CatalogError::Taken) => {}
             Err(e) => return Err(stop("write the members")(e)),
         }
     }
