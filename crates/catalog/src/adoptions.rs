@@ -9,7 +9,7 @@ use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, PersonId};
 
-use crate::{Catalog, CatalogError, Keep, Result, signed, unsigned};
+use crate::{Catalog, CatalogError, Keep, Result, signed, unsigned, work::Kind};
 
 /// An adoption, and how far it has come.
 #[derive(Clone, Debug)]
@@ -228,7 +228,7 @@ impl Catalog {
         .execute(&mut c)
         .await?;
         drop(c);
-        self.work_added();
+        self.work_added(&[Kind::Adopt]);
         Ok(())
     }
 
@@ -297,7 +297,7 @@ impl Catalog {
         .execute(&mut c)
         .await?;
         drop(c);
-        self.work_added();
+        self.work_added(&[Kind::Adopt]);
         Ok(n > 0)
     }
 

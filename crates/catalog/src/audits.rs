@@ -219,7 +219,7 @@ impl Catalog {
         .kept()
         .execute(&mut c)
         .await?;
-        self.work_added();
+        self.work_added(&Kind::ALL);
         Ok(())
     }
 
@@ -250,7 +250,7 @@ impl Catalog {
             Ok::<_, CatalogError>(())
         })
         .await?;
-        self.work_added();
+        self.work_added(&Kind::ALL);
         Ok(())
     }
 
@@ -474,7 +474,7 @@ impl Catalog {
         .kept()
         .execute(&mut c)
         .await?;
-        self.work_added();
+        self.work_added(&[Kind::Prove]);
         Ok(())
     }
 

@@ -8,7 +8,7 @@ use diesel::{
 use diesel_async::RunQueryDsl;
 use ypogeion_core::{Digest, OriginalId, filing::FiledPath};
 
-use crate::{Catalog, Count, Keep, Result, devices::digest_of, signed, unsigned};
+use crate::{Catalog, Count, Keep, Result, devices::digest_of, signed, unsigned, work::Kind};
 
 /// A file that was made from an original.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -97,7 +97,7 @@ impl Catalog {
         .execute(&mut c)
         .await?;
         drop(c);
-        self.work_added();
+        self.work_added(&[Kind::Derive]);
         Ok(n as u64)
     }
 
@@ -116,7 +116,7 @@ impl Catalog {
         .await?;
         drop(c);
         if n > 0 {
-            self.work_added();
+            self.work_added(&[Kind::Derive]);
         }
         Ok(())
     }

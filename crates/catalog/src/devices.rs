@@ -233,14 +233,11 @@ struct ItemRow {
     proven_at: Option<DateTime<Utc>>,
 }
 
-/// The good copy at home of what a sighting `g` of a device `d` names, as a table `t` with its `original`, to be joined `ON true`.
-///
-/// Two look-ups by unique index for each sighting, whatever the planner thinks (it joins nothing below `OFFSET 0`, and nothing into a
-/// scalar): in a young database it takes every table for nearly empty, and would go through all standings for each sighting.
+/// The good copy at home of what a sighting `g` of a device `d` names, as a table `t` with its `original`, to be joined to them.
 pub(crate) fn at_home(place: &str) -> String {
     format!(
-        "LATERAL (SELECT o.id AS original FROM living o WHERE o.person = d.person AND o.digest = g.digest
-                  AND (SELECT s.good FROM standing s WHERE s.original = o.id AND s.place = {place}) OFFSET 0) t"
+        "(SELECT o.id AS original, o.person, o.digest FROM living o JOIN standing s ON s.original = o.id AND s.place = {place} AND s.good) t
+         ON t.person = d.person AND t.digest = g.digest"
     )
 }
 
@@ -380,25 +377,35 @@ impl Catalog {
 
     /// The devices of one member, or of all, or one of them; oldest first.
     pub async fn devices(&self, person: Option<PersonId>, only: Option<DeviceId>, now: DateTime<Utc>) -> Result<Vec<DeviceView>> {
+        // A statement for each question: a plan for all of them would expect next to nothing, and look each file up by itself.
+        let which = match (person, only) {
+            (None, None) => "true",
+            (Some(_), None) => "d.person = $1",
+            (None, Some(_)) => "d.id = $2",
+            (Some(_), Some(_)) => "d.person = $1 AND d.id = $2",
+        };
         let mut c = self.connection().await?;
+        // One pass over what all of them name, not one for each: whoever has much has several devices.
         let rows: Vec<DeviceRow> = sql_query(format!(
-            "SELECT d.id, d.person, p.name AS person_name, d.name, d.kind, d.client, d.paired_at, d.revoked_at, d.seen_at,
-                    (SELECT max(ended_at) FROM run WHERE device = d.id AND failed = 0 AND halted IS NULL) AS complete_at,
-                    s.offered, s.home, s.waiting, s.waiting_bytes,
-                    EXISTS (SELECT 1 FROM run WHERE device = d.id AND ended_at IS NULL AND reported_at > $3 - interval '2 minutes') AS sending,
-                    d.waiting_for, i.in_sources, i.partial
-             FROM device d JOIN person p ON p.id = d.person,
-             LATERAL (
-                 SELECT count(*) FILTER (WHERE g.removed_at IS NULL) AS offered, count(t.original) FILTER (WHERE g.removed_at IS NULL) AS home,
+            "WITH tally AS (
+                 SELECT g.device, count(*) FILTER (WHERE g.removed_at IS NULL) AS offered,
+                        count(t.original) FILTER (WHERE g.removed_at IS NULL) AS home,
                         count(*) FILTER (WHERE t.original IS NULL AND g.refused IS NULL) AS waiting,
                         coalesce(sum(g.size) FILTER (WHERE t.original IS NULL AND g.refused IS NULL), 0)::bigint AS waiting_bytes
-                 FROM sighting g LEFT JOIN {} ON true
-                 WHERE g.device = d.id
-             ) s, LATERAL (
+                 FROM sighting g JOIN device d ON d.id = g.device LEFT JOIN {} WHERE {which}
+                 GROUP BY g.device
+             )
+             SELECT d.id, d.person, p.name AS person_name, d.name, d.kind, d.client, d.paired_at, d.revoked_at, d.seen_at,
+                    (SELECT max(ended_at) FROM run WHERE device = d.id AND failed = 0 AND halted IS NULL) AS complete_at,
+                    coalesce(s.offered, 0) AS offered, coalesce(s.home, 0) AS home, coalesce(s.waiting, 0) AS waiting,
+                    coalesce(s.waiting_bytes, 0) AS waiting_bytes,
+                    EXISTS (SELECT 1 FROM run WHERE device = d.id AND ended_at IS NULL AND reported_at > $3 - interval '2 minutes') AS sending,
+                    d.waiting_for, i.in_sources, i.partial
+             FROM device d JOIN person p ON p.id = d.person LEFT JOIN tally s ON s.device = d.id, LATERAL (
                  SELECT coalesce(sum(files), 0)::bigint AS in_sources, coalesce(bool_or(selection_only OR rule <> 'everything'), false) AS partial
                  FROM device_source WHERE device = d.id
              ) i
-             WHERE ($1 IS NULL OR d.person = $1) AND ($2 IS NULL OR d.id = $2)
+             WHERE {which}
              ORDER BY d.revoked_at IS NOT NULL, d.paired_at, d.id",
             at_home("$4")
         ))
@@ -490,6 +497,7 @@ impl Catalog {
         .kept()
         .execute(&mut c)
         .await?;
+        self.grew(sightings.len());
         Ok(())
     }
 

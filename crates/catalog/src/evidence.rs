@@ -12,7 +12,7 @@ use ypogeion_core::{
     layers::{Act, Observation, Outcome, Place, Standing},
 };
 
-use crate::{Catalog, Keep, Result, devices::digest_of};
+use crate::{Catalog, Keep, Result, devices::digest_of, work::Kind};
 
 /// How the home disk is written in a `place` column.
 pub const HOME: Uuid = Uuid::nil();
@@ -67,7 +67,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let good = c.transaction(async |c| observe_in(c, original, expected, seen).await).await?;
         if !good {
-            self.work_added();
+            self.work_added(&[Kind::Heal]);
         }
         Ok(())
     }
@@ -77,7 +77,7 @@ impl Catalog {
         let mut c = self.soft_connection().await?;
         let good = c.transaction(async |c| observe_in(c, original, expected, seen).await).await?;
         if !good {
-            self.work_added();
+            self.work_added(&[Kind::Heal]);
         }
         Ok(())
     }

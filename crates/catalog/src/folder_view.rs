@@ -12,7 +12,7 @@ use diesel_async::{AsyncConnection, RunQueryDsl};
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, Digest, OriginalId, UploadId, name::source_name, shot};
 
-use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of, unsigned};
+use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of, unsigned, work::Kind};
 
 /// A folder or a file in a device's tree.
 #[derive(Clone, Debug)]
@@ -319,7 +319,7 @@ impl Catalog {
             Ok::<_, CatalogError>(())
         })
         .await?;
-        self.work_added();
+        self.work_added(&[Kind::Group, Kind::Refile]);
         Ok(())
     }
 }

@@ -22,6 +22,7 @@ use crate::{
     numbers::Amount,
     shots::lock_shots,
     unsigned,
+    work::Kind,
 };
 
 /// Something in holding, as its member sees it.
@@ -258,7 +259,7 @@ impl Catalog {
                 Ok::<_, CatalogError>(ids)
             })
             .await?;
-        self.work_added();
+        self.work_added(&Kind::ALL);
         Ok(held.into_iter().map(OriginalId).collect())
     }
 
@@ -332,7 +333,7 @@ impl Catalog {
                 Ok::<_, CatalogError>(ids)
             })
             .await?;
-        self.work_added();
+        self.work_added(&Kind::ALL);
         Ok(back.into_iter().map(OriginalId).collect())
     }
 
@@ -392,7 +393,7 @@ impl Catalog {
                 Ok::<_, CatalogError>(true)
             })
             .await?;
-        self.work_added();
+        self.work_added(&Kind::ALL);
         Ok(back)
     }
 
@@ -432,7 +433,7 @@ impl Catalog {
         .get_result(&mut c)
         .await?;
         look_at_holding(&mut c, now).await?;
-        self.work_added();
+        self.work_added(&Kind::ALL);
         Ok(unsigned(row.n))
     }
 
@@ -450,7 +451,7 @@ impl Catalog {
         .get_result(&mut c)
         .await?;
         look_at_holding(&mut c, now).await?;
-        self.work_added();
+        self.work_added(&Kind::ALL);
         Ok(unsigned(row.n))
     }
 
@@ -521,7 +522,7 @@ impl Catalog {
                 Ok::<_, CatalogError>(whole.len() as u64)
             })
             .await?;
-        self.work_added();
+        self.work_added(&Kind::ALL);
         Ok(gone)
     }
 

@@ -154,7 +154,7 @@ impl Catalog {
                     count(g.removed_at) AS cleared
              FROM device_source s JOIN device d ON d.id = s.device
              LEFT JOIN sighting g ON g.device = s.device AND g.source = s.name
-             LEFT JOIN {} ON true
+             LEFT JOIN {}
              WHERE s.device = $1 AND ($2 IS NULL OR d.person = $2)
              GROUP BY s.name, s.files, s.bytes, s.left_out, s.rule, s.selection_only, s.told_at ORDER BY s.name",
             at_home("$3")

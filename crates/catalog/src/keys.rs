@@ -8,7 +8,7 @@ use diesel::{
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use ypogeion_core::{Digest, StoreId, ledger::ObjectRecord};
 
-use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of, signed, unsigned};
+use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of, signed, unsigned, work::Kind};
 
 /// A public half of a key of the household.
 #[derive(Clone, Debug, QueryableByName)]
@@ -132,7 +132,7 @@ impl Catalog {
             Ok::<_, CatalogError>(())
         })
         .await?;
-        self.work_added();
+        self.work_added(&Kind::ALL);
         Ok(())
     }
 
@@ -171,7 +171,7 @@ impl Catalog {
             raise_epoch(c, now).await
         })
         .await?;
-        self.work_added();
+        self.work_added(&Kind::ALL);
         Ok(())
     }
 
@@ -196,7 +196,7 @@ impl Catalog {
                 Ok::<_, CatalogError>(row.name)
             })
             .await?;
-        self.work_added();
+        self.work_added(&Kind::ALL);
         Ok(name)
     }
 
@@ -326,7 +326,7 @@ impl Catalog {
             Ok::<_, CatalogError>(())
         })
         .await?;
-        self.work_added();
+        self.work_added(&[Kind::Ledger]);
         Ok(())
     }
 

@@ -1,7 +1,7 @@
 //! The catalogue: PostgreSQL through Diesel.
 //!
 //! [`Catalog`] is the one door. Its methods are grouped by what they are about: [`people`], [`devices`], [`inventories`], [`uploads`],
-//! [`originals`], [`shots`], [`derived`], [`refilings`], [`clearances`], [`folder_view`], [`adoptions`], [`evidence`], [`audits`], [`stores`], [`copies`], [`keys`], [`work`], [`runs`], [`numbers`], [`history`]. [`cluster`] keeps a private PostgreSQL when
+//! [`originals`], [`shots`], [`derived`], [`refilings`], [`clearances`], [`folder_view`], [`adoptions`], [`evidence`], [`audits`], [`stores`], [`copies`], [`keys`], [`work`], [`runs`], [`numbers`], [`history`]; [`growth`] keeps what the planner knows of them up to date. [`cluster`] keeps a private PostgreSQL when
 //! the keeper has none. Rows become domain types before they leave this crate; what must be true together is one
 //! statement or one transaction.
 
@@ -14,6 +14,7 @@ pub mod derived;
 pub mod devices;
 pub mod evidence;
 pub mod folder_view;
+pub mod growth;
 pub mod history;
 pub mod holding;
 pub mod inventories;
@@ -29,7 +30,13 @@ pub mod stores;
 pub mod uploads;
 pub mod work;
 
-use std::sync::Arc;
+use std::{
+    sync::{
+        Arc,
+        atomic::{AtomicU32, Ordering},
+    },
+    time::Duration,
+};
 
 use chrono::{DateTime, Utc};
 use diesel::{
@@ -41,16 +48,21 @@ use diesel::{
 };
 use diesel_async::{
     AsyncConnection, AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl,
-    pooled_connection::{AsyncDieselConnectionManager, deadpool},
+    pooled_connection::{AsyncDieselConnectionManager, ManagerConfig, PoolError, PoolableConnection, RecyclingMethod, deadpool},
 };
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 use tokio::sync::Notify;
+
+use growth::Growth;
+use work::Kind;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
 const CONNECTIONS: usize = 12;
 const SOFT_CONNECTIONS: usize = 6;
 /// Notices of new work are gathered for this long: PostgreSQL lets only one transaction that notifies commit at a time.
-const GATHER: std::time::Duration = std::time::Duration::from_millis(50);
+const GATHER: Duration = Duration::from_millis(50);
+/// A connection that was used a moment ago is there; one that rested for longer is asked first.
+const FRESH: Duration = Duration::from_secs(1);
 
 /// A statement that the server parses and plans once for a connection and then keeps. Diesel keeps no statement made from
 /// text, because it cannot know how many there will be; here, they are all written in this crate.
@@ -90,8 +102,17 @@ impl<Q> Query for Kept<Q> {
 pub struct Catalog {
     pool: deadpool::Pool<AsyncPgConnection>,
     soft: deadpool::Pool<AsyncPgConnection>,
-    work_added: Arc<Notify>,
+    added: Arc<AddedWork>,
+    growth: Arc<Growth>,
     url: String,
+}
+
+/// Work that was added and that nobody has been told of.
+#[derive(Default)]
+struct AddedWork {
+    /// Its kinds, a bit each.
+    kinds: AtomicU32,
+    told: Notify,
 }
 
 /// Why the catalogue could not answer.
@@ -158,7 +179,7 @@ impl Catalog {
         let pool = pool_of(url, CONNECTIONS)?;
         let separator = if url.contains('?') { '&' } else { '?' };
         let soft = pool_of(&format!("{url}{separator}options=-c%20synchronous_commit%3Doff"), SOFT_CONNECTIONS)?;
-        Ok(Catalog { pool, soft, work_added: Arc::default(), url: url.to_owned() })
+        Ok(Catalog { pool, soft, added: Arc::default(), growth: Arc::default(), url: url.to_owned() })
     }
 
     /// A connection whose commits are not forced to the disk. For what a power cut may take back because it is only done
@@ -168,25 +189,29 @@ impl Catalog {
         self.soft.get().await.map_err(|e| CatalogError::Away(Box::new(e)))
     }
 
-    /// Work was added: whoever listens is told, soon.
-    fn work_added(&self) {
-        self.work_added.notify_one();
+    /// Work of these kinds was added: whoever does it is told, soon.
+    fn work_added(&self, kinds: &[Kind]) {
+        self.added.kinds.fetch_or(kinds.iter().fold(0, |all, kind| all | kind.bit()), Ordering::Relaxed);
+        self.added.told.notify_one();
     }
 
     /// Tells all processes of new work, as long as the future is polled.
     pub async fn tell_of_work(&self) {
         loop {
-            self.work_added.notified().await;
+            self.added.told.notified().await;
             tokio::time::sleep(GATHER).await;
+            let kinds = self.added.kinds.swap(0, Ordering::Relaxed);
+            let words: Vec<&str> = Kind::ALL.into_iter().filter(|k| kinds & k.bit() != 0).map(Kind::word).collect();
             let told = async {
                 let mut c = self.soft_connection().await?;
-                diesel::sql_query("SELECT pg_notify('job', '')").kept().execute(&mut c).await?;
+                diesel::sql_query("SELECT pg_notify('job', $1)").bind::<Text, _>(words.join(" ")).kept().execute(&mut c).await?;
                 Ok::<_, CatalogError>(())
             };
             if told.await.is_err() {
                 // The database is away. Those who listen look for work when it is back.
-                self.work_added.notify_one();
-                tokio::time::sleep(std::time::Duration::from_secs(1)).await;
+                self.added.kinds.fetch_or(kinds, Ordering::Relaxed);
+                self.added.told.notify_one();
+                tokio::time::sleep(Duration::from_secs(1)).await;
             }
         }
     }
@@ -227,8 +252,20 @@ impl Catalog {
 }
 
 fn pool_of(url: &str, size: usize) -> Result<deadpool::Pool<AsyncPgConnection>> {
-    let manager = AsyncDieselConnectionManager::<AsyncPgConnection>::new(url);
-    deadpool::Pool::builder(manager).max_size(size).build().map_err(|e| CatalogError::Away(Box::new(e)))
+    let mut config = ManagerConfig::<AsyncPgConnection>::default();
+    // Whether a connection was closed is known without a question; see `FRESH` for one whose end nobody may have noticed.
+    config.recycling_method = RecyclingMethod::Fast;
+    let manager = AsyncDieselConnectionManager::<AsyncPgConnection>::new_with_config(url, config);
+    let ask = deadpool::Hook::async_fn(|c: &mut AsyncPgConnection, metrics| {
+        let rested = metrics.last_used();
+        Box::pin(async move {
+            if rested < FRESH {
+                return Ok(());
+            }
+            c.ping(&RecyclingMethod::Verified).await.map_err(|e| deadpool::HookError::Backend(PoolError::QueryError(e)))
+        })
+    });
+    deadpool::Pool::builder(manager).max_size(size).pre_recycle(ask).build().map_err(|e| CatalogError::Away(Box::new(e)))
 }
 
 /// One line of the append-only record.

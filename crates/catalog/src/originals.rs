@@ -244,12 +244,13 @@ impl Catalog {
         let mut c = self.connection().await?;
         let midnight = |d: NaiveDate| d.and_time(chrono::NaiveTime::MIN);
         let (after_time, after_id) = after.unzip();
+        // Bounds that are always there: an index can begin at them, whatever the question. What may be missing would only be a filter.
         let rows: Vec<CardRow> = sql_query(
             "SELECT o.id, o.path, o.kind, o.taken_local, o.facts, o.preview, o.placeholder, s.home, s.offsite, s.proven_at, p.company
              FROM (
                  SELECT * FROM living WHERE person = $1 AND shot = id
-                 AND ($2 IS NULL OR taken_local >= $2) AND ($3 IS NULL OR taken_local < $3)
-                 AND ($4 IS NULL OR (taken_local, id) < ($4, $5))
+                 AND taken_local >= coalesce($2, '-infinity'::timestamp) AND taken_local < coalesce($3, 'infinity'::timestamp)
+                 AND (taken_local, id) < (coalesce($4, 'infinity'::timestamp), coalesce($5, 'ffffffff-ffff-ffff-ffff-ffffffffffff'::uuid))
                  ORDER BY taken_local DESC, id DESC LIMIT $7
              ) o, LATERAL (
                  SELECT coalesce(bool_or(s.good) FILTER (WHERE s.place = $6), false) AS home,

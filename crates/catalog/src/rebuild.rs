@@ -19,7 +19,7 @@ use ypogeion_core::{
     shot,
 };
 
-use crate::{Catalog, CatalogError, Keep, Result};
+use crate::{Catalog, CatalogError, Keep, Result, work::Kind};
 
 impl Catalog {
     /// Adds a device of a ledger. It has no token any more and has to be paired again: it is there for its history.
@@ -104,7 +104,9 @@ impl Catalog {
             .await?;
             Ok::<_, CatalogError>(())
         })
-        .await
+        .await?;
+        self.grew(originals.len());
+        Ok(())
     }
 
     /// The ledger of a store goes on after this segment.
@@ -149,7 +151,7 @@ impl Catalog {
         .kept()
         .execute(&mut c)
         .await?;
-        self.work_added();
+        self.work_added(&Kind::ALL);
         Ok(())
     }
 }

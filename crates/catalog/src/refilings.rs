@@ -9,7 +9,7 @@ use diesel_async::{AsyncConnection, RunQueryDsl};
 use uuid::Uuid;
 use ypogeion_core::{Digest, OriginalId, filing::FiledPath};
 
-use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of, evidence::HOME, unsigned};
+use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of, evidence::HOME, unsigned, work::Kind};
 
 /// A re-filing, and how far it has come.
 #[derive(Clone, Debug)]
@@ -219,7 +219,7 @@ impl Catalog {
             Ok::<_, CatalogError>(())
         })
         .await?;
-        self.work_added();
+        self.work_added(&[Kind::Refile]);
         Ok(())
     }
 
@@ -279,7 +279,7 @@ impl Catalog {
                 .kept()
                 .execute(&mut c)
                 .await?;
-            self.work_added();
+            self.work_added(&[Kind::Refile]);
         }
         Ok(n > 0)
     }

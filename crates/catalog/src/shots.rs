@@ -17,7 +17,7 @@ use ypogeion_core::{
     shot::{Part, Piece, Shot, group, place_on_device},
 };
 
-use crate::{Catalog, CatalogError, Count, Keep, Result, devices::digest_of, originals::facts_of, unsigned};
+use crate::{Catalog, CatalogError, Count, Keep, Result, devices::digest_of, originals::facts_of, unsigned, work::Kind};
 
 /// A file of a shot, as it is shown.
 #[derive(Clone, Debug)]
@@ -169,7 +169,7 @@ impl Catalog {
             tell_times(c, &rows, &facts, &shots, zone, now).await
         })
         .await?;
-        self.work_added();
+        self.work_added(&[Kind::Refile]);
         Ok(())
     }
 
@@ -242,7 +242,7 @@ impl Catalog {
             Ok::<_, CatalogError>(unsigned(moved.n))
         })
         .await
-        .inspect(|_| self.work_added())
+        .inspect(|_| self.work_added(&Kind::ALL))
     }
 
     /// Takes a correction back. Twice does no harm. Returns how many originals have their old time again.
@@ -280,7 +280,7 @@ impl Catalog {
             Ok::<_, CatalogError>(unsigned(back.n))
         })
         .await
-        .inspect(|_| self.work_added())
+        .inspect(|_| self.work_added(&Kind::ALL))
     }
 
     /// The corrections of a device's clock, newest first.

@@ -24,6 +24,7 @@ use crate::{
     numbers::Amount,
     originals::OriginalRow,
     signed, unsigned,
+    work::Kind,
 };
 
 /// A store and how it does.
@@ -276,7 +277,7 @@ impl Catalog {
             Ok::<_, CatalogError>(())
         })
         .await?;
-        self.work_added();
+        self.work_added(&Kind::ALL);
         Ok(())
     }
 
@@ -358,7 +359,7 @@ impl Catalog {
             .kept()
             .execute(c)
             .await?;
-        self.work_added();
+        self.work_added(&Kind::ALL);
         Ok(())
     }
 
@@ -568,7 +569,7 @@ impl Catalog {
             Ok::<_, CatalogError>(())
         })
         .await?;
-        self.work_added();
+        self.work_added(&[Kind::Ledger, Kind::Prove]);
         Ok(())
     }
 
@@ -611,7 +612,7 @@ impl Catalog {
             .kept()
             .execute(&mut c)
             .await?;
-        self.work_added();
+        self.work_added(&[Kind::Ledger]);
         Ok(())
     }
 
@@ -638,7 +639,7 @@ impl Catalog {
             Ok::<_, CatalogError>(())
         })
         .await?;
-        self.work_added();
+        self.work_added(&[Kind::Replicate]);
         Ok(())
     }
 

@@ -16,7 +16,7 @@ use ypogeion_core::{
     shot::{self, Part},
 };
 
-use crate::{Catalog, CatalogError, Count, Keep, Result, devices::digest_of, evidence::HOME, signed, unsigned};
+use crate::{Catalog, CatalogError, Count, Keep, Result, devices::digest_of, evidence::HOME, signed, unsigned, work::Kind};
 
 /// An upload.
 #[derive(Clone, Debug)]
@@ -402,7 +402,8 @@ impl Catalog {
                     // Its company may have been committed a moment ago, unseen by the statement above.
                     self.look_for_company(&mut c, OriginalId(row.id), *at).await?;
                 }
-                self.work_added();
+                self.grew(1);
+                self.work_added(&[Kind::Preview, Kind::Replicate, Kind::Derive, Kind::Group]);
                 Ok(row.new.then_some(OriginalId(row.id)))
             }
             None => {

@@ -97,6 +97,11 @@ impl Kind {
         }
     }
 
+    /// Its bit in a set of kinds.
+    pub(crate) fn bit(self) -> u32 {
+        1 << self as u32
+    }
+
     fn from_word(word: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|k| k.word() == word)
     }
@@ -425,20 +430,21 @@ impl Catalog {
         .kept()
         .get_result(&mut c)
         .await?;
-        self.work_added();
+        self.work_added(&Kind::ALL);
         Ok(unsigned(row.n))
     }
 
-    /// Calls `woken` whenever work was added, by whatever process, until the connection ends. The caller listens again.
-    pub async fn listen_for_work(&self, mut woken: impl FnMut()) -> Result<()> {
+    /// Calls `woken` with its kinds whenever work was added, by whatever process, until the connection ends. The caller listens again.
+    pub async fn listen_for_work(&self, mut woken: impl FnMut(&[Kind])) -> Result<()> {
         let mut c = AsyncPgConnection::establish(&self.url).await.map_err(|e| CatalogError::Away(Box::new(e)))?;
         sql_query("LISTEN job").kept().execute(&mut c).await?;
         // Whatever came before the listening began.
-        woken();
+        woken(&Kind::ALL);
         let mut notes = std::pin::pin!(c.notifications_stream());
         while let Some(note) = notes.next().await {
-            note.map_err(CatalogError::from)?;
-            woken();
+            // A word that is not known here is work for a process that knows it.
+            let kinds: Vec<Kind> = note.map_err(CatalogError::from)?.payload.split(' ').filter_map(Kind::from_word).collect();
+            woken(&kinds);
         }
         Ok(())
     }

@@ -173,7 +173,12 @@ impl App {
 
     /// Wakes the background workers of all kinds.
     pub fn wake_workers(&self) {
-        self.wake.values().for_each(Notify::notify_one);
+        self.wake_for(&Kind::ALL);
+    }
+
+    /// Wakes those background workers that do these kinds of work.
+    pub fn wake_for(&self, kinds: &[Kind]) {
+        kinds.iter().for_each(|kind| self.wake[kind].notify_one());
     }
 
     /// Where a preview is. `size` is `small` or `large`.

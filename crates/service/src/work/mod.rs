@@ -95,6 +95,8 @@ pub fn start(app: &Arc<App>) -> JoinSet<()> {
     tasks.spawn(listen(Arc::clone(app)));
     let catalog = app.catalog.clone();
     tasks.spawn(async move { catalog.tell_of_work().await });
+    let catalog = app.catalog.clone();
+    tasks.spawn(async move { catalog.keep_statistics().await });
     tasks.spawn(keep_leases(Arc::clone(app), held));
     tasks.spawn(app.live.clone().tell());
     tasks.spawn(tidy(Arc::clone(app)));
@@ -219,10 +221,10 @@ async fn do_one(app: &Arc<App>, job: &Job) {
     app.live.changed(&[LiveEvent::Work]);
 }
 
-/// Wakes all loops when work was added, here or by another process.
+/// Wakes the loops of what was added, here or by another process.
 async fn listen(app: Arc<App>) {
     loop {
-        if let Err(e) = app.catalog.listen_for_work(|| app.wake_workers()).await {
+        if let Err(e) = app.catalog.listen_for_work(|kinds| app.wake_for(kinds)).await {
             tracing::warn!(error = %chain(&e), "lost the connection that tells of new work; trying again");
         }
         tokio::time::sleep(BREATH).await;

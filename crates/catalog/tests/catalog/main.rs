@@ -1,5 +1,7 @@
 //! The catalogue on a real, throw-away PostgreSQL.
 
+mod growth;
+
 use std::{fs::Permissions, os::unix::fs::PermissionsExt};
 
 use chrono::{DateTime, TimeDelta, Utc};

@@ -1,0 +1,85 @@
+//! What PostgreSQL's planner knows of a catalogue that grows.
+//!
+//! A table that was never analysed passes for nearly empty. PostgreSQL's own housekeeping comes by once a minute at most; until
+//! then, the first evening of a household, or the first minute after everything was brought back, would be spent going through
+//! whole tables for every row. So whoever adds rows says so, and whenever the catalogue has doubled it is analysed.
+
+use std::{
+    sync::atomic::{AtomicU64, Ordering},
+    time::Duration,
+};
+
+use diesel::sql_query;
+use tokio::sync::Notify;
+
+use crate::{Catalog, Count, Keep, Result, unsigned};
+
+/// With fewer rows than this, going through a whole table is the best plan.
+const FIRST: u64 = 50;
+/// The tables that grow with the pictures, and the small ones that are joined to them.
+const TABLES: &str = "original, sighting, standing, observation, object, upload, run, device, device_source, person, store";
+const BREATH: Duration = Duration::from_secs(1);
+
+/// Rows that were added by this process since the catalogue was analysed.
+pub(crate) struct Growth {
+    fresh: AtomicU64,
+    /// So many are enough to analyse it anew.
+    enough: AtomicU64,
+    more: Notify,
+}
+
+impl Default for Growth {
+    fn default() -> Self {
+        Growth { fresh: AtomicU64::new(0), enough: AtomicU64::new(FIRST), more: Notify::new() }
+    }
+}
+
+impl Growth {
+    fn is_due(&self) -> bool {
+        self.fresh.load(Ordering::Relaxed) >= self.enough.load(Ordering::Relaxed)
+    }
+}
+
+impl Catalog {
+    /// So many originals, or files of devices, were added.
+    pub(crate) fn grew(&self, rows: usize) {
+        self.growth.fresh.fetch_add(rows as u64, Ordering::Relaxed);
+        if self.growth.is_due() {
+            self.growth.more.notify_one();
+        }
+    }
+
+    /// Analyses the catalogue whenever it has doubled, as long as the future is polled.
+    pub async fn keep_statistics(&self) {
+        loop {
+            while !self.growth.is_due() {
+                self.growth.more.notified().await;
+            }
+            let fresh = self.growth.fresh.swap(0, Ordering::Relaxed);
+            match self.analyse().await {
+                Ok(rows) => self.growth.enough.store(rows.max(FIRST), Ordering::Relaxed),
+                // The database is away, and nobody asks it anything either.
+                Err(_) => {
+                    self.growth.fresh.fetch_add(fresh, Ordering::Relaxed);
+                    tokio::time::sleep(BREATH).await;
+                }
+            }
+        }
+    }
+
+    /// Tells the planner how much there is of everything; returns the rows of the largest of what [`Self::grew`] counts.
+    async fn analyse(&self) -> Result<u64> {
+        // Here, because it gives everything a `load`.
+        use diesel_async::RunQueryDsl;
+
+        let mut c = self.soft_connection().await?;
+        sql_query(format!("ANALYZE {TABLES}")).execute(&mut c).await?;
+        let rows: Count = sql_query(
+            "SELECT max(reltuples)::bigint AS n FROM pg_class WHERE oid IN ('original'::regclass, 'sighting'::regclass)",
+        )
+        .kept()
+        .get_result(&mut c)
+        .await?;
+        Ok(unsigned(rows.n))
+    }
+}

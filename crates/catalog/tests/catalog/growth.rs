@@ -1,0 +1,110 @@
+//! A catalogue that grows, and those who are told of work.
+
+use std::{
+    collections::HashSet,
+    sync::{Arc, Mutex},
+    time::Duration,
+};
+
+use diesel::{QueryableByName, sql_query, sql_types::BigInt};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use uuid::Uuid;
+use ypogeion_catalog::{Catalog, devices::Sighting, work::Kind};
+use ypogeion_core::{Digest, StoreId};
+
+use super::{World, world};
+
+impl World {
+    /// The device says that it has these.
+    async fn names(&self, numbers: std::ops::Range<usize>) {
+        let sightings: Vec<Sighting> = numbers
+            .map(|n| Sighting {
+                source: "Camera".into(),
+                name: format!("IMG_{n:04}.jpg"),
+                digest: Digest::of(&n.to_le_bytes()),
+                size: 1,
+                file_time: None,
+                refused: None,
+            })
+            .collect();
+        self.catalog.note_sightings(self.device, &sightings, self.now).await.unwrap();
+    }
+
+    /// How many rows of sightings the planner believes in; -1: it was never told.
+    async fn believed(&self) -> i64 {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = BigInt)]
+            n: i64,
+        }
+        let mut c = AsyncPgConnection::establish(&self.cluster.url()).await.unwrap();
+        let row: Row = sql_query("SELECT reltuples::bigint AS n FROM pg_class WHERE oid = 'sighting'::regclass")
+            .get_result(&mut c)
+            .await
+            .unwrap();
+        row.n
+    }
+}
+
+/// Waits for something, for half a minute at most.
+async fn until(what: &str, mut seen: impl AsyncFnMut() -> bool) {
+    for _ in 0..600 {
+        if seen().await {
+            return;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    panic!("never: {what}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_catalogue_that_has_doubled_is_analysed() {
+    let w = world().await;
+    let catalog = w.catalog.clone();
+    let keeping = tokio::spawn(async move { catalog.keep_statistics().await });
+    w.names(0..40).await;
+    // Nobody is told of so few; a moment later they still are not.
+    tokio::time::sleep(Duration::from_millis(300)).await;
+    assert_eq!(w.believed().await, -1);
+    w.names(40..60).await;
+    until("60 rows are believed in", async || w.believed().await == 60).await;
+    // Ten more are not worth it, sixty more are.
+    w.names(60..70).await;
+    tokio::time::sleep(Duration::from_millis(300)).await;
+    assert_eq!(w.believed().await, 60);
+    w.names(70..130).await;
+    until("130 rows are believed in", async || w.believed().await == 130).await;
+    keeping.abort();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_does_the_work_is_told_of_its_kind_and_nobody_else() {
+    let w = world().await;
+    let told: Arc<Mutex<Vec<HashSet<Kind>>>> = Arc::default();
+    // Another process, with a connection of its own.
+    let other = Catalog::open(&w.cluster.url()).await.unwrap();
+    let heard = Arc::clone(&told);
+    let listening =
+        tokio::spawn(
+            async move { other.listen_for_work(|kinds| heard.lock().unwrap().push(kinds.iter().copied().collect())).await },
+        );
+    let catalog = w.catalog.clone();
+    let telling = tokio::spawn(async move { catalog.tell_of_work().await });
+    until("somebody listens", async || told.lock().unwrap().len() == 1).await;
+    assert_eq!(told.lock().unwrap()[0], Kind::ALL.into_iter().collect(), "what came before it listened may be anything");
+
+    w.catalog.want_proof(StoreId(Uuid::now_v7()), &[], w.now).await.unwrap();
+    until("it is told", async || told.lock().unwrap().len() == 2).await;
+    assert_eq!(told.lock().unwrap()[1], HashSet::from([Kind::Prove]));
+
+    // Two within a moment are told at once.
+    w.catalog.derive_all(w.now).await.unwrap();
+    w.catalog.want_proof(StoreId(Uuid::now_v7()), &[], w.now).await.unwrap();
+    let heard = || told.lock().unwrap()[2..].iter().flatten().copied().collect::<HashSet<_>>();
+    until("both are told", async || heard() == HashSet::from([Kind::Prove, Kind::Derive])).await;
+
+    w.catalog.retry_work(w.now).await.unwrap();
+    until("everybody looks again", async || told.lock().unwrap().last().is_some_and(|k| k.len() == Kind::ALL.len())).await;
+    listening.abort();
+    telling.abort();
+}
