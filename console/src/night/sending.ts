@@ -12,7 +12,8 @@ export interface Device {
   name: string;
 }
 
-export type Item = { file: File; size: number } & (
+/** `shared`: where it waits, if another app shared it with this page. */
+export type Item = { file: File; size: number; shared?: string } & (
   | { state: "waiting" }
   | { state: "sending"; sent: number }
   | { state: "home" }
@@ -43,21 +44,29 @@ export function forgetDevice() {
   localStorage.removeItem(KEPT);
 }
 
-/** The pictures that another app shared with this page, taken out of their waiting place. */
-export async function takeShared(): Promise<File[]> {
+const SHARED = "night-shared";
+
+/** The pictures that another app shared with this page. They wait until they are home, however often the page is closed before. */
+export async function sharedFiles(): Promise<Item[]> {
   if (!("caches" in window)) return [];
-  const cache = await caches.open("night-shared");
-  const files: File[] = [];
+  const cache = await caches.open(SHARED);
+  const items: Item[] = [];
   for (const request of await cache.keys()) {
     const kept = await cache.match(request);
-    if (kept) {
-      const name = decodeURIComponent(kept.headers.get("x-name") ?? "shared");
-      const time = Number(kept.headers.get("x-time") ?? Date.now());
-      files.push(new File([await kept.blob()], name, { type: kept.headers.get("content-type") ?? "", lastModified: time }));
-    }
-    await cache.delete(request);
+    if (!kept) continue;
+    const name = decodeURIComponent(kept.headers.get("x-name") ?? "shared");
+    const time = Number(kept.headers.get("x-time") ?? Date.now());
+    const file = new File([await kept.blob()], name, { type: kept.headers.get("content-type") ?? "", lastModified: time });
+    items.push({ file, size: file.size, shared: request.url, state: "waiting" });
   }
-  return files;
+  return items;
+}
+
+/** What was shared need not wait any more. */
+export async function forgetShared(places: string[]): Promise<void> {
+  if (places.length === 0) return;
+  const cache = await caches.open(SHARED);
+  await Promise.all(places.map((place) => cache.delete(place)));
 }
 
 async function digestOf(file: File): Promise<string | undefined> {
@@ -68,8 +77,8 @@ async function digestOf(file: File): Promise<string | undefined> {
 }
 
 /** Asks whether these bytes are wanted. No answer is no reason not to send: the server keeps equal bytes once. */
-async function offer(device: Device, file: File, digest: string): Promise<"want" | "have" | { no: string }> {
-  const entry = { digest, size: file.size, name: file.name, source: "Night page", file_time: new Date(file.lastModified).toISOString() };
+async function offer(device: Device, base: Base, digest: string): Promise<"want" | "have" | { no: string }> {
+  const entry = { digest, size: base.size, name: base.file.name, source: "Night page", file_time: fileTime(base) ?? null };
   const response = await fetch("/api/device/offers", {
     method: "POST",
     headers: { authorization: `Bearer ${device.token}`, "content-type": "application/json" },
@@ -93,19 +102,31 @@ export async function sendAll(device: Device, items: Item[], tell: (place: numbe
       const place = next++;
       const item = items[place];
       if (!item || item.state === "home" || item.state === "there") continue;
-      tell(place, await sendOne(device, item.file, (sent) => tell(place, { file: item.file, size: item.size, state: "sending", sent }), signal));
+      const { file, size, shared } = item;
+      const base: Base = shared === undefined ? { file, size } : { file, size, shared };
+      const ended = await sendOne(device, base, (sent) => tell(place, { ...base, state: "sending", sent }), signal);
+      if (shared !== undefined && (ended.state === "home" || ended.state === "there")) await forgetShared([shared]);
+      tell(place, ended);
     }
   };
   await Promise.all(Array.from({ length: AT_ONCE }, worker));
 }
 
-async function sendOne(device: Device, file: File, progress: (sent: number) => void, signal: AbortSignal): Promise<Item> {
-  const base = { file, size: file.size };
+type Base = Pick<Item, "file" | "size" | "shared">;
+
+/** When the file was last written; sharing carries no times, and the moment of sharing would only look like one. */
+function fileTime({ file, shared }: Base): string | undefined {
+  return shared === undefined ? new Date(file.lastModified).toISOString() : undefined;
+}
+
+async function sendOne(device: Device, base: Base, progress: (sent: number) => void, signal: AbortSignal): Promise<Item> {
+  const { file } = base;
+  const time = fileTime(base);
   progress(0);
   let digest: string | undefined;
   try {
     digest = await digestOf(file);
-    const answer = digest ? await offer(device, file, digest) : "want";
+    const answer = digest ? await offer(device, base, digest) : "want";
     if (answer === "have") return { ...base, state: "there" };
     if (typeof answer === "object") return { ...base, state: "failed", why: answer.no };
   } catch (e) {
@@ -116,7 +137,7 @@ async function sendOne(device: Device, file: File, progress: (sent: number) => v
     const upload = new Upload(file, {
       endpoint: "/tus/",
       headers: { Authorization: `Bearer ${device.token}` },
-      metadata: { filename: file.name, source: "Night page", mtime: new Date(file.lastModified).toISOString(), ...(digest ? { sha256: digest } : {}) },
+      metadata: { filename: file.name, source: "Night page", ...(time ? { mtime: time } : {}), ...(digest ? { sha256: digest } : {}) },
       retryDelays: [0, 1000, 3000, 5000, 10_000, 20_000, 30_000, 60_000],
       removeFingerprintOnSuccess: true,
       onProgress: progress,

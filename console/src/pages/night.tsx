@@ -2,7 +2,7 @@
 import { useCallback, useEffect, useRef, useState } from "react";
 import type { Failure, Me } from "../api/client";
 import { count, counted, size } from "../format";
-import { becomeDevice, forgetDevice, ownDevice, Revoked, sendAll, takeShared, type Device, type Item } from "../night/sending";
+import { becomeDevice, forgetDevice, forgetShared, ownDevice, Revoked, sendAll, sharedFiles, type Device, type Item } from "../night/sending";
 import { Button, Field, Page, State } from "../ui/parts";
 import { Fault } from "../ui/states";
 
@@ -14,7 +14,7 @@ export function Night({ me }: { me: Me }) {
       <aside className="border-line mt-10 max-w-prose border-t pt-4 text-[14.5px] text-soft">
         <p className="m-0">
           A browser sends only while this page is open and in front. When the screen locks or another app comes forward, it rests, and goes on when you come back: nothing is sent twice. It also
-          cannot see which pictures are new; you choose them. On most phones this page can be put on the home screen, and other apps can share pictures with it.
+          cannot see which pictures are new; you choose them. On most phones this page can be put on the home screen, and other apps can share pictures with it; those wait here until they are home.
         </p>
       </aside>
     </Page>
@@ -43,11 +43,12 @@ function Sender({ device, onRevoked }: { device: Device; onRevoked: () => void }
   const [dark, setDark] = useState(false);
   const awake = useAwake(running !== undefined);
   const rate = useRate(items, running !== undefined);
-  const add = useCallback((files: File[]) => setItems((now) => [...now, ...files.filter((f) => !now.some((i) => same(i.file, f))).map((file): Item => ({ file, size: file.size, state: "waiting" }))]), []);
+  const add = useCallback((items: Item[]) => setItems((now) => [...now, ...items.filter((item) => !now.some((i) => same(i.file, item.file)))]), []);
+  const choose = (files: File[]) => add(files.map((file) => ({ file, size: file.size, state: "waiting" })));
   // The outside systems: the service worker that takes what other apps share, and where it keeps it.
   useEffect(() => {
     if ("serviceWorker" in navigator && window.isSecureContext) void navigator.serviceWorker.register("/share.js").catch(() => undefined);
-    void takeShared().then(add, () => undefined);
+    void sharedFiles().then(add, () => undefined);
   }, [add]);
   const start = () => {
     const stop = new AbortController();
@@ -59,6 +60,11 @@ function Sender({ device, onRevoked }: { device: Device; onRevoked: () => void }
         setRunning(undefined);
         setDark(false);
       });
+  };
+  // Nothing is lost by it: what is home is home, and the rest is where it was chosen.
+  const clear = () => {
+    void forgetShared(items.flatMap((i) => i.shared ?? []));
+    setItems([]);
   };
   const done = items.filter((i) => i.state === "home" || i.state === "there").length;
   const failed = items.filter((i) => i.state === "failed");
@@ -74,7 +80,7 @@ function Sender({ device, onRevoked }: { device: Device; onRevoked: () => void }
           <span aria-hidden className="border-line bg-raised mt-3 rounded-lg border px-3.5 py-1.5 text-[15px] font-semibold">
             Choose …
           </span>
-          <input type="file" multiple accept="image/*,video/*" className="sr-only" onChange={(e) => add([...(e.target.files ?? [])])} />
+          <input type="file" multiple accept="image/*,video/*" className="sr-only" onChange={(e) => choose([...(e.target.files ?? [])])} />
         </label>
       )}
       {items.length > 0 && (
@@ -101,6 +107,7 @@ function Sender({ device, onRevoked }: { device: Device; onRevoked: () => void }
                 {failed.length > 0 ? "Send the rest" : `Send ${counted(items.length - done, "file")}`}
               </Button>
             )}
+            {!running && <Button onClick={clear}>Start over</Button>}
             {running && <Button onClick={() => setDark(true)}>Make it dark</Button>}
             {running && <Button onClick={() => running.abort()}>Stop</Button>}
           </div>

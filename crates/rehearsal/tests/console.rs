@@ -152,6 +152,85 @@ async fn a_phone_sends_from_its_browser() {
     phone.wait_for_text("Let this browser send").await.unwrap();
 }
 
+/// What another app shares with the installed page waits there until it is home, and the screen stays on while it is sent.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_another_app_shares_waits_until_it_is_home() {
+    let w = world().await;
+    let phone = Browser::start(375, 812).await.unwrap();
+    phone.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
+    let night = w.house.http.join("night").unwrap();
+    phone.page.goto(night.as_str()).await.unwrap();
+    phone.click("Let this browser send").await.unwrap();
+    phone.wait("input[type=file]").await.unwrap();
+    let run = async |script: &str| phone.page.execute(script, vec![]).await.unwrap();
+    wait_for("the worker that takes what is shared", 20, async || {
+        Ok(run("return navigator.serviceWorker.controller !== null").await.as_bool().filter(|there| *there))
+    })
+    .await
+    .unwrap();
+
+    // What a phone does with the page's manifest when its gallery shares two pictures.
+    let manifest = w.keeper.bytes("manifest.webmanifest").await.unwrap();
+    let manifest: serde_json::Value = serde_json::from_slice(&manifest).unwrap();
+    let target = &manifest["share_target"];
+    let share = format!(
+        "const form = document.createElement('form');
+         Object.assign(form, {{ action: {action}, method: {method}, enctype: {enctype} }});
+         const input = document.createElement('input');
+         Object.assign(input, {{ type: 'file', multiple: true, name: {name} }});
+         const given = new DataTransfer();
+         given.items.add(new File(['a kite'], 'IMG_20260412_101500.jpg', {{ type: 'image/jpeg', lastModified: 1776000000000 }}));
+         given.items.add(new File(['fog & weir'], 'Nebel über dem Wehr.jpg', {{ type: 'image/jpeg', lastModified: 1776000000000 }}));
+         input.files = given.files;
+         form.append(input);
+         document.body.append(form);
+         form.submit()",
+        action = target["action"],
+        method = target["method"],
+        enctype = target["enctype"],
+        name = target["params"]["files"][0]["name"],
+    );
+    run(&share).await;
+    phone.wait_for_text("0 of 2 files home").await.unwrap();
+    assert_eq!(phone.page.current_url().await.unwrap(), night);
+    // Closed without sending: they are still there tomorrow.
+    phone.page.goto(w.house.http.join("library").unwrap().as_str()).await.unwrap();
+    phone.page.goto(night.as_str()).await.unwrap();
+    phone.wait_for_text("0 of 2 files home").await.unwrap();
+
+    let listen = "const ask = navigator.wakeLock.request.bind(navigator.wakeLock);
+         window.locks = [];
+         navigator.wakeLock.request = async (kind) => { const lock = await ask(kind); window.locks.push(lock); return lock }";
+    run(listen).await;
+    phone.click("Send 2 files").await.unwrap();
+    phone.wait_for_text("All 2 are home.").await.unwrap();
+    let files = library_files(&w.house);
+    assert!(files.len() == 2 && files[0] == "juno/2026/04/IMG_20260412_101500.jpg", "{files:?}");
+    assert!(files[1].ends_with("/Nebel über dem Wehr.jpg"), "{files:?}");
+    // Sharing carries no file time, and none is made up.
+    let kept = w.keeper.ask(Method::GET, "api/originals?limit=10", None).await.unwrap();
+    let fog = kept["originals"].as_array().unwrap().iter().find(|o| o["name"] == "Nebel über dem Wehr.jpg").unwrap();
+    let fog = w.keeper.ask(Method::GET, &format!("api/originals/{}", fog["id"].as_str().unwrap()), None).await.unwrap();
+    assert_eq!(fog["taken_rule"], "received");
+    wait_for("the screen to be let go", 10, async || {
+        let locks = run("return window.locks.map((lock) => [lock.type, lock.released])").await;
+        Ok((locks == json!([["screen", true]])).then_some(()))
+    })
+    .await
+    .unwrap();
+    // They need not wait any more.
+    phone.page.goto(night.as_str()).await.unwrap();
+    phone.wait("input[type=file]").await.unwrap();
+    wait_for("nothing to wait", 10, async || {
+        let waiting =
+            "const done = arguments[0]; caches.open('night-shared').then((c) => c.keys()).then((keys) => done(keys.length))";
+        Ok((phone.page.execute_async(waiting, vec![]).await? == json!(0)).then_some(()))
+    })
+    .await
+    .unwrap();
+    assert!(!phone.text().await.unwrap().contains("files home"));
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_keeper_sees_what_a_filing_plan_does_before_and_can_take_it_back() {
     let w = world().await;
