@@ -1,6 +1,12 @@
 //! Running by itself: watching, pausing, and the systemd unit.
 
-use std::{fs, path::PathBuf, process::Command, sync::Arc, time::Duration};
+use std::{
+    fs, io,
+    path::{Path, PathBuf},
+    process::Command,
+    sync::Arc,
+    time::Duration,
+};
 
 use clap::Args;
 use serde_json::json;
@@ -84,6 +90,8 @@ pub struct Background {
 }
 
 const UNIT: &str = "ypogeion-watch.service";
+/// What a session starts.
+const WANTED: &str = "default.target.wants";
 
 /// Writes the unit, and starts it if there is a systemd that listens.
 pub fn background(context: &Context, wanted: &Background) -> Result {
@@ -94,14 +102,12 @@ pub fn background(context: &Context, wanted: &Background) -> Result {
         print(&unit);
         return Ok(DONE);
     }
-    let failed = |e: std::io::Error| Failed { code: PARTLY, sentence: format!("the unit could not be written: {e}") };
-    let path = units_folder().join(UNIT);
+    let failed = |e: io::Error| Failed { code: PARTLY, sentence: format!("the unit could not be written: {e}") };
+    let (path, link) = (units_folder().join(UNIT), units_folder().join(WANTED).join(UNIT));
     if wanted.remove {
-        let stopped = systemctl(&["disable", "--now", UNIT]);
-        match fs::remove_file(&path) {
-            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(failed(e)),
-            _ => {}
-        }
+        let stopped = systemctl(&["stop", UNIT]);
+        gone(&link).and_then(|()| gone(&path)).map_err(failed)?;
+        let _ = systemctl(&["daemon-reload"]);
         print(if stopped {
             "It is ended and will not start again.\n"
         } else {
@@ -110,15 +116,35 @@ pub fn background(context: &Context, wanted: &Background) -> Result {
         return Ok(DONE);
     }
     Home::open(&context.folder)?.paired()?;
-    fs::create_dir_all(units_folder()).and_then(|()| fs::write(&path, unit)).map_err(failed)?;
-    if systemctl(&["daemon-reload"]) && systemctl(&["enable", "--now", UNIT]) {
+    write(&path, &link, &unit).map_err(failed)?;
+    // One that watches already goes on by the new unit.
+    if systemctl(&["daemon-reload"]) && systemctl(&["restart", UNIT]) {
         print(&format!("It watches now, and from the start of every session.\n{}\n", path.display()));
         Ok(DONE)
     } else {
         print(&format!(
-            "The unit is written, but no systemd of this user answered. It starts with the next session, or by hand:\n  systemctl --user enable --now {UNIT}\n"
+            "It watches from the start of your next session on; now, no systemd of this user answered. To begin at once:\n  systemctl --user start {UNIT}\n{}\n",
+            path.display()
         ));
         Ok(PARTLY)
+    }
+}
+
+/// Writes the unit, and what makes a session start it: the link that systemd's own `enable` makes, which needs nobody who answers.
+fn write(path: &Path, link: &Path, unit: &str) -> io::Result<()> {
+    for place in [path, link] {
+        fs::create_dir_all(place.parent().unwrap_or(Path::new(".")))?;
+    }
+    fs::write(path, unit)?;
+    gone(link)?;
+    std::os::unix::fs::symlink(path, link)
+}
+
+/// Removes a file that may not be there.
+fn gone(path: &Path) -> io::Result<()> {
+    match fs::remove_file(path) {
+        Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(()),
+        removed => removed,
     }
 }
 
@@ -138,11 +164,12 @@ fn unit(program: &str, device: &str) -> String {
     let quoted =
         |text: &str| format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\"").replace('%', "%%").replace('$', "$$"));
     format!(
-        "[Unit]\nDescription=Sends new pictures of this computer home\nAfter=network-online.target\n\n\
+        "[Unit]\nDescription=Sends new pictures of this computer home\n\n\
          [Service]\nExecStart={} --device {} watch\nRestart=on-failure\nRestartSec=30\nNice=10\nIOSchedulingClass=idle\n\n\
-         [Install]\nWantedBy=default.target\n",
+         [Install]\nWantedBy={}\n",
         quoted(program),
-        quoted(device)
+        quoted(device),
+        WANTED.trim_end_matches(".wants")
     )
 }
 

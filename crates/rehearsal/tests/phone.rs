@@ -299,6 +299,41 @@ async fn a_watching_computer_sends_what_is_whole_and_rests_while_paused() {
     watching.wait().unwrap();
 }
 
+/// What `background` writes is what a session starts, also where no systemd answers yet; and it is taken away again.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_session_starts_sends_by_itself() {
+    let w = world().await;
+    let (device, pictures) = w.computer("study").await;
+    common::put(&pictures, "first.jpg", b"first").unwrap();
+    let own = w.folder.path().join("own settings");
+    let background = async |arguments: &[&str]| {
+        let mut command = std::process::Command::new(ypogeion_rehearsal::program("ypogeion").unwrap());
+        // A user of whom no session is open, whoever runs this.
+        command.env("XDG_CONFIG_HOME", &own).env("XDG_RUNTIME_DIR", &own).env_remove("DBUS_SESSION_BUS_ADDRESS");
+        command.env("YPOGEION_DEVICE", device.folder()).arg("background").args(arguments);
+        tokio::task::spawn_blocking(move || command.output()).await.unwrap().unwrap()
+    };
+    for _ in 0..2 {
+        let said = background(&[]).await;
+        assert_eq!(said.status.code(), Some(1), "written, and not started: {said:?}");
+        assert!(String::from_utf8_lossy(&said.stdout).contains("from the start of your next session on"), "{said:?}");
+    }
+    let wanted = own.join("systemd/user/default.target.wants/ypogeion-watch.service");
+    let unit = std::fs::read_to_string(&wanted).unwrap();
+    let start = unit.lines().find_map(|l| l.strip_prefix("ExecStart=")).unwrap();
+    // Plain paths are quoted alike there and in a shell.
+    let mut started = std::process::Command::new("sh").arg("-c").arg(format!("exec {start} --quiet 0.5")).spawn().unwrap();
+    let count = async || Ok((w.keeper.overview().await?.home.count == 1).then_some(()));
+    let sent = wait_for("the picture", 30, count).await;
+    started.kill().unwrap();
+    started.wait().unwrap();
+    sent.unwrap();
+
+    assert_eq!(background(&["--remove"]).await.status.code(), Some(0));
+    assert!(!std::fs::exists(wanted).unwrap() && !std::fs::exists(own.join("systemd/user/ypogeion-watch.service")).unwrap());
+    assert_eq!(background(&["--remove"]).await.status.code(), Some(0), "twice does no harm");
+}
+
 /// The demo's day: what each phone waits for is told, and at midnight everything that was taken is at home.
 #[tokio::test(flavor = "multi_thread")]
 async fn four_phones_live_through_the_demos_day() {
