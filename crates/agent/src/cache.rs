@@ -3,9 +3,9 @@
 //! A file counts as unchanged while its size, its modification time (to the nanosecond) and its inode are. The cache also
 //! remembers to which device pairing a file was acknowledged; losing the cache costs hashing and nothing else.
 
-use std::{collections::HashMap, path::Path};
+use std::path::Path;
 
-use redb::{Database, ReadableDatabase, ReadableTable, TableDefinition};
+use redb::{Database, ReadOnlyTable, ReadableDatabase, TableDefinition};
 use ypogeion_core::{DeviceId, Digest};
 
 /// Path → size, mtime seconds, mtime nanoseconds, inode, digest, id of the pairing that acknowledged it (zero: none).
@@ -50,9 +50,10 @@ fn failed(e: impl std::fmt::Display) -> CacheError {
 /// The cache on disk.
 pub struct Cache(Database);
 
-/// All of it in memory, for one run.
+/// The cache as it was when a run began, whatever is written meanwhile.
 pub struct Snapshot {
-    rows: HashMap<String, Row>,
+    /// `None`: nothing was ever remembered.
+    files: Option<ReadOnlyTable<&'static str, Row>>,
     pairing: u128,
 }
 
@@ -65,25 +66,23 @@ impl Cache {
         Ok(Cache(Database::create(path).map_err(failed)?))
     }
 
-    /// Reads everything, for the pairing of this device.
+    /// What is known now, for the pairing of this device.
     pub fn snapshot(&self, device: DeviceId) -> Result<Snapshot, CacheError> {
-        let mut rows = HashMap::new();
         let read = self.0.begin_read().map_err(failed)?;
-        match read.open_table(FILES) {
-            Ok(table) => {
-                for row in table.iter().map_err(failed)? {
-                    let (path, value) = row.map_err(failed)?;
-                    rows.insert(path.value().to_owned(), value.value());
-                }
-            }
-            Err(redb::TableError::TableDoesNotExist(_)) => {}
+        let files = match read.open_table(FILES) {
+            Ok(table) => Some(table),
+            Err(redb::TableError::TableDoesNotExist(_)) => None,
             Err(e) => return Err(failed(e)),
-        }
-        Ok(Snapshot { rows, pairing: device.0.as_u128() })
+        };
+        Ok(Snapshot { files, pairing: device.0.as_u128() })
     }
 
     /// Remembers files: path, stamp, digest, and whether they were acknowledged.
     pub fn remember(&self, device: DeviceId, files: &[(String, Stamp, Digest, bool)]) -> Result<(), CacheError> {
+        if files.is_empty() {
+            // A run with nothing new need not wait for the disk.
+            return Ok(());
+        }
         let write = self.0.begin_write().map_err(failed)?;
         {
             let mut table = write.open_table(FILES).map_err(failed)?;
@@ -143,9 +142,11 @@ impl Cache {
 }
 
 impl Snapshot {
-    /// What is known of the file at `path`, if it has not changed.
+    /// What is known of the file at `path`, if it has not changed. A row that cannot be read is one that is not known: it costs
+    /// hashing that file again.
     pub fn known(&self, path: &str, now: Stamp) -> Option<Known> {
-        let (size, seconds, nanos, inode, digest, pairing) = *self.rows.get(path)?;
+        let row = self.files.as_ref()?.get(path).ok()??;
+        let (size, seconds, nanos, inode, digest, pairing) = row.value();
         let then = Stamp { size, seconds, nanos, inode };
         (then == now).then(|| Known { digest: Digest::from(digest), acknowledged: pairing == self.pairing })
     }

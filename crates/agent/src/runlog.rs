@@ -58,13 +58,17 @@ fn list(device: &Path) -> io::Result<Vec<PathBuf>> {
 
 /// The last runs, newest first. One that cannot be read is passed over: it is a log, not the truth.
 pub fn read(device: &Path, most: usize) -> io::Result<Vec<LoggedRun>> {
-    let runs = list(device)?.into_iter().rev().filter_map(|path| serde_json::from_slice(&fs::read(path).ok()?).ok());
-    Ok(runs.take(most).collect())
+    Ok(newest_first(device)?.take(most).collect())
+}
+
+/// Each is read when it is asked for: one of a first run names every file.
+fn newest_first(device: &Path) -> io::Result<impl Iterator<Item = LoggedRun>> {
+    Ok(list(device)?.into_iter().rev().filter_map(|path| serde_json::from_slice(&fs::read(path).ok()?).ok()))
 }
 
 /// When the last run began that came to its end.
 pub fn last_complete(device: &Path) -> Option<NaiveDateTime> {
-    read(device, KEPT).ok()?.into_iter().find(|r| r.halted.is_none()).map(|r| r.began)
+    newest_first(device).ok()?.find(|r: &LoggedRun| r.halted.is_none()).map(|r| r.began)
 }
 
 /// Bytes per second over the last runs that sent something worth measuring.

@@ -1,6 +1,11 @@
 //! Looking through the sources, before anything is hashed or sent.
 
-use std::time::{Duration, SystemTime};
+use std::{
+    cell::RefCell,
+    sync::mpsc,
+    thread,
+    time::{Duration, SystemTime},
+};
 
 use ypogeion_core::Digest;
 
@@ -9,6 +14,10 @@ use crate::{
     home::Source,
     scan::{Found, LeftOut, walk},
 };
+
+/// So many files are handed from the walk to whoever looks them up at once, and so many handfuls may wait.
+const HANDFUL: usize = 256;
+const HANDFULS: usize = 16;
 
 /// What one source holds.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -40,27 +49,44 @@ pub(crate) struct Looked {
     pub unsettled: u64,
 }
 
+/// What the walk met.
+enum Met {
+    File(Found),
+    Out(LeftOut),
+}
+
 /// Walks the sources and sorts what is there: acknowledged before, hashed before, unknown. `all`: nothing counts as
 /// acknowledged. `quiet`: what was written to within this time is left alone.
+///
+/// One thread asks the disk, this one looks up what came.
 pub(crate) fn look(sources: &[Source], snapshot: &Snapshot, all: bool, quiet: Option<Duration>) -> Looked {
     let mut looked = Looked::default();
     let now = SystemTime::now();
-    for source in sources {
-        let mut plan = SourcePlan { source: source.name.clone(), ..SourcePlan::default() };
-        let (mut unsettled, mut left_out) = (0, Vec::new());
-        walk(
-            source,
-            |file| {
+    looked.plan = sources.iter().map(|s| SourcePlan { source: s.name.clone(), ..SourcePlan::default() }).collect();
+    thread::scope(|scope| {
+        let (met_out, met_in) = mpsc::sync_channel(HANDFULS);
+        scope.spawn(move || walk_all(sources, &met_out));
+        for (n, met) in met_in {
+            let plan: &mut SourcePlan = &mut looked.plan[n];
+            for met in met {
+                let file = match met {
+                    Met::File(file) => file,
+                    Met::Out(out) => {
+                        plan.left_out += 1;
+                        looked.left_out.push(out);
+                        continue;
+                    }
+                };
                 plan.files += 1;
                 plan.bytes += file.stamp.size;
                 let known = snapshot.known(&file.key(), file.stamp);
                 if known.is_some_and(|k| k.acknowledged) && !all {
                     looked.acknowledged += 1;
-                    return;
+                    continue;
                 }
                 if quiet.is_some_and(|quiet| written_within(&file, quiet, now)) {
-                    unsettled += 1;
-                    return;
+                    looked.unsettled += 1;
+                    continue;
                 }
                 plan.new += 1;
                 plan.new_bytes += file.stamp.size;
@@ -68,17 +94,29 @@ pub(crate) fn look(sources: &[Source], snapshot: &Snapshot, all: bool, quiet: Op
                     Some(known) => looked.hashed.push((file, known.digest)),
                     None => looked.unknown.push(file),
                 }
-            },
-            |out| left_out.push(out),
-        );
-        plan.left_out = left_out.len() as u64;
-        looked.checked += plan.files + plan.left_out;
-        looked.bytes += plan.new_bytes;
-        looked.unsettled += unsettled;
-        looked.left_out.extend(left_out);
-        looked.plan.push(plan);
-    }
+            }
+        }
+    });
+    looked.checked = looked.plan.iter().map(|p| p.files + p.left_out).sum();
+    looked.bytes = looked.plan.iter().map(|p| p.new_bytes).sum();
     looked
+}
+
+/// Walks all sources, and hands over what it meets with the number of its source.
+fn walk_all(sources: &[Source], out: &mpsc::SyncSender<(usize, Vec<Met>)>) {
+    for (n, source) in sources.iter().enumerate() {
+        let hand = RefCell::new(Vec::with_capacity(HANDFUL));
+        let pass = |met: Met| {
+            let mut hand = hand.borrow_mut();
+            hand.push(met);
+            if hand.len() == HANDFUL {
+                // Nobody looks any more: then the rest of the walk is for nothing, and short.
+                let _ = out.send((n, std::mem::replace(&mut *hand, Vec::with_capacity(HANDFUL))));
+            }
+        };
+        walk(source, |file| pass(Met::File(file)), |left_out| pass(Met::Out(left_out)));
+        let _ = out.send((n, hand.into_inner()));
+    }
 }
 
 /// Whether a file was written to just now. A time in the future says nothing.
