@@ -101,6 +101,9 @@ pub enum RunError {
     /// No source was named yet.
     #[error("there is nothing to back up yet; name a folder with \"ypogeion sources add FOLDER\"")]
     NoSources,
+    /// The sources could not be looked through: a fault of this program. Nothing is said of what they hold.
+    #[error("the sources could not be looked through: {0}")]
+    NotLooked(String),
 }
 
 /// How many bytes have left so far; shared with whoever shows progress.
@@ -144,19 +147,13 @@ pub async fn backup(
         let _ = client.report_inventory(&Inventory { sources: None, waiting_for: Some(reason.clone()) }).await;
         return Ok(Account { halted: Some(reason), ..Account::default() });
     }
-    let snapshot = Arc::new(cache.snapshot(device).map_err(HomeError::from)?);
-    let look_through = |all| {
-        let (sources, snapshot) = (sources.clone(), Arc::clone(&snapshot));
-        tokio::task::spawn_blocking(move || look(&sources, &snapshot, all, options.quiet))
-    };
-    let begin = async { if options.dry_run { Ok(None) } else { client.begin_run().await.map(Some) } };
-    let (mut looked, begun) = tokio::join!(look_through(options.all), begin);
-    let begun = begun?;
-    if !options.all && begun.is_some_and(|b| b.waiting > 0) {
-        // Something of this device is missing there, or has rotted: everything is offered anew. Rare, so nobody waits for the answer to look.
-        looked = look_through(true).await;
-    }
-    let looked = looked.unwrap_or_default();
+    let begun = if options.dry_run { None } else { Some(client.begin_run().await?) };
+    let all = options.all || begun.is_some_and(|b| b.waiting > 0);
+
+    let snapshot = cache.snapshot(device).map_err(HomeError::from)?;
+    // The snapshot ends with the looking: while somebody may read it, what is written could not take the room of what it replaces.
+    let looked = tokio::task::spawn_blocking(move || look(&sources, &snapshot, all, options.quiet)).await;
+    let looked = looked.map_err(|e| RunError::NotLooked(e.to_string()))?;
     let mut account = Account { plan: looked.plan, unsettled: looked.unsettled, ..Account::default() };
     account.counts.checked = looked.checked;
     account.counts.present = looked.acknowledged;

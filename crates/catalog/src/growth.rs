@@ -4,10 +4,7 @@
 //! then, the first evening of a household, or the first minute after everything was brought back, would be spent going through
 //! whole tables for every row. So whoever adds rows says so, and whenever the catalogue has doubled it is analysed.
 
-use std::{
-    sync::atomic::{AtomicU64, Ordering},
-    time::Duration,
-};
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use diesel::sql_query;
 use tokio::sync::Notify;
@@ -18,7 +15,6 @@ use crate::{Catalog, Count, Keep, Result, unsigned};
 const FIRST: u64 = 50;
 /// The tables that grow with the pictures, and the small ones that are joined to them.
 const TABLES: &str = "original, sighting, standing, observation, object, upload, run, device, device_source, person, store";
-const BREATH: Duration = Duration::from_secs(1);
 
 /// Rows that were added by this process since the catalogue was analysed.
 pub(crate) struct Growth {
@@ -55,14 +51,11 @@ impl Catalog {
             while !self.growth.is_due() {
                 self.growth.more.notified().await;
             }
-            let fresh = self.growth.fresh.swap(0, Ordering::Relaxed);
+            self.growth.fresh.store(0, Ordering::Relaxed);
             match self.analyse().await {
                 Ok(rows) => self.growth.enough.store(rows.max(FIRST), Ordering::Relaxed),
-                // The database is away, and nobody asks it anything either.
-                Err(_) => {
-                    self.growth.fresh.fetch_add(fresh, Ordering::Relaxed);
-                    tokio::time::sleep(BREATH).await;
-                }
+                // Slower, not wrong; the next ones that are added are another chance.
+                Err(e) => tracing::warn!(error = %e, "the planner could not be told how much there is"),
             }
         }
     }

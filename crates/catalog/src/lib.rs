@@ -201,6 +201,10 @@ impl Catalog {
             self.added.told.notified().await;
             tokio::time::sleep(GATHER).await;
             let kinds = self.added.kinds.swap(0, Ordering::Relaxed);
+            if kinds == 0 {
+                // They were told of the last time round.
+                continue;
+            }
             let words: Vec<&str> = Kind::ALL.into_iter().filter(|k| kinds & k.bit() != 0).map(Kind::word).collect();
             let told = async {
                 let mut c = self.soft_connection().await?;

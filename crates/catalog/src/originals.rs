@@ -221,8 +221,10 @@ impl Catalog {
     pub async fn months(&self, person: PersonId) -> Result<Vec<(String, u64)>> {
         let mut c = self.connection().await?;
         let rows: Vec<MonthRow> = sql_query(
-            "SELECT to_char(date_trunc('month', taken_local), 'YYYY-MM') AS month, count(*) AS n FROM living
-             WHERE person = $1 AND shot = id GROUP BY 1 ORDER BY 1 DESC",
+            // Words for the months, not for every picture.
+            "SELECT to_char(began, 'YYYY-MM') AS month, n FROM (
+                 SELECT date_trunc('month', taken_local) AS began, count(*) AS n FROM living WHERE person = $1 AND shot = id GROUP BY 1
+             ) m ORDER BY began DESC",
         )
         .bind::<SqlUuid, _>(person.0)
         .kept()

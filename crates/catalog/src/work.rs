@@ -442,9 +442,14 @@ impl Catalog {
         woken(&Kind::ALL);
         let mut notes = std::pin::pin!(c.notifications_stream());
         while let Some(note) = notes.next().await {
+            let words = note.map_err(CatalogError::from)?.payload;
+            if words.is_empty() {
+                // Earlier versions name no kind.
+                woken(&Kind::ALL);
+                continue;
+            }
             // A word that is not known here is work for a process that knows it.
-            let kinds: Vec<Kind> = note.map_err(CatalogError::from)?.payload.split(' ').filter_map(Kind::from_word).collect();
-            woken(&kinds);
+            woken(&words.split(' ').filter_map(Kind::from_word).collect::<Vec<_>>());
         }
         Ok(())
     }

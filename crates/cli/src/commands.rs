@@ -81,6 +81,7 @@ impl From<RunError> for Failed {
             RunError::Home(e) => e.into(),
             RunError::Client(e) => e.into(),
             RunError::NoSources => Failed { code: USAGE, sentence: e.to_string() },
+            RunError::NotLooked(_) => Failed { code: PARTLY, sentence: e.to_string() },
         }
     }
 }
