@@ -110,7 +110,7 @@ fn walk_all(sources: &[Source], out: &mpsc::SyncSender<(usize, Vec<Met>)>) {
             let mut hand = hand.borrow_mut();
             hand.push(met);
             if hand.len() == HANDFUL {
-                // Nobody looks any more: then the rest of the walk is for nothing, and short.
+                // Refused only after the looking itself failed, which ends the run; the walk's rest is then for nothing.
                 let _ = out.send((n, std::mem::replace(&mut *hand, Vec::with_capacity(HANDFUL))));
             }
         };
