@@ -150,10 +150,10 @@ pub async fn backup(
     let begun = if options.dry_run { None } else { Some(client.begin_run().await?) };
     let all = options.all || begun.is_some_and(|b| b.waiting > 0);
 
-    let snapshot = cache.snapshot(device).map_err(HomeError::from)?;
     // The snapshot ends with the looking: while somebody may read it, what is written could not take the room of what it replaces.
-    let looked = tokio::task::spawn_blocking(move || look(&sources, &snapshot, all, options.quiet)).await;
-    let looked = looked.map_err(|e| RunError::NotLooked(e.to_string()))?;
+    let looking = Arc::clone(&cache);
+    let looked = tokio::task::spawn_blocking(move || look(&sources, &looking.snapshot(device)?, all, options.quiet)).await;
+    let looked = looked.map_err(|e| RunError::NotLooked(e.to_string()))?.map_err(HomeError::from)?;
     let mut account = Account { plan: looked.plan, unsettled: looked.unsettled, ..Account::default() };
     account.counts.checked = looked.checked;
     account.counts.present = looked.acknowledged;

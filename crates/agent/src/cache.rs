@@ -3,7 +3,7 @@
 //! A file counts as unchanged while its size, its modification time (to the nanosecond) and its inode are. The cache also
 //! remembers to which device pairing a file was acknowledged; losing the cache costs hashing and nothing else.
 
-use std::path::Path;
+use std::{marker::PhantomData, path::Path};
 
 use redb::{Database, ReadOnlyTable, ReadableDatabase, TableDefinition};
 use ypogeion_core::{DeviceId, Digest};
@@ -51,10 +51,22 @@ fn failed(e: impl std::fmt::Display) -> CacheError {
 pub struct Cache(Database);
 
 /// The cache as it was when a run began, whatever is written meanwhile.
-pub struct Snapshot {
+///
+/// It borrows the cache: what it has not looked at yet is read from there, and a database that was closed answers every question with
+/// an error.
+///
+/// ```compile_fail
+/// # use ypogeion_agent::cache::{Cache, Snapshot};
+/// # fn open() -> Cache { unimplemented!() }
+/// # let device = ypogeion_core::DeviceId(uuid::Uuid::nil());
+/// let snapshot: Snapshot<'_> = open().snapshot(device).unwrap();
+/// snapshot.known("/a", unimplemented!());
+/// ```
+pub struct Snapshot<'c> {
     /// `None`: nothing was ever remembered.
     files: Option<ReadOnlyTable<&'static str, Row>>,
     pairing: u128,
+    cache: PhantomData<&'c Cache>,
 }
 
 impl Cache {
@@ -67,14 +79,14 @@ impl Cache {
     }
 
     /// What is known now, for the pairing of this device.
-    pub fn snapshot(&self, device: DeviceId) -> Result<Snapshot, CacheError> {
+    pub fn snapshot(&self, device: DeviceId) -> Result<Snapshot<'_>, CacheError> {
         let read = self.0.begin_read().map_err(failed)?;
         let files = match read.open_table(FILES) {
             Ok(table) => Some(table),
             Err(redb::TableError::TableDoesNotExist(_)) => None,
             Err(e) => return Err(failed(e)),
         };
-        Ok(Snapshot { files, pairing: device.0.as_u128() })
+        Ok(Snapshot { files, pairing: device.0.as_u128(), cache: PhantomData })
     }
 
     /// Remembers files: path, stamp, digest, and whether they were acknowledged.
@@ -141,14 +153,17 @@ impl Cache {
     }
 }
 
-impl Snapshot {
-    /// What is known of the file at `path`, if it has not changed. A row that cannot be read is one that is not known: it costs
-    /// hashing that file again.
-    pub fn known(&self, path: &str, now: Stamp) -> Option<Known> {
-        let row = self.files.as_ref()?.get(path).ok()??;
+impl Snapshot<'_> {
+    /// What is known of the file at `path`, if it has not changed.
+    ///
+    /// # Errors
+    /// If the cache cannot be read: nobody knows then, which is not the same as that nothing is known.
+    pub fn known(&self, path: &str, now: Stamp) -> Result<Option<Known>, CacheError> {
+        let Some(files) = &self.files else { return Ok(None) };
+        let Some(row) = files.get(path).map_err(failed)? else { return Ok(None) };
         let (size, seconds, nanos, inode, digest, pairing) = row.value();
         let then = Stamp { size, seconds, nanos, inode };
-        (then == now).then(|| Known { digest: Digest::from(digest), acknowledged: pairing == self.pairing })
+        Ok((then == now).then(|| Known { digest: Digest::from(digest), acknowledged: pairing == self.pairing }))
     }
 }
 
@@ -186,10 +201,10 @@ mod tests {
             .unwrap();
         let cache = Cache::open(&path).unwrap();
         let known = cache.snapshot(mine).unwrap();
-        assert_eq!(known.known("/a", stamp), Some(Known { digest, acknowledged: true }));
-        assert_eq!(known.known("/b", stamp), Some(Known { digest, acknowledged: false }));
-        assert_eq!(known.known("/a", Stamp { nanos: 6, ..stamp }), None);
-        assert_eq!(known.known("/c", stamp), None);
-        assert!(!cache.snapshot(other).unwrap().known("/a", stamp).unwrap().acknowledged);
+        assert_eq!(known.known("/a", stamp).unwrap(), Some(Known { digest, acknowledged: true }));
+        assert_eq!(known.known("/b", stamp).unwrap(), Some(Known { digest, acknowledged: false }));
+        assert_eq!(known.known("/a", Stamp { nanos: 6, ..stamp }).unwrap(), None);
+        assert_eq!(known.known("/c", stamp).unwrap(), None);
+        assert!(!cache.snapshot(other).unwrap().known("/a", stamp).unwrap().unwrap().acknowledged);
     }
 }

@@ -21,7 +21,8 @@ use ypogeion_wire::clearance::{
 
 use crate::{
     backup::RunError,
-    home::{Home, HomeError},
+    cache::{CacheError, Snapshot},
+    home::{Home, HomeError, Source},
     scan::{Found, hash, stamp, walk},
 };
 
@@ -195,21 +196,24 @@ fn remove(question: &Question, answer: &Clearances, place: usize, file: &Found) 
 
 /// What was acknowledged and has not changed since.
 fn backed_up(home: &Home) -> Result<Vec<Copy>, RunError> {
-    let device = home.paired()?.device;
-    let snapshot = home.cache()?.snapshot(device).map_err(HomeError::from)?;
-    let mut copies = Vec::new();
-    for source in &home.state.sources {
+    let (cache, device) = (home.cache()?, home.paired()?.device);
+    Ok(backed_up_by(&cache.snapshot(device).map_err(HomeError::from)?, &home.state.sources).map_err(HomeError::from)?)
+}
+
+fn backed_up_by(snapshot: &Snapshot<'_>, sources: &[Source]) -> Result<Vec<Copy>, CacheError> {
+    let (mut copies, mut unknown) = (Vec::new(), None);
+    for source in sources {
         walk(
             source,
-            |file| {
-                if let Some(known) = snapshot.known(&file.key(), file.stamp).filter(|k| k.acknowledged) {
-                    copies.push(Copy { file, digest: known.digest });
-                }
+            |file| match snapshot.known(&file.key(), file.stamp) {
+                Ok(known) => copies.extend(known.filter(|k| k.acknowledged).map(|k| Copy { file, digest: k.digest })),
+                Err(e) => drop(unknown.get_or_insert(e)),
             },
+            // What cannot be looked at is not removed.
             |_| {},
         );
     }
-    Ok(copies)
+    unknown.map_or(Ok(copies), Err)
 }
 
 fn candidate(file: &Found, today: chrono::NaiveDate) -> Candidate {
@@ -248,7 +252,26 @@ mod tests {
     use ypogeion_core::DeviceId;
 
     use super::*;
-    use crate::home::Source;
+    use crate::cache::Cache;
+
+    /// As many as do not fit into what a database remembers of itself: each look-up is a reading of the file.
+    #[test]
+    fn ten_thousand_files_that_were_backed_up_are_all_known() {
+        let folder = tempfile::tempdir().unwrap();
+        let pictures = folder.path().join("Camera");
+        fs::create_dir_all(&pictures).unwrap();
+        for n in 0..10_000 {
+            fs::write(pictures.join(format!("IMG_{n:05}.jpg")), b"kite").unwrap();
+        }
+        let sources = [Source::new("Camera", &pictures)];
+        let mut rows = Vec::new();
+        walk(&sources[0], |f| rows.push((f.key(), f.stamp, Digest::of(b"kite"), true)), |_| {});
+        let device = DeviceId(Uuid::from_u128(7));
+        let cache = folder.path().join("hashes.redb");
+        Cache::open(&cache).unwrap().remember(device, &rows).unwrap();
+        let cache = Cache::open(&cache).unwrap();
+        assert_eq!(backed_up_by(&cache.snapshot(device).unwrap(), &sources).unwrap().len(), 10_000);
+    }
 
     struct Scene {
         _folder: tempfile::TempDir,

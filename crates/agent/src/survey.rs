@@ -10,7 +10,7 @@ use std::{
 use ypogeion_core::Digest;
 
 use crate::{
-    cache::Snapshot,
+    cache::{CacheError, Snapshot},
     home::Source,
     scan::{Found, LeftOut, walk},
 };
@@ -59,11 +59,19 @@ enum Met {
 /// acknowledged. `quiet`: what was written to within this time is left alone.
 ///
 /// One thread asks the disk, this one looks up what came.
-pub(crate) fn look(sources: &[Source], snapshot: &Snapshot, all: bool, quiet: Option<Duration>) -> Looked {
+///
+/// # Errors
+/// If what is known of the files cannot be read.
+pub(crate) fn look(
+    sources: &[Source],
+    snapshot: &Snapshot<'_>,
+    all: bool,
+    quiet: Option<Duration>,
+) -> Result<Looked, CacheError> {
     let mut looked = Looked::default();
     let now = SystemTime::now();
     looked.plan = sources.iter().map(|s| SourcePlan { source: s.name.clone(), ..SourcePlan::default() }).collect();
-    thread::scope(|scope| {
+    thread::scope(|scope| -> Result<(), CacheError> {
         let (met_out, met_in) = mpsc::sync_channel(HANDFULS);
         scope.spawn(move || walk_all(sources, &met_out));
         for (n, met) in met_in {
@@ -79,7 +87,7 @@ pub(crate) fn look(sources: &[Source], snapshot: &Snapshot, all: bool, quiet: Op
                 };
                 plan.files += 1;
                 plan.bytes += file.stamp.size;
-                let known = snapshot.known(&file.key(), file.stamp);
+                let known = snapshot.known(&file.key(), file.stamp)?;
                 if known.is_some_and(|k| k.acknowledged) && !all {
                     looked.acknowledged += 1;
                     continue;
@@ -96,10 +104,11 @@ pub(crate) fn look(sources: &[Source], snapshot: &Snapshot, all: bool, quiet: Op
                 }
             }
         }
-    });
+        Ok(())
+    })?;
     looked.checked = looked.plan.iter().map(|p| p.files + p.left_out).sum();
     looked.bytes = looked.plan.iter().map(|p| p.new_bytes).sum();
-    looked
+    Ok(looked)
 }
 
 /// Walks all sources, and hands over what it meets with the number of its source.
@@ -148,9 +157,9 @@ mod tests {
         let stamp = crate::scan::stamp(&fs::metadata(pictures.join("a.jpg")).unwrap());
         let key = pictures.join("a.jpg").to_string_lossy().into_owned();
         cache.remember(device, &[(key, stamp, Digest::of(b"kite"), true)]).unwrap();
-        let looked = look(&sources, &cache.snapshot(device).unwrap(), false, None);
+        let looked = look(&sources, &cache.snapshot(device).unwrap(), false, None).unwrap();
         assert_eq!((looked.checked, looked.acknowledged, looked.hashed.len(), looked.unknown.len()), (2, 1, 0, 1));
-        let looked = look(&sources, &cache.snapshot(device).unwrap(), true, None);
+        let looked = look(&sources, &cache.snapshot(device).unwrap(), true, None).unwrap();
         assert_eq!((looked.acknowledged, looked.hashed.len(), looked.unknown.len(), looked.bytes), (0, 1, 1, 8));
     }
 }
