@@ -8,5 +8,6 @@ const service = "http://127.0.0.1:8740";
 export default defineConfig({
   plugins: [react(), tailwindcss()],
   server: { proxy: { "/api": service, "/tus": service } },
-  build: { outDir: "dist", emptyOutDir: true },
+  // Nothing is written into pages as data: their content policy takes files of this service alone.
+  build: { outDir: "dist", emptyOutDir: true, assetsInlineLimit: 0 },
 });

@@ -7,6 +7,7 @@ import { Adopt } from "./pages/adopt";
 import { Devices } from "./pages/devices";
 import { Door } from "./pages/door";
 import { Library } from "./pages/library";
+import { Account } from "./pages/me";
 import { Offsite } from "./pages/offsite";
 import { Overview } from "./pages/overview";
 import { Restore } from "./pages/restore";
@@ -14,6 +15,7 @@ import { Settings } from "./pages/settings";
 import { Short } from "./pages/short";
 import { SignIn } from "./pages/sign-in";
 import { Shell } from "./shell";
+import { PasswordAgain } from "./ui/again";
 import { Fault, Waiting } from "./ui/states";
 
 // Brings the upload protocol along, which no other page needs.
@@ -40,6 +42,7 @@ export function App() {
   const keeper = me.data.role === "keeper";
   return (
     <Shell me={me.data} there={there}>
+      <PasswordAgain name={me.data.name} />
       <Routes>
         <Route path="/" element={<Overview keeper={keeper} />} />
         <Route path="/library" element={<Library keeper={keeper} />} />
@@ -58,6 +61,7 @@ export function App() {
             </Suspense>
           }
         />
+        <Route path="/me" element={<Account me={me.data} />} />
         <Route path="/activity" element={<Activity keeper={keeper} />} />
         <Route path="*" element={<Navigate to="/" replace />} />
       </Routes>

@@ -2,7 +2,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import type { ReactNode } from "react";
-import { NavLink } from "react-router";
+import { NavLink, useNavigate } from "react-router";
 import { ask, type Me } from "./api/client";
 import { useOverview } from "./api/hooks";
 import { useTheme, type Theme } from "./ui/theme";
@@ -92,6 +92,7 @@ export function Shell({ me, there, children }: { me: Me; there: boolean; childre
 function Who({ me }: { me: Me }) {
   const client = useQueryClient();
   const [theme, setTheme] = useTheme();
+  const go = useNavigate();
   const signOut = async () => {
     await ask("/api/session", "DELETE");
     client.clear();
@@ -121,6 +122,9 @@ function Who({ me }: { me: Me }) {
             ))}
           </DropdownMenu.RadioGroup>
           <DropdownMenu.Separator className="bg-line my-1.5 h-px" />
+          <DropdownMenu.Item className={item} onSelect={() => void go("/me")}>
+            Password and sessions
+          </DropdownMenu.Item>
           <DropdownMenu.Item className={item} onSelect={() => void signOut()}>
             Sign out
           </DropdownMenu.Item>

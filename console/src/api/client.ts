@@ -39,7 +39,29 @@ async function failureOf(response: Response): Promise<Failure> {
   }
 }
 
+/** Asks a person for their password, and says whether it was proved. */
+type Prover = () => Promise<boolean>;
+let prover: Prover | undefined;
+
+/** Has `ask` somebody when an answer wants the password again. Returns the end of that. */
+export function onPasswordWanted(ask: Prover): () => void {
+  prover = ask;
+  return () => {
+    if (prover === ask) prover = undefined;
+  };
+}
+
 export async function ask<T>(path: string, method = "GET", body?: unknown, more: Record<string, string> = {}): Promise<T> {
+  try {
+    return await askOnce<T>(path, method, body, more);
+  } catch (e) {
+    // Once: what wants it again after that says so.
+    if (!(e instanceof Failure && e.kind === "password-wanted" && prover && (await prover()))) throw e;
+    return askOnce<T>(path, method, body, more);
+  }
+}
+
+async function askOnce<T>(path: string, method: string, body: unknown, more: Record<string, string>): Promise<T> {
   let response: Response;
   try {
     response = await fetch(path, {

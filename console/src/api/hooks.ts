@@ -5,6 +5,7 @@ import { ask, type Failure, type Me, type Original, type Overview, type Schemas,
 
 export const keys = {
   me: ["me"],
+  sessions: ["sessions"],
   overview: ["overview"],
   short: ["overview", "short"],
   months: ["library", "months"],
@@ -31,6 +32,7 @@ export const keys = {
 } as const;
 
 export const useMe = () => useQuery<Me, Failure>({ queryKey: keys.me, queryFn: () => ask("/api/session"), staleTime: Infinity });
+export const useSessions = () => useQuery<Schemas["SignedIn"][], Failure>({ queryKey: keys.sessions, queryFn: () => ask("/api/sessions"), staleTime: 0 });
 export const useOverview = () => useQuery<Overview, Failure>({ queryKey: keys.overview, queryFn: () => ask("/api/overview") });
 export const useMonths = () => useQuery<Schemas["Month"][], Failure>({ queryKey: keys.months, queryFn: () => ask("/api/months") });
 export const useOriginal = (id: string | undefined) =>

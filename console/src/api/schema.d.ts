@@ -1031,8 +1031,77 @@ export interface paths {
         put?: never;
         /** Signs in with name and password; the answer sets the session cookie. */
         post: operations["sign_in"];
-        /** Signs out. */
+        /** Signs out. The browser forgets what it has of this house. */
         delete: operations["sign_out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Changes one's own password, and ends all other sessions. */
+        post: operations["change_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Types the password again. For ten minutes, this session may do what asks for it. */
+        post: operations["prove_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where one is signed in. */
+        get: operations["list_sessions"];
+        put?: never;
+        post?: never;
+        /** Ends all sessions of one's own but this one. */
+        delete: operations["end_other_sessions"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends one session of one's own. */
+        delete: operations["end_session"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1386,6 +1455,13 @@ export interface components {
             kit: string;
             /** @description A new password for the keeper, at least ten characters. */
             password: string;
+        };
+        /** @description Change one's own password. All other sessions end by it. */
+        ChangePassword: {
+            /** @description The one that is to count, of at least ten characters. */
+            new: string;
+            /** @description The one that counts now. */
+            old: string;
         };
         /** @description What came of taking back, ending, or letting go. */
         Changed: {
@@ -2561,7 +2637,7 @@ export interface components {
              * Format: int64
              * @description Free on the library's disk, above the reserve.
              */
-            free_bytes: number;
+            free_bytes?: number | null;
             /** @description Good at home. */
             home: components["schemas"]["Amount"];
             /** @description How the recovery kit is: `needless`, `missing`, `outdated`, `unproven` or `proven`. For the keeper. */
@@ -2787,7 +2863,12 @@ export interface components {
          *     `urn:ypogeion:problem:` followed by the word.
          * @enum {string}
          */
-        ProblemType: "not-signed-in" | "not-allowed" | "wrong-password" | "too-many-attempts" | "pairing-code-unknown" | "device-revoked" | "not-found" | "bad-request" | "name-taken" | "too-large" | "over-quota" | "disk-full" | "digest-mismatch" | "wrong-offset" | "upload-gone" | "clearance-gone" | "upload-busy" | "tus-version" | "content-type" | "range-not-satisfiable" | "original-damaged" | "no-preview" | "store-fault" | "not-set-up" | "database-away" | "internal";
+        ProblemType: "not-signed-in" | "not-allowed" | "wrong-password" | "password-wanted" | "too-many-attempts" | "pairing-code-unknown" | "device-revoked" | "not-found" | "bad-request" | "name-taken" | "too-large" | "over-quota" | "disk-full" | "digest-mismatch" | "wrong-offset" | "upload-gone" | "clearance-gone" | "upload-busy" | "tus-version" | "content-type" | "range-not-satisfiable" | "original-damaged" | "no-preview" | "store-fault" | "not-set-up" | "database-away" | "library-away" | "internal";
+        /** @description The password, typed again. */
+        ProvePassword: {
+            /** @description The member's own. */
+            password: string;
+        };
         /** @description A ready-made filing plan. */
         ReadyPlan: {
             /** @description Its pattern. */
@@ -3064,6 +3145,28 @@ export interface components {
             name: string;
             /** @description The password. */
             password: string;
+        };
+        /** @description Somewhere one is signed in. */
+        SignedIn: {
+            /** @description What the browser says of itself, in a few words. */
+            browser: string;
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /**
+             * Format: date-time
+             * @description Used last, to a few minutes.
+             */
+            seen_at?: string | null;
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
+            /** @description The one that asks. */
+            this: boolean;
         };
         /** @description One source of a device against what is here. */
         SourceCoverage: {
@@ -4941,6 +5044,103 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    change_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangePassword"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    prove_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProvePassword"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    list_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedIn"][];
+                };
+            };
+        };
+    };
+    end_other_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    end_session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
             cookie?: never;
         };
         requestBody?: never;

@@ -1,6 +1,6 @@
 /** One original: the picture has the room; facts, layers and evidence stand in a quiet column. */
 import { Dialog } from "radix-ui";
-import { useEffect, useState, type ReactNode } from "react";
+import { useState, type KeyboardEvent, type ReactNode } from "react";
 import { ask, type Original, type Schemas } from "../api/client";
 import { keys, useDo, useHolding, useOriginal } from "../api/hooks";
 import { counted, duration, exact, size, wall } from "../format";
@@ -16,20 +16,16 @@ interface Way {
 
 export function Detail({ id, onClose, onPrevious, onNext }: Way) {
   const original = useOriginal(id);
-  // The outside system: the keyboard.
-  useEffect(() => {
-    if (!id) return;
-    const press = (e: KeyboardEvent) => {
-      if (e.key === "ArrowLeft") onPrevious?.();
-      if (e.key === "ArrowRight") onNext?.();
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  }, [id, onPrevious, onNext]);
+  // Only of this view itself: a question that stands open before it ("Delete this picture?") is about the picture that it was asked of.
+  const press = (e: KeyboardEvent<HTMLElement>) => {
+    const inside = e.currentTarget.contains(e.target as Node) && !(e.target instanceof HTMLMediaElement);
+    if (inside && e.key === "ArrowLeft") onPrevious?.();
+    if (inside && e.key === "ArrowRight") onNext?.();
+  };
   return (
     <Dialog.Root open={id !== undefined} onOpenChange={(open) => !open && onClose()}>
       <Dialog.Portal>
-        <Dialog.Content aria-describedby={undefined} className="bg-paper fixed inset-0 z-50 overflow-y-auto rounded-none text-ink outline-none lg:overflow-hidden">
+        <Dialog.Content aria-describedby={undefined} onKeyDown={press} className="bg-paper fixed inset-0 z-50 overflow-y-auto rounded-none text-ink outline-none lg:overflow-hidden">
           {original.isError ? (
             <div className="p-8">
               <Dialog.Title className="sr-only">Not found</Dialog.Title>

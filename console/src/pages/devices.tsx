@@ -46,7 +46,7 @@ export function Devices({ me }: { me: Me }) {
       ) : (
         <DeviceTable devices={devices.data} keeper={keeper} />
       )}
-      {keeper && people.data && <PeopleTable people={people.data} />}
+      {keeper && people.data && <PeopleTable me={me} people={people.data} />}
       {pairing && (
         <PairDialog
           me={me}
@@ -187,8 +187,9 @@ function RevokeDialog({ device, onClose }: { device: Device; onClose: () => void
   );
 }
 
-function PeopleTable({ people }: { people: Person[] }) {
+function PeopleTable({ me, people }: { me: Me; people: Person[] }) {
   const [changing, setChanging] = useState<Person>();
+  const [forgot, setForgot] = useState<Person>();
   return (
     <section className="mt-10 overflow-x-auto">
       <h2 className="m-0 mb-3 text-[21px]">People</h2>
@@ -201,6 +202,7 @@ function PeopleTable({ people }: { people: Person[] }) {
             <th className={table.headNumber}>Originals</th>
             <th className={table.headNumber}>At home</th>
             <th className={`${table.headNumber} max-sm:hidden`}>Quota</th>
+            <th className={table.headNumber}>Password</th>
           </tr>
         </thead>
         <tbody>
@@ -221,12 +223,45 @@ function PeopleTable({ people }: { people: Person[] }) {
                   </span>
                 )}
               </td>
+              <td className={table.number}>
+                {p.id === me.id ? (
+                  <Link to="/me" className="text-ink underline decoration-line underline-offset-4 hover:decoration-ink">
+                    change it
+                  </Link>
+                ) : (
+                  <button type="button" aria-label={`Set the password of ${p.name} anew`} className="rounded border-0 bg-transparent p-0 text-ink underline decoration-line underline-offset-4 hover:decoration-ink" onClick={() => setForgot(p)}>
+                    set anew
+                  </button>
+                )}
+              </td>
             </tr>
           ))}
         </tbody>
       </table>
+      {forgot && <PasswordDialog person={forgot} onClose={() => setForgot(undefined)} />}
       {changing && <QuotaDialog person={changing} onClose={() => setChanging(undefined)} />}
     </section>
+  );
+}
+
+function PasswordDialog({ person, onClose }: { person: Person; onClose: () => void }) {
+  const [password, setPassword] = useState("");
+  const change = useDo(() => ask(`/api/people/${person.id}`, "PATCH", { password }), [keys.people]);
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    change.mutate(undefined, { onSuccess: onClose });
+  };
+  return (
+    <Dialog open onOpenChange={(o) => !o && onClose()} title={`A new password for ${person.name}`}>
+      <p className="mt-0 text-soft">For somebody who has forgotten theirs. Wherever {person.name} is signed in, that ends; devices go on as before. Tell it to nobody else; {person.name} can change it under their own name.</p>
+      <form onSubmit={submit} className="flex flex-col gap-4">
+        <Field label="New password" type="password" autoComplete="new-password" minLength={10} required autoFocus hint="At least ten characters." value={password} onChange={(e) => setPassword(e.target.value)} />
+        {change.isError && <Fault failure={change.error} />}
+        <Button look="strong" type="submit" disabled={change.isPending}>
+          Set it
+        </Button>
+      </form>
+    </Dialog>
   );
 }
 

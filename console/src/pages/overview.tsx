@@ -40,7 +40,9 @@ function Drawn({ house, keeper }: { house: House; keeper: boolean }) {
           <RightNow house={house} />
           {house.three_two_one ? <ThreeTwoOne rule={house.three_two_one} /> : <AwayFromHome house={house} />}
           <Section title="Room at home">
-            <Item>{size(house.free_bytes)} left above the reserve</Item>
+            <Item>
+              {house.free_bytes == null ? "how much room is left is not known now" : `${size(house.free_bytes)} left above the reserve`}
+            </Item>
           </Section>
         </aside>
       </div>

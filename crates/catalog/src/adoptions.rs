@@ -9,7 +9,10 @@ use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, PersonId};
 
-use crate::{Catalog, CatalogError, Keep, Result, signed, unsigned, work::Kind};
+use crate::{
+    Catalog, CatalogError, Keep, Result, signed, unsigned,
+    work::{Kind, WISH},
+};
 
 /// An adoption, and how far it has come.
 #[derive(Clone, Debug)]
@@ -211,12 +214,12 @@ impl Catalog {
     /// Puts an adoption down, and the work of looking through it.
     pub async fn create_adoption(&self, id: Uuid, new: &NewAdoption<'_>, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query(
+        sql_query(format!(
             "WITH made AS (
                  INSERT INTO adoption (id, person, place, in_place, everything, made_by, began_at, state)
                  VALUES ($1, $2, $3, $4, $5, $6, $7, 'looking') RETURNING id
-             ) INSERT INTO job (kind, key, priority, due) SELECT 'adopt', id, 6, $7 FROM made",
-        )
+             ) INSERT INTO job (kind, key, priority, due) SELECT 'adopt', id, 6, $7 FROM made {WISH}"
+        ))
         .bind::<SqlUuid, _>(id)
         .bind::<SqlUuid, _>(new.person.0)
         .bind::<Text, _>(new.place)
@@ -279,15 +282,14 @@ impl Catalog {
         now: DateTime<Utc>,
     ) -> Result<bool> {
         let mut c = self.connection().await?;
-        let n = sql_query(
+        let n = sql_query(format!(
             "WITH changed AS (
                  UPDATE adoption SET state = $3, problem = $4, ended_at = CASE WHEN $3 IN ('done', 'stopped') THEN $5 END
                  WHERE id = $1 AND state = ANY(string_to_array($2, ',')) RETURNING id
              ), put AS (
-                 INSERT INTO job (kind, key, priority, due) SELECT 'adopt', id, 6, $5 FROM changed WHERE $3 IN ('looking', 'running')
-                 ON CONFLICT DO NOTHING
-             ) SELECT id FROM changed",
-        )
+                 INSERT INTO job (kind, key, priority, due) SELECT 'adopt', id, 6, $5 FROM changed WHERE $3 IN ('looking', 'running') {WISH}
+             ) SELECT id FROM changed"
+        ))
         .bind::<SqlUuid, _>(id)
         .bind::<Text, _>(from.join(","))
         .bind::<Text, _>(to)

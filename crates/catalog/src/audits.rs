@@ -210,6 +210,7 @@ impl Catalog {
              UNION ALL SELECT 'audit', id, id, 1, $2 FROM store
              UNION ALL SELECT 'survey', id, id, 3, $3 FROM store
              UNION ALL SELECT 'drill', id, id, 4, $4 FROM store
+             -- No wish: a round that is there goes on as it was.
              ON CONFLICT DO NOTHING",
         )
         .bind::<SqlUuid, _>(HOME)
@@ -239,7 +240,7 @@ impl Catalog {
             .execute(c)
             .await?;
             sql_query(
-                "UPDATE job SET due = least(due, $3), gave_up = false, error = NULL, attempts = 0 WHERE kind = $1 AND key = $2",
+                "UPDATE job SET wishes = wishes + 1, due = least(due, $3), gave_up = false, error = NULL, attempts = 0 WHERE kind = $1 AND key = $2",
             )
             .bind::<Text, _>(check.work().word())
             .bind::<SqlUuid, _>(place_id(place))
@@ -295,7 +296,7 @@ impl Catalog {
     pub async fn next_round(&self, id: i64, check: Check, due: DateTime<Utc>, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         sql_query(
-            "UPDATE job SET leased_by = NULL, lease_end = NULL, error = NULL, attempts = 0, due = CASE
+            "UPDATE job SET leased_by = NULL, lease_end = NULL, error = NULL, attempts = 0, lost = 0, due = CASE
                  WHEN EXISTS (SELECT 1 FROM audit WHERE place = job.key AND kind = $2 AND ended_at IS NULL) THEN $4 ELSE $3 END
              WHERE id = $1",
         )
@@ -369,7 +370,7 @@ impl Catalog {
         let rows: Vec<TurnRow> = sql_query(
             "SELECT o.id, o.digest, o.size, o.path FROM standing s JOIN original o ON o.id = s.original
              WHERE s.place = $1 AND (s.looked_at IS NULL OR s.looked_at < $2) AND s.since < $2
-               AND ($1 = $4 OR EXISTS (SELECT 1 FROM object b WHERE b.store = $1 AND b.digest = o.digest))
+               AND ($1 = $4 OR EXISTS (SELECT 1 FROM object b WHERE b.store = $1 AND b.digest = o.digest AND NOT b.leaving))
              ORDER BY s.looked_at NULLS FIRST, s.original LIMIT $3",
         )
         .bind::<SqlUuid, _>(place_id(place))
@@ -466,7 +467,8 @@ impl Catalog {
         let mut c = self.connection().await?;
         sql_query(
             "INSERT INTO job (kind, key, store, priority, due) SELECT 'prove', o, $1, 5, $3 FROM unnest($2) AS o
-             ON CONFLICT (kind, key, store) DO UPDATE SET due = least(job.due, excluded.due), priority = 5, gave_up = false, attempts = 0",
+             ON CONFLICT (kind, key, store) DO UPDATE SET wishes = job.wishes + 1, due = least(job.due, excluded.due), priority = 5, gave_up = false,
+                 attempts = 0",
         )
         .bind::<SqlUuid, _>(store.0)
         .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())

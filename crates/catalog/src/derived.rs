@@ -8,7 +8,12 @@ use diesel::{
 use diesel_async::RunQueryDsl;
 use ypogeion_core::{Digest, OriginalId, filing::FiledPath};
 
-use crate::{Catalog, Count, Keep, Result, devices::digest_of, signed, unsigned, work::Kind};
+use crate::{
+    Catalog, Count, Keep, Result,
+    devices::digest_of,
+    signed, unsigned,
+    work::{Kind, WISH},
+};
 
 /// A file that was made from an original.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -90,7 +95,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let n = sql_query(format!(
             "INSERT INTO job (kind, key, priority, due) SELECT 'derive', o.id, 22, $1 FROM living o
-             WHERE {FROM} AND NOT EXISTS (SELECT 1 FROM derived_file d WHERE d.original = o.id) ON CONFLICT DO NOTHING"
+             WHERE {FROM} AND NOT EXISTS (SELECT 1 FROM derived_file d WHERE d.original = o.id) {WISH}"
         ))
         .bind::<Timestamptz, _>(now)
         .kept()
@@ -107,7 +112,7 @@ impl Catalog {
         let n = sql_query(format!(
             "INSERT INTO job (kind, key, priority, due) SELECT 'derive', o.id, 22, $2 FROM living o, household h
              WHERE o.id = $1 AND {FROM}
-               AND (h.derive_jpeg OR EXISTS (SELECT 1 FROM derived_file d WHERE d.original = o.id)) ON CONFLICT DO NOTHING"
+               AND (h.derive_jpeg OR EXISTS (SELECT 1 FROM derived_file d WHERE d.original = o.id)) {WISH}"
         ))
         .bind::<SqlUuid, _>(original.0)
         .bind::<Timestamptz, _>(now)

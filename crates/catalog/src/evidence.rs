@@ -12,7 +12,11 @@ use ypogeion_core::{
     layers::{Act, Observation, Outcome, Place, Standing},
 };
 
-use crate::{Catalog, Keep, Result, devices::digest_of, work::Kind};
+use crate::{
+    Catalog, Keep, Result,
+    devices::digest_of,
+    work::{Kind, WISH},
+};
 
 /// How the home disk is written in a `place` column.
 pub const HOME: Uuid = Uuid::nil();
@@ -173,16 +177,13 @@ pub(crate) async fn observe_in(
     if !after.good {
         // Put down together with what was seen: a kill in between would leave a copy that everybody knows to be bad and nobody mends.
         // What was given up is tried again.
-        sql_query(
-            "INSERT INTO job (kind, key, store, priority, due) VALUES ('heal', $1, $2, 14, $3)
-             ON CONFLICT (kind, key, store) DO UPDATE SET due = excluded.due, gave_up = false, attempts = 0 WHERE job.gave_up",
-        )
-        .bind::<SqlUuid, _>(original.0)
-        .bind::<Nullable<SqlUuid>, _>(seen.place.store().map(|s| s.0))
-        .bind::<Timestamptz, _>(seen.at)
-        .kept()
-        .execute(c)
-        .await?;
+        sql_query(format!("INSERT INTO job (kind, key, store, priority, due) VALUES ('heal', $1, $2, 14, $3) {WISH}"))
+            .bind::<SqlUuid, _>(original.0)
+            .bind::<Nullable<SqlUuid>, _>(seen.place.store().map(|s| s.0))
+            .bind::<Timestamptz, _>(seen.at)
+            .kept()
+            .execute(c)
+            .await?;
     }
     Ok(after.good)
 }

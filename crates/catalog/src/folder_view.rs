@@ -12,7 +12,12 @@ use diesel_async::{AsyncConnection, RunQueryDsl};
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, Digest, OriginalId, UploadId, name::source_name, shot};
 
-use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of, unsigned, work::Kind};
+use crate::{
+    Catalog, CatalogError, Keep, Result,
+    devices::digest_of,
+    unsigned,
+    work::{Kind, WISH},
+};
 
 /// A folder or a file in a device's tree.
 #[derive(Clone, Debug)]
@@ -296,15 +301,15 @@ impl Catalog {
             .kept()
             .execute(c)
             .await?;
-            sql_query(
+            sql_query(format!(
                 "WITH right_now AS (
                      UPDATE original o SET name = u.name, source = u.source, shot_key = u.shot_key
                      FROM unnest($2, $3, $4, $5, $6) AS u (id, was, source, name, shot_key)
                      WHERE o.id = u.id AND o.device = $1 AND o.name = u.was AND o.landed_at > $8 RETURNING o.id
                  ), shots AS (
-                     INSERT INTO job (kind, key, priority, due) SELECT 'group', id, 18, $7 FROM right_now ON CONFLICT DO NOTHING
-                 ) INSERT INTO job (kind, key, priority, due) SELECT 'refile', id, 4, $7 FROM right_now ON CONFLICT DO NOTHING",
-            )
+                     INSERT INTO job (kind, key, priority, due) SELECT 'group', id, 18, $7 FROM right_now {WISH}
+                 ) INSERT INTO job (kind, key, priority, due) SELECT 'refile', id, 4, $7 FROM right_now {WISH}"
+            ))
             .bind::<SqlUuid, _>(device.0)
             .bind::<Array<SqlUuid>, _>(files.iter().filter_map(|m| m.original).collect::<Vec<_>>())
             .bind::<Array<Text>, _>(texts(&old, false))

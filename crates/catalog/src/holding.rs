@@ -22,7 +22,7 @@ use crate::{
     numbers::Amount,
     shots::lock_shots,
     unsigned,
-    work::Kind,
+    work::{Kind, WISH, WISH_NOW},
 };
 
 /// Something in holding, as its member sees it.
@@ -151,17 +151,20 @@ struct LeavingRow {
 }
 
 /// The stores' ledgers are to say what is known of these originals now.
-const LIST_ANEW: &str = "said AS (
+fn list_anew() -> String {
+    format!(
+        "said AS (
         UPDATE standing SET listed = false WHERE place <> $1 AND original IN (SELECT id FROM whole)
     ), ledgers AS (
-        INSERT INTO job (kind, key, store, priority, due) SELECT 'ledger', id, id, 15, $2 FROM store ON CONFLICT DO NOTHING
+        INSERT INTO job (kind, key, store, priority, due) SELECT 'ledger', id, id, 15, $2 FROM store {WISH}
     ), places AS (
-        INSERT INTO job (kind, key, priority, due) SELECT 'hold', id, 19, $2 FROM whole
-        ON CONFLICT (kind, key, store) DO UPDATE SET due = excluded.due, gave_up = false
-    )";
+        INSERT INTO job (kind, key, priority, due) SELECT 'hold', id, 19, $2 FROM whole {WISH_NOW}
+    )"
+    )
+}
 
 async fn settle_soon(c: &mut AsyncPgConnection, ids: &[Uuid], now: DateTime<Utc>) -> Result<()> {
-    sql_query(format!("WITH whole AS (SELECT unnest($3) AS id), {LIST_ANEW} SELECT 1"))
+    sql_query(format!("WITH whole AS (SELECT unnest($3) AS id), {} SELECT 1", list_anew()))
         .bind::<SqlUuid, _>(HOME)
         .bind::<Timestamptz, _>(now)
         .bind::<Array<SqlUuid>, _>(ids)
@@ -307,7 +310,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let back = c
             .transaction(async |c| {
-                let whole: Vec<IdRow> = sql_query(
+                let whole: Vec<IdRow> = sql_query(format!(
                     "WITH whole AS (
                          UPDATE original SET held_at = NULL, shot = id WHERE person = $1 AND id = ANY($2) AND held_at IS NOT NULL AND gone_at IS NULL
                          RETURNING id, digest
@@ -315,13 +318,13 @@ impl Catalog {
                          UPDATE sighting g SET refused = NULL FROM whole w, device d
                          WHERE d.person = $1 AND g.device = d.id AND g.digest = w.digest
                      ), shots AS (
-                         INSERT INTO job (kind, key, priority, due) SELECT 'group', id, 18, $3 FROM whole ON CONFLICT DO NOTHING
+                         INSERT INTO job (kind, key, priority, due) SELECT 'group', id, 18, $3 FROM whole {WISH}
                      ), made AS (
                          INSERT INTO job (kind, key, priority, due) SELECT 'derive', w.id, 22, $3 FROM whole w, household h
-                         WHERE h.derive_jpeg ON CONFLICT DO NOTHING
+                         WHERE h.derive_jpeg {WISH}
                      )
-                     SELECT id FROM whole",
-                )
+                     SELECT id FROM whole"
+                ))
                 .bind::<SqlUuid, _>(person.0)
                 .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
                 .bind::<Timestamptz, _>(now)
@@ -348,7 +351,8 @@ impl Catalog {
         let mut c = self.connection().await?;
         let back = c
             .transaction(async |c| {
-                // Whoever removes the object from its store locks its row first; here it is locked as well, so that one of the two is first.
+                // Whoever removes the object from its store locks both rows as well, in this order: one of the two is first.
+                sql_query("SELECT 1 FROM original WHERE id = $1 FOR UPDATE").bind::<SqlUuid, _>(id.0).kept().execute(c).await?;
                 sql_query(
                     "SELECT 1 FROM object b JOIN original o ON o.digest = b.digest WHERE o.id = $1 AND NOT b.leaving FOR UPDATE OF b",
                 )
@@ -372,15 +376,15 @@ impl Catalog {
                 .await
                 .optional()?;
                 let Some(row) = row else { return Ok(false) };
-                sql_query(
+                sql_query(format!(
                     "WITH late AS (DELETE FROM job WHERE kind = 'remove' AND key = $1 AND lease_end IS NULL),
                      past AS (DELETE FROM held WHERE original = $1),
                      told AS (
                          UPDATE sighting g SET refused = NULL FROM original o, device d
                          WHERE o.id = $1 AND d.person = o.person AND g.device = d.id AND g.digest = o.digest
                      )
-                     INSERT INTO job (kind, key, priority, due) VALUES ('preview', $1, 20, $2), ('group', $1, 18, $2) ON CONFLICT DO NOTHING",
-                )
+                     INSERT INTO job (kind, key, priority, due) VALUES ('preview', $1, 20, $2), ('group', $1, 18, $2) {WISH}"
+                ))
                 .bind::<SqlUuid, _>(id.0)
                 .bind::<Timestamptz, _>(now)
                 .kept()
@@ -487,7 +491,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let gone = c
             .transaction(async |c| {
-                let whole: Vec<IdRow> = sql_query(
+                let whole: Vec<IdRow> = sql_query(format!(
                     "WITH whole AS (
                          UPDATE original SET gone_at = $1 WHERE id IN (
                              SELECT o.id FROM held h JOIN original o ON o.id = h.original
@@ -502,13 +506,13 @@ impl Catalog {
                      ), away AS (
                          INSERT INTO job (kind, key, store, priority, due)
                          SELECT 'remove', w.id, s.place, 1, $3 FROM whole w JOIN standing s ON s.original = w.id AND s.place <> $5
-                         ON CONFLICT DO NOTHING
+                         {WISH}
                      ), told AS (
                          UPDATE sighting g SET refused = $6 FROM original o, device d
                          WHERE o.id IN (SELECT id FROM whole) AND d.person = o.person AND g.device = d.id AND g.digest = o.digest
                      )
-                     SELECT id FROM whole",
-                )
+                     SELECT id FROM whole"
+                ))
                 .bind::<Timestamptz, _>(now)
                 .bind::<Bool, _>(all)
                 .bind::<Timestamptz, _>(away_at)
@@ -685,15 +689,25 @@ impl Catalog {
         Ok(())
     }
 
-    /// Whether a store is just removing its object of these bytes.
+    /// Whether a store is just removing its object of these bytes. A removal that was broken off (its process was killed, or the store
+    /// refused) says nothing of whether the object is there still: it is forgotten here, and who needs the bytes there sends them anew,
+    /// under the same name.
     pub async fn is_leaving(&self, store: StoreId, digest: Digest) -> Result<bool> {
         let mut c = self.connection().await?;
-        let row: Count = sql_query("SELECT count(*) AS n FROM object WHERE store = $1 AND digest = $2 AND leaving")
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<Binary, _>(digest.as_bytes().as_slice())
-            .kept()
-            .get_result(&mut c)
-            .await?;
+        let row: Count = sql_query(
+            "WITH removing AS (
+                 SELECT 1 FROM job j JOIN original o ON o.id = j.key
+                 WHERE j.kind = 'remove' AND j.store = $1 AND o.digest = $2 AND j.lease_end IS NOT NULL
+             ), broken_off AS (
+                 DELETE FROM object WHERE store = $1 AND digest = $2 AND leaving AND NOT EXISTS (SELECT 1 FROM removing)
+             )
+             SELECT count(*) AS n FROM object WHERE store = $1 AND digest = $2 AND leaving AND EXISTS (SELECT 1 FROM removing)",
+        )
+        .bind::<SqlUuid, _>(store.0)
+        .bind::<Binary, _>(digest.as_bytes().as_slice())
+        .kept()
+        .get_result(&mut c)
+        .await?;
         Ok(row.n > 0)
     }
 
@@ -739,14 +753,11 @@ impl Catalog {
 
 /// Puts down that something leaves holding then, and looks earlier if it was to look later.
 async fn look_at_holding(c: &mut AsyncPgConnection, at: DateTime<Utc>) -> Result<()> {
-    sql_query(
-        "INSERT INTO job (kind, key, priority, due) VALUES ('release', $1, 2, $2)
-         ON CONFLICT (kind, key, store) DO UPDATE SET due = least(job.due, excluded.due), gave_up = false",
-    )
-    .bind::<SqlUuid, _>(HOME)
-    .bind::<Timestamptz, _>(at)
-    .kept()
-    .execute(c)
-    .await?;
+    sql_query(format!("INSERT INTO job (kind, key, priority, due) VALUES ('release', $1, 2, $2) {WISH_NOW}"))
+        .bind::<SqlUuid, _>(HOME)
+        .bind::<Timestamptz, _>(at)
+        .kept()
+        .execute(c)
+        .await?;
     Ok(())
 }

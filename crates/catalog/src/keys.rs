@@ -8,7 +8,12 @@ use diesel::{
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use ypogeion_core::{Digest, StoreId, ledger::ObjectRecord};
 
-use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of, signed, unsigned, work::Kind};
+use crate::{
+    Catalog, CatalogError, Keep, Result,
+    devices::digest_of,
+    signed, unsigned,
+    work::{Kind, WISH, WISH_NOW},
+};
 
 /// A public half of a key of the household.
 #[derive(Clone, Debug, QueryableByName)]
@@ -317,7 +322,7 @@ impl Catalog {
             .kept()
             .execute(c)
             .await?;
-            sql_query("INSERT INTO job (kind, key, store, priority, due) VALUES ('ledger', $1, $1, 15, $2) ON CONFLICT DO NOTHING")
+            sql_query(format!("INSERT INTO job (kind, key, store, priority, due) VALUES ('ledger', $1, $1, 15, $2) {WISH}"))
                 .bind::<SqlUuid, _>(store.0)
                 .bind::<Timestamptz, _>(now)
                 .kept()
@@ -380,13 +385,10 @@ impl Catalog {
 
 async fn raise_epoch(c: &mut diesel_async::AsyncPgConnection, now: DateTime<Utc>) -> Result<()> {
     sql_query("UPDATE household SET seal_epoch = seal_epoch + 1").kept().execute(c).await?;
-    sql_query(
-        "INSERT INTO job (kind, key, store, priority, due) SELECT 'reseal', id, id, 0, $1 FROM store
-         ON CONFLICT (kind, key, store) DO UPDATE SET due = excluded.due, gave_up = false, attempts = 0",
-    )
-    .bind::<Timestamptz, _>(now)
-    .kept()
-    .execute(c)
-    .await?;
+    sql_query(format!("INSERT INTO job (kind, key, store, priority, due) SELECT 'reseal', id, id, 0, $1 FROM store {WISH_NOW}"))
+        .bind::<Timestamptz, _>(now)
+        .kept()
+        .execute(c)
+        .await?;
     Ok(())
 }

@@ -1,7 +1,7 @@
 //! The catalogue: PostgreSQL through Diesel.
 //!
 //! [`Catalog`] is the one door. Its methods are grouped by what they are about: [`people`], [`devices`], [`inventories`], [`uploads`],
-//! [`originals`], [`shots`], [`derived`], [`refilings`], [`clearances`], [`folder_view`], [`adoptions`], [`evidence`], [`audits`], [`stores`], [`copies`], [`keys`], [`work`], [`runs`], [`numbers`], [`history`]; [`growth`] keeps what the planner knows of them up to date. [`cluster`] keeps a private PostgreSQL when
+//! [`originals`], [`shots`], [`derived`], [`refilings`], [`clearances`], [`folder_view`], [`adoptions`], [`evidence`], [`audits`], [`stores`], [`copies`], [`keys`], [`work`], [`missing`], [`runs`], [`numbers`], [`history`]; [`growth`] keeps what the planner knows of them up to date. [`cluster`] keeps a private PostgreSQL when
 //! the keeper has none. Rows become domain types before they leave this crate; what must be true together is one
 //! statement or one transaction.
 
@@ -19,6 +19,7 @@ pub mod history;
 pub mod holding;
 pub mod inventories;
 pub mod keys;
+pub mod missing;
 pub mod numbers;
 pub mod originals;
 pub mod people;

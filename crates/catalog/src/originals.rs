@@ -83,6 +83,8 @@ pub struct OriginalRow {
     pub held: Option<HeldRecord>,
     /// When it left the home disk for good.
     pub gone_at: Option<DateTime<Utc>>,
+    /// Which state of its row this is: another one after each change of it.
+    pub version: String,
 }
 
 #[derive(QueryableByName)]
@@ -167,6 +169,8 @@ struct FullRow {
     held_until: Option<DateTime<Utc>>,
     #[diesel(sql_type = Nullable<Text>)]
     was_at: Option<String>,
+    #[diesel(sql_type = Text)]
+    version: String,
 }
 
 /// Facts of a later version may hold what this one does not know; those are passed over.
@@ -177,7 +181,7 @@ pub(crate) fn facts_of(value: serde_json::Value) -> Facts {
 pub(crate) const FULL: &str =
     "SELECT o.id, o.person, o.device, d.name AS device_name, o.digest, o.size, o.name, o.path, o.kind, o.taken_at,
     o.taken_local, o.taken_rule, o.facts, o.preview, o.landed_at, o.shot, o.correction IS NOT NULL AS corrected,
-    o.source, o.file_time, o.held_at, o.gone_at, h.until AS held_until, h.was_at
+    o.source, o.file_time, o.held_at, o.gone_at, h.until AS held_until, h.was_at, o.xmin::text AS version
     FROM original o LEFT JOIN device d ON d.id = o.device LEFT JOIN held h ON h.original = o.id AND o.held_at IS NOT NULL";
 
 impl TryFrom<FullRow> for OriginalRow {
@@ -212,6 +216,7 @@ impl TryFrom<FullRow> for OriginalRow {
                 _ => None,
             },
             gone_at: r.gone_at,
+            version: r.version,
         })
     }
 }

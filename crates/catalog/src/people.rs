@@ -1,6 +1,6 @@
 //! The household, its members and their sessions.
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use diesel::{
     OptionalExtension, QueryableByName, sql_query,
     sql_types::{BigInt, Binary, Bool, Nullable, Text, Timestamptz, Uuid as SqlUuid},
@@ -9,7 +9,7 @@ use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, PersonId, access::Role, clearance::Depth, filing::FilingPlan, object::NameKey};
 
-use crate::{Catalog, CatalogError, Keep, Result, signed, unsigned};
+use crate::{Catalog, CatalogError, Count, Keep, Result, signed, unsigned};
 
 /// The household.
 #[derive(Clone, Debug)]
@@ -20,6 +20,67 @@ pub struct Household {
     pub replica: Uuid,
     /// The key for object names.
     pub name_key: NameKey,
+}
+
+/// A session, as it is known by its token.
+#[derive(Clone, Debug)]
+pub struct Session {
+    /// Its id, which opens nothing.
+    pub id: Uuid,
+    /// Whose.
+    pub person: PersonId,
+    /// What the browser said of itself.
+    pub agent: String,
+    /// Since when.
+    pub created_at: DateTime<Utc>,
+    /// When it was used last, to a few minutes.
+    pub seen_at: Option<DateTime<Utc>>,
+    /// When the password was typed last.
+    pub proved_at: Option<DateTime<Utc>>,
+}
+
+/// Which sessions are ended.
+#[derive(Clone, Copy, Debug)]
+pub enum Ending {
+    /// That one.
+    One(Uuid),
+    /// All but that one; or all.
+    AllBut(Option<Uuid>),
+}
+
+/// A session that is used is written down this often.
+const SEEN_EVERY: TimeDelta = TimeDelta::minutes(5);
+
+const SESSION: &str =
+    "SELECT id, person, agent, created_at, seen_at, CASE WHEN isfinite(proved_at) THEN proved_at END AS proved_at FROM session";
+
+#[derive(QueryableByName)]
+struct SessionRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = SqlUuid)]
+    person: Uuid,
+    #[diesel(sql_type = Text)]
+    agent: String,
+    #[diesel(sql_type = Timestamptz)]
+    created_at: DateTime<Utc>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    seen_at: Option<DateTime<Utc>>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    proved_at: Option<DateTime<Utc>>,
+}
+
+impl From<SessionRow> for Session {
+    fn from(r: SessionRow) -> Self {
+        Session {
+            id: r.id,
+            person: PersonId(r.person),
+            agent: r.agent,
+            created_at: r.created_at,
+            seen_at: r.seen_at,
+            proved_at: r.proved_at,
+        }
+    }
 }
 
 /// What the keeper decides for the whole house.
@@ -185,6 +246,37 @@ impl Catalog {
         Ok(())
     }
 
+    /// The identity of the household's library; none before it was given one.
+    pub async fn library(&self) -> Result<Option<Uuid>> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = Nullable<SqlUuid>)]
+            library: Option<Uuid>,
+        }
+        let mut c = self.connection().await?;
+        let row: Option<Row> = sql_query("SELECT library FROM household").kept().get_result(&mut c).await.optional()?;
+        Ok(row.and_then(|r| r.library))
+    }
+
+    /// Writes it down, once: it does not change.
+    pub async fn set_library(&self, id: Uuid) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE household SET library = $1 WHERE library IS NULL")
+            .bind::<SqlUuid, _>(id)
+            .kept()
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
+    /// Whether any original is known.
+    pub async fn has_originals(&self) -> Result<bool> {
+        let mut c = self.connection().await?;
+        let row: Count =
+            sql_query("SELECT count(*) AS n FROM (SELECT 1 FROM original LIMIT 1) AS one").kept().get_result(&mut c).await?;
+        Ok(row.n > 0)
+    }
+
     /// The household, once it has been made.
     pub async fn household(&self) -> Result<Option<Household>> {
         let mut c = self.connection().await?;
@@ -263,17 +355,25 @@ impl Catalog {
         Ok(rows.into_iter().map(Person::from).collect())
     }
 
-    /// Opens a session.
-    pub async fn open_session(&self, token_hash: &[u8], person: PersonId, now: DateTime<Utc>, end: DateTime<Utc>) -> Result<()> {
+    /// Opens a session of somebody who has just typed their password. `agent`: what the browser says of itself.
+    pub async fn open_session(
+        &self,
+        token_hash: &[u8],
+        person: PersonId,
+        agent: &str,
+        now: DateTime<Utc>,
+        end: DateTime<Utc>,
+    ) -> Result<()> {
         let mut c = self.connection().await?;
         sql_query(
             "WITH old AS (DELETE FROM session WHERE expires_at < $3)
-             INSERT INTO session (token_hash, person, created_at, expires_at) VALUES ($1, $2, $3, $4)",
+             INSERT INTO session (token_hash, person, created_at, expires_at, agent, seen_at, proved_at) VALUES ($1, $2, $3, $4, $5, $3, $3)",
         )
         .bind::<Binary, _>(token_hash)
         .bind::<SqlUuid, _>(person.0)
         .bind::<Timestamptz, _>(now)
         .bind::<Timestamptz, _>(end)
+        .bind::<Text, _>(agent)
         .kept()
         .execute(&mut c)
         .await?;
@@ -281,16 +381,67 @@ impl Catalog {
     }
 
     /// Whose session that is, if it has not ended.
-    pub async fn session(&self, token_hash: &[u8], now: DateTime<Utc>) -> Result<Person> {
+    pub async fn session(&self, token_hash: &[u8], now: DateTime<Utc>) -> Result<(Person, Session)> {
         let mut c = self.connection().await?;
-        let row: PersonRow =
-            sql_query(format!("{PERSON} WHERE id = (SELECT person FROM session WHERE token_hash = $1 AND expires_at > $2)"))
+        let row: SessionRow = sql_query(format!("{SESSION} WHERE token_hash = $1 AND expires_at > $2"))
+            .bind::<Binary, _>(token_hash)
+            .bind::<Timestamptz, _>(now)
+            .kept()
+            .get_result(&mut c)
+            .await?;
+        let session = Session::from(row);
+        if session.seen_at.is_none_or(|seen| now - seen > SEEN_EVERY) {
+            sql_query("UPDATE session SET seen_at = $2 WHERE token_hash = $1")
                 .bind::<Binary, _>(token_hash)
                 .bind::<Timestamptz, _>(now)
                 .kept()
-                .get_result(&mut c)
+                .execute(&mut c)
                 .await?;
-        Ok(row.into())
+        }
+        drop(c);
+        Ok((self.person(session.person).await?, session))
+    }
+
+    /// The sessions of a member that have not ended, the latest first.
+    pub async fn sessions(&self, person: PersonId, now: DateTime<Utc>) -> Result<Vec<Session>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<SessionRow> =
+            sql_query(format!("{SESSION} WHERE person = $1 AND expires_at > $2 ORDER BY coalesce(seen_at, created_at) DESC, id"))
+                .bind::<SqlUuid, _>(person.0)
+                .bind::<Timestamptz, _>(now)
+                .kept()
+                .load(&mut c)
+                .await?;
+        Ok(rows.into_iter().map(Session::from).collect())
+    }
+
+    /// The password was typed again in a session.
+    pub async fn session_proved(&self, id: Uuid, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE session SET proved_at = $2 WHERE id = $1")
+            .bind::<SqlUuid, _>(id)
+            .bind::<Timestamptz, _>(now)
+            .kept()
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
+    /// Ends sessions of a member: one, or all but one (`None`: all). Returns how many there were.
+    pub async fn end_sessions(&self, person: PersonId, which: Ending) -> Result<u64> {
+        let (only, except) = match which {
+            Ending::One(id) => (Some(id), None),
+            Ending::AllBut(id) => (None, id),
+        };
+        let mut c = self.connection().await?;
+        let n = sql_query("DELETE FROM session WHERE person = $1 AND ($2 IS NULL OR id = $2) AND id IS DISTINCT FROM $3")
+            .bind::<SqlUuid, _>(person.0)
+            .bind::<Nullable<SqlUuid>, _>(only)
+            .bind::<Nullable<SqlUuid>, _>(except)
+            .kept()
+            .execute(&mut c)
+            .await?;
+        Ok(n as u64)
     }
 
     /// Ends a session. Ending one twice does no harm.

@@ -19,7 +19,10 @@ use ypogeion_core::{
     shot,
 };
 
-use crate::{Catalog, CatalogError, Keep, Result, work::Kind};
+use crate::{
+    Catalog, CatalogError, Keep, Result,
+    work::{Kind, WISH},
+};
 
 impl Catalog {
     /// Adds a device of a ledger. It has no token any more and has to be paired again: it is there for its history.
@@ -51,7 +54,7 @@ impl Catalog {
         let rows: Vec<Value> = originals.iter().map(|(o, there)| row(o, *there, &Local)).collect();
         let mut c = self.connection().await?;
         c.transaction(async |c| {
-            sql_query(
+            sql_query(format!(
                 "WITH told AS (
                      SELECT * FROM jsonb_to_recordset($1) AS t (n integer, id uuid, person uuid, device uuid, digest text, size bigint, name text,
                          path text, folded text, kind text, taken_at timestamptz, taken_local timestamp, taken_rule text, landed_at timestamptz,
@@ -62,7 +65,7 @@ impl Catalog {
                      INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts,
                          landed_at, source, file_time, shot_key, shot, held_at)
                      SELECT id, person, (SELECT d.id FROM device d WHERE d.id = t.device), decode(digest, 'hex'), size, name, path, folded, kind,
-                         taken_at, taken_local, taken_rule, '{}', landed_at, source, file_time, shot_key, coalesce(shot, id), held_at
+                         taken_at, taken_local, taken_rule, '{{}}', landed_at, source, file_time, shot_key, coalesce(shot, id), held_at
                      FROM told t ON CONFLICT DO NOTHING RETURNING id
                  ), waiting AS (
                      INSERT INTO held (original, was_at, deleted_by, at, until)
@@ -70,8 +73,8 @@ impl Catalog {
                  )
                  INSERT INTO job (kind, key, priority, due)
                  SELECT 'fetch', t.id, CASE WHEN t.held_at IS NULL THEN 16 ELSE 3 END, $2 FROM told t JOIN kept k USING (id) ORDER BY t.n
-                 ON CONFLICT DO NOTHING",
-            )
+                 {WISH}"
+            ))
             .bind::<Jsonb, _>(Value::Array(rows.clone()))
             .bind::<Timestamptz, _>(now)
             .kept()
@@ -130,19 +133,19 @@ impl Catalog {
     /// made from it, and copies for the stores that have none). When it was taken stays as the ledger says: it may have been put right.
     pub async fn fetched(&self, id: OriginalId, facts: &Facts, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query(
+        sql_query(format!(
             "WITH here AS (
                  UPDATE original SET facts = $2, pair = $3 WHERE id = $1 RETURNING id
              ), copies AS (
                  INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', h.id, s.id, 13, $4 FROM here h, store s
-                 WHERE NOT EXISTS (SELECT 1 FROM standing t WHERE t.original = h.id AND t.place = s.id AND t.good) ON CONFLICT DO NOTHING
+                 WHERE NOT EXISTS (SELECT 1 FROM standing t WHERE t.original = h.id AND t.place = s.id AND t.good) {WISH}
              )
              INSERT INTO job (kind, key, priority, due)
              SELECT w.kind, h.id, w.priority, $4 FROM here h, (VALUES ('preview', 20), ('group', 18)) AS w (kind, priority)
              -- Deleted before the ledger's last word, and perhaps not moved by then.
              UNION ALL SELECT 'hold', o.id, 19, $4 FROM original o WHERE o.id = $1 AND o.held_at IS NOT NULL
-             UNION ALL SELECT 'derive', h.id, 22, $4 FROM here h, household WHERE derive_jpeg AND $5 ON CONFLICT DO NOTHING",
-        )
+             UNION ALL SELECT 'derive', h.id, 22, $4 FROM here h, household WHERE derive_jpeg AND $5 {WISH}"
+        ))
         .bind::<SqlUuid, _>(id.0)
         .bind::<Jsonb, _>(serde_json::to_value(facts).expect("facts are text and numbers"))
         .bind::<Nullable<Text>, _>(&facts.pair)

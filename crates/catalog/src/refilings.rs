@@ -9,7 +9,13 @@ use diesel_async::{AsyncConnection, RunQueryDsl};
 use uuid::Uuid;
 use ypogeion_core::{Digest, OriginalId, filing::FiledPath};
 
-use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of, evidence::HOME, unsigned, work::Kind};
+use crate::{
+    Catalog, CatalogError, Keep, Result,
+    devices::digest_of,
+    evidence::HOME,
+    unsigned,
+    work::{Kind, WISH},
+};
 
 /// A re-filing, and how far it has come.
 #[derive(Clone, Debug)]
@@ -210,7 +216,7 @@ impl Catalog {
                     .await?
                 }
             };
-            sql_query("INSERT INTO job (kind, key, priority, due) VALUES ('refile', $1, 5, $2)")
+            sql_query(format!("INSERT INTO job (kind, key, priority, due) VALUES ('refile', $1, 5, $2) {WISH}"))
                 .bind::<SqlUuid, _>(id)
                 .bind::<Timestamptz, _>(now)
                 .kept()
@@ -273,7 +279,7 @@ impl Catalog {
         .execute(&mut c)
         .await?;
         if to == "running" {
-            sql_query("INSERT INTO job (kind, key, priority, due) VALUES ('refile', $1, 5, $2) ON CONFLICT DO NOTHING")
+            sql_query(format!("INSERT INTO job (kind, key, priority, due) VALUES ('refile', $1, 5, $2) {WISH}"))
                 .bind::<SqlUuid, _>(id)
                 .bind::<Timestamptz, _>(now)
                 .kept()

@@ -17,7 +17,13 @@ use ypogeion_core::{
     shot::{Part, Piece, Shot, group, place_on_device},
 };
 
-use crate::{Catalog, CatalogError, Count, Keep, Result, devices::digest_of, originals::facts_of, unsigned, work::Kind};
+use crate::{
+    Catalog, CatalogError, Count, Keep, Result,
+    devices::digest_of,
+    originals::facts_of,
+    unsigned,
+    work::{Kind, WISH},
+};
 
 /// A file of a shot, as it is shown.
 #[derive(Clone, Debug)]
@@ -221,7 +227,8 @@ impl Catalog {
                      UPDATE original SET taken_at = taken_at + $4 * interval '1 second',
                          taken_local = taken_local + $4 * interval '1 second', correction = $1
                      WHERE device = $2 AND taken_local BETWEEN $3 AND $5 AND correction IS NULL AND taken_rule = ANY($6) RETURNING id
-                 ), {FOLLOWS}"
+                 ), {}",
+                follows()
             ))
             .bind::<SqlUuid, _>(id)
             .bind::<SqlUuid, _>(device.0)
@@ -270,7 +277,7 @@ impl Catalog {
                          taken_local = taken_local - k.seconds * interval '1 second', correction = NULL
                      FROM clock_correction k WHERE o.correction = k.id AND k.id = $1 RETURNING o.id
                  ), {}",
-                FOLLOWS.replace("$7", "$2")
+                follows().replace("$7", "$2")
             ))
             .bind::<SqlUuid, _>(id)
             .bind::<Timestamptz, _>(now)
@@ -315,12 +322,16 @@ const PIECE: &str =
     o.correction, o.shot_key, o.pair, o.shot, o.part FROM living o";
 
 /// What follows when the time of originals (`right_now`) changed: shots afresh, and files where they belong. `$7` is now.
-const FOLLOWS: &str = "shots AS (
-        INSERT INTO job (kind, key, priority, due) SELECT 'group', id, 18, $7 FROM right_now ON CONFLICT DO NOTHING
+fn follows() -> String {
+    format!(
+        "shots AS (
+        INSERT INTO job (kind, key, priority, due) SELECT 'group', id, 18, $7 FROM right_now {WISH}
     ), files AS (
-        INSERT INTO job (kind, key, priority, due) SELECT 'refile', id, 4, $7 FROM right_now ON CONFLICT DO NOTHING
+        INSERT INTO job (kind, key, priority, due) SELECT 'refile', id, 4, $7 FROM right_now {WISH}
     )
-    SELECT count(*) AS n FROM right_now";
+    SELECT count(*) AS n FROM right_now"
+    )
+}
 
 /// Until the end of the transaction, nobody else puts a member's shots together or takes them apart.
 pub(crate) async fn lock_shots(c: &mut AsyncPgConnection, person: PersonId) -> Result<()> {
@@ -412,11 +423,11 @@ async fn tell_times<Z: TimeZone>(
             }
             let captured = decide(&facts[i], Some(words), &row.name, row.file_time, row.landed_at, zone);
             if captured.rule == CaptureRule::Sidecar && (captured.at != row.taken_at || captured.rule.word() != row.taken_rule) {
-                sql_query(
+                sql_query(format!(
                     "WITH told AS (
                          UPDATE original SET taken_at = $2, taken_local = $3, taken_rule = $4 WHERE id = $1 RETURNING id
-                     ) INSERT INTO job (kind, key, priority, due) SELECT 'refile', id, 4, $5 FROM told ON CONFLICT DO NOTHING",
-                )
+                     ) INSERT INTO job (kind, key, priority, due) SELECT 'refile', id, 4, $5 FROM told {WISH}"
+                ))
                 .bind::<SqlUuid, _>(row.id)
                 .bind::<Timestamptz, _>(captured.at)
                 .bind::<Timestamp, _>(captured.local)

@@ -24,7 +24,7 @@ use crate::{
     numbers::Amount,
     originals::OriginalRow,
     signed, unsigned,
-    work::Kind,
+    work::{Kind, WISH},
 };
 
 /// A store and how it does.
@@ -56,8 +56,6 @@ pub struct StoreRow {
     pub prices: Prices,
     /// Whether it was seen to notice bytes that changed on their way.
     pub notices: bool,
-    /// Whether what goes there is sealed.
-    pub sealed: bool,
     /// The week as it is written, to tell whether it has been changed since.
     written: serde_json::Value,
 }
@@ -162,6 +160,7 @@ impl From<Row> for StoreRow {
                 prefix: r.prefix,
                 access_key: r.access_key,
                 secret_key: r.secret_key,
+                sealed: r.sealed,
             },
             stopped: r.stopped,
             failing: r.failing,
@@ -175,7 +174,6 @@ impl From<Row> for StoreRow {
             written: r.week,
             away: r.away,
             notices: r.notices,
-            sealed: r.sealed,
             prices: serde_json::from_value(r.prices).unwrap_or_default(),
         }
     }
@@ -234,7 +232,7 @@ async fn insert_store(
     c: &mut AsyncPgConnection,
     id: StoreId,
     address: &StoreAddress,
-    (away, sealed): (bool, bool),
+    away: bool,
     now: DateTime<Utc>,
 ) -> Result<()> {
     sql_query(
@@ -251,7 +249,7 @@ async fn insert_store(
     .bind::<Text, _>(&address.secret_key)
     .bind::<Timestamptz, _>(now)
     .bind::<Bool, _>(away)
-    .bind::<Bool, _>(sealed)
+    .bind::<Bool, _>(address.sealed)
     .kept()
     .execute(c)
     .await?;
@@ -260,14 +258,13 @@ async fn insert_store(
 
 impl Catalog {
     /// Adds a store, and the work of sending it everything that is at home.
-    /// `how`: whether it is away from home, and whether what goes there is sealed.
-    pub async fn add_store(&self, id: StoreId, address: &StoreAddress, how: (bool, bool), now: DateTime<Utc>) -> Result<()> {
+    /// `away`: whether it is away from home.
+    pub async fn add_store(&self, id: StoreId, address: &StoreAddress, away: bool, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         c.transaction(async |c| {
-            insert_store(c, id, address, how, now).await?;
+            insert_store(c, id, address, away, now).await?;
             sql_query(format!(
-                "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', o.id, $1, {EXPOSURE}, $2 FROM living o ORDER BY o.landed_at
-                 ON CONFLICT DO NOTHING"
+                "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', o.id, $1, {EXPOSURE}, $2 FROM living o ORDER BY o.landed_at {WISH}"
             ))
             .bind::<SqlUuid, _>(id.0)
             .bind::<Timestamptz, _>(now)
@@ -282,9 +279,9 @@ impl Catalog {
     }
 
     /// Adds a store whose ledger says what it has: nothing is to be sent there before that has been read.
-    pub async fn rebuild_store(&self, id: StoreId, address: &StoreAddress, sealed: bool, now: DateTime<Utc>) -> Result<()> {
+    pub async fn rebuild_store(&self, id: StoreId, address: &StoreAddress, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        insert_store(&mut c, id, address, (true, sealed), now).await
+        insert_store(&mut c, id, address, true, now).await
     }
 
     /// All stores, in the order in which they were added.
@@ -354,7 +351,7 @@ impl Catalog {
 
     /// A store can be reached again: what waited to be made good from it is tried now.
     async fn heal_now(&self, c: &mut Connection, now: DateTime<Utc>) -> Result<()> {
-        sql_query("UPDATE job SET due = least(due, $1) WHERE kind = 'heal' AND NOT gave_up")
+        sql_query("UPDATE job SET wishes = wishes + 1, due = least(due, $1) WHERE kind = 'heal' AND NOT gave_up")
             .bind::<Timestamptz, _>(now)
             .kept()
             .execute(c)
@@ -554,11 +551,10 @@ impl Catalog {
                 .kept()
                 .execute(c)
                 .await?;
-            sql_query(
+            sql_query(format!(
                 "INSERT INTO job (kind, key, store, priority, due)
-                 SELECT 'ledger', $1, $1, 15, $3 UNION ALL SELECT 'prove', o, $1, 0, $4 FROM unnest($2) AS o
-                 ON CONFLICT DO NOTHING",
-            )
+                 SELECT 'ledger', $1, $1, 15, $3 UNION ALL SELECT 'prove', o, $1, 0, $4 FROM unnest($2) AS o {WISH}"
+            ))
             .bind::<SqlUuid, _>(store.0)
             .bind::<Array<SqlUuid>, _>(sharing.iter().map(|o| o.id).collect::<Vec<_>>())
             .bind::<Timestamptz, _>(ledger_at)
@@ -573,25 +569,21 @@ impl Catalog {
         Ok(())
     }
 
-    /// A ledger segment is in the store: the originals in it are listed as they were written, and its number is used up. One that was
-    /// moved, deleted or taken back since stays to be written.
+    /// A ledger segment is in the store: the originals in it are listed as they were written, and its number is used up. One whose row
+    /// has changed in any way since it was read stays to be written.
     pub async fn segment_written(&self, store: StoreId, number: u64, written: &[OriginalRow]) -> Result<()> {
         let mut c = self.connection().await?;
         c.transaction(async |c| {
             sql_query(
-                "UPDATE standing s SET listed = true FROM unnest($2, $3, $4, $5, $6) AS w (id, path, taken_at, held_at, gone_at), original o
-                 WHERE s.place = $1 AND s.original = w.id AND o.id = w.id AND o.path = w.path AND o.taken_at = w.taken_at
-                   AND o.held_at IS NOT DISTINCT FROM w.held_at AND o.gone_at IS NOT DISTINCT FROM w.gone_at",
+                "UPDATE standing s SET listed = true FROM unnest($2, $3) AS w (id, version), original o
+                 WHERE s.place = $1 AND s.original = w.id AND o.id = w.id AND o.xmin::text = w.version",
             )
-                .bind::<SqlUuid, _>(store.0)
-                .bind::<Array<SqlUuid>, _>(written.iter().map(|o| o.id.0).collect::<Vec<_>>())
-                .bind::<Array<Text>, _>(written.iter().map(|o| o.path.as_str()).collect::<Vec<_>>())
-                .bind::<Array<Timestamptz>, _>(written.iter().map(|o| o.taken_at).collect::<Vec<_>>())
-                .bind::<Array<Nullable<Timestamptz>>, _>(written.iter().map(|o| o.held.as_ref().map(|h| h.at)).collect::<Vec<_>>())
-                .bind::<Array<Nullable<Timestamptz>>, _>(written.iter().map(|o| o.gone_at).collect::<Vec<_>>())
-                .kept()
-                .execute(c)
-                .await?;
+            .bind::<SqlUuid, _>(store.0)
+            .bind::<Array<SqlUuid>, _>(written.iter().map(|o| o.id.0).collect::<Vec<_>>())
+            .bind::<Array<Text>, _>(written.iter().map(|o| o.version.as_str()).collect::<Vec<_>>())
+            .kept()
+            .execute(c)
+            .await?;
             sql_query("UPDATE store SET ledger_segment = greatest(ledger_segment, $2) WHERE id = $1")
                 .bind::<SqlUuid, _>(store.0)
                 .bind::<BigInt, _>(signed(number))
@@ -606,7 +598,7 @@ impl Catalog {
     /// Puts down that the store's ledger has something to be written, unless that is down already.
     pub async fn want_ledger(&self, store: StoreId, at: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("INSERT INTO job (kind, key, store, priority, due) VALUES ('ledger', $1, $1, 15, $2) ON CONFLICT DO NOTHING")
+        sql_query(format!("INSERT INTO job (kind, key, store, priority, due) VALUES ('ledger', $1, $1, 15, $2) {WISH}"))
             .bind::<SqlUuid, _>(store.0)
             .bind::<Timestamptz, _>(at)
             .kept()
@@ -628,7 +620,7 @@ impl Catalog {
                 .await?;
             sql_query(format!(
                 "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', o.id, $1, {EXPOSURE} + 1, $3 FROM original o
-                 WHERE o.digest = $2 AND o.gone_at IS NULL ON CONFLICT DO NOTHING"
+                 WHERE o.digest = $2 AND o.gone_at IS NULL {WISH}"
             ))
             .bind::<SqlUuid, _>(store.0)
             .bind::<Binary, _>(digest.as_bytes().as_slice())

@@ -16,7 +16,13 @@ use ypogeion_core::{
     shot::{self, Part},
 };
 
-use crate::{Catalog, CatalogError, Count, Keep, Result, devices::digest_of, evidence::HOME, signed, unsigned, work::Kind};
+use crate::{
+    Catalog, CatalogError, Count, Keep, Result,
+    devices::digest_of,
+    evidence::HOME,
+    signed, unsigned,
+    work::{Kind, WISH},
+};
 
 /// An upload.
 #[derive(Clone, Debug)]
@@ -337,7 +343,7 @@ impl Catalog {
         let part = Part::of_kind(kind);
         let facts_json = serde_json::to_value(facts).expect("facts are text and numbers");
         let mut c = self.connection().await?;
-        let row: Option<LandedRow> = sql_query(
+        let row: Option<LandedRow> = sql_query(format!(
             "WITH added AS (
                  INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at,
                      source, file_time, pair, shot_key, shot, part)
@@ -348,24 +354,24 @@ impl Catalog {
              ), stands AS (
                  INSERT INTO standing (original, place, good, since, proven_at, looked_at) SELECT id, $15, $18, $19, $20, $20 FROM added
              ), pictures AS (
-                 INSERT INTO job (kind, key, priority, due) SELECT 'preview', id, 20, $14 FROM added ON CONFLICT DO NOTHING
+                 INSERT INTO job (kind, key, priority, due) SELECT 'preview', id, 20, $14 FROM added {WISH}
              ), copies AS (
-                 INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', a.id, s.id, 13, $14 FROM added a, store s ON CONFLICT DO NOTHING
+                 INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', a.id, s.id, 13, $14 FROM added a, store s {WISH}
              ), made AS (
                  INSERT INTO job (kind, key, priority, due) SELECT 'derive', a.id, 22, $14 FROM added a, household h
-                 WHERE h.derive_jpeg AND $13->>'media_type' IN ('image/heic', 'image/avif') ON CONFLICT DO NOTHING
+                 WHERE h.derive_jpeg AND $13->>'media_type' IN ('image/heic', 'image/avif') {WISH}
              ), company AS (
                  INSERT INTO job (kind, key, priority, due) SELECT 'group', a.id, 18, $14 FROM added a
                  WHERE EXISTS (SELECT 1 FROM living WHERE person = $2 AND shot_key = $25)
-                    OR EXISTS (SELECT 1 FROM living WHERE person = $2 AND pair = $24) ON CONFLICT DO NOTHING
+                    OR EXISTS (SELECT 1 FROM living WHERE person = $2 AND pair = $24) {WISH}
              ), which AS (
                  SELECT id, true AS new FROM added
                  UNION ALL SELECT id, false FROM original WHERE person = $2 AND digest = $4 AND gone_at IS NULL
              ), linked AS (
                  UPDATE upload SET original = (SELECT id FROM which LIMIT 1) WHERE id = $21
              )
-             SELECT id, new FROM which ORDER BY new DESC LIMIT 1",
-        )
+             SELECT id, new FROM which ORDER BY new DESC LIMIT 1"
+        ))
         .bind::<SqlUuid, _>(id.0)
         .bind::<SqlUuid, _>(upload.person.0)
         .bind::<SqlUuid, _>(upload.device.0)
@@ -418,12 +424,12 @@ impl Catalog {
     }
 
     async fn look_for_company(&self, c: &mut crate::Connection, id: OriginalId, now: DateTime<Utc>) -> Result<()> {
-        sql_query(
+        sql_query(format!(
             "INSERT INTO job (kind, key, priority, due) SELECT 'group', o.id, 18, $2 FROM original o WHERE o.id = $1 AND (
                  EXISTS (SELECT 1 FROM living x WHERE x.person = o.person AND x.shot_key = o.shot_key AND x.id <> o.id)
                  OR EXISTS (SELECT 1 FROM living x WHERE x.person = o.person AND x.pair = o.pair AND x.id <> o.id)
-             ) ON CONFLICT DO NOTHING",
-        )
+             ) {WISH}"
+        ))
         .bind::<SqlUuid, _>(id.0)
         .bind::<Timestamptz, _>(now)
         .kept()

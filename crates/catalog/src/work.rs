@@ -120,8 +120,10 @@ pub struct Job {
     pub store: Option<StoreId>,
     /// How often it has been taken, this time included.
     pub attempts: u32,
-    /// When it was due. Who wants it done once more, while it is being done, changes that.
-    pub due: DateTime<Utc>,
+    /// How often it had been wished for when it was taken. Whoever wants it done once more, while it is being done, adds a wish.
+    pub wishes: i64,
+    /// The number of this taking: who has an older one does not hold the work any more.
+    pub taken: i64,
 }
 
 /// One kind of work in numbers.
@@ -168,8 +170,10 @@ struct JobRow {
     store: Option<Uuid>,
     #[diesel(sql_type = Integer)]
     attempts: i32,
-    #[diesel(sql_type = Timestamptz)]
-    due: DateTime<Utc>,
+    #[diesel(sql_type = BigInt)]
+    wishes: i64,
+    #[diesel(sql_type = BigInt)]
+    taken: i64,
 }
 
 #[derive(QueryableByName)]
@@ -208,6 +212,22 @@ struct FaultRow {
     due: Option<DateTime<Utc>>,
 }
 
+/// How work is put down that may be down already: a wish more is counted, so that whoever is doing it just now does it once more, and what
+/// was given up gets another chance. What waits for its next try goes on waiting. Every `INSERT INTO job` ends with this, or with
+/// [`WISH_NOW`]; a test holds that.
+pub(crate) const WISH: &str = "ON CONFLICT (kind, key, store) DO UPDATE SET wishes = job.wishes + 1, gave_up = false,
+    attempts = CASE WHEN job.gave_up THEN 0 ELSE job.attempts END,
+    due = CASE WHEN job.lease_end IS NOT NULL THEN excluded.due
+               WHEN job.error IS NULL OR job.gave_up THEN least(job.due, excluded.due) ELSE job.due END";
+
+/// The same, for what is not to wait for the next try either.
+pub(crate) const WISH_NOW: &str = "ON CONFLICT (kind, key, store) DO UPDATE SET wishes = job.wishes + 1, gave_up = false,
+    attempts = 0, due = least(job.due, excluded.due)";
+
+/// Work during which so many processes ended, one after the other, is not begun once more: it may be what ends them. Before that it waits
+/// longer each time, so that whatever else there is to do gets done.
+const MOST_LOST: i32 = 8;
+
 /// Work that may be taken: not given up, not leased to anybody alive.
 const FREE: &str = "NOT j.gave_up AND (j.lease_end IS NULL OR j.lease_end < $1)";
 
@@ -245,8 +265,9 @@ impl Catalog {
              ), mine AS (
                  SELECT j.id FROM job j WHERE j.id IN (SELECT id FROM first) AND {FREE} FOR UPDATE SKIP LOCKED
              )
-             UPDATE job SET leased_by = $3, lease_end = $4, attempts = attempts + 1 WHERE id IN (SELECT id FROM mine)
-             RETURNING id, kind, key, store, attempts, due"
+             UPDATE job SET leased_by = $3, lease_end = $4, attempts = attempts + 1, taken = taken + 1,
+                 lost = CASE WHEN leased_by IS NULL THEN lost ELSE lost + 1 END WHERE id IN (SELECT id FROM mine)
+             RETURNING id, kind, key, store, attempts, wishes, taken"
         ))
         .bind::<Timestamptz, _>(now)
         .bind::<Text, _>(kind.word())
@@ -266,7 +287,8 @@ impl Catalog {
                     key: r.key,
                     store: r.store.map(StoreId),
                     attempts: u32::try_from(r.attempts).unwrap_or(0),
-                    due: r.due,
+                    wishes: r.wishes,
+                    taken: r.taken,
                 })
             })
             .collect())
@@ -295,48 +317,65 @@ impl Catalog {
         Ok(row.due)
     }
 
-    /// Work is done; unless somebody has wanted it done once more since it was taken: then it stays.
+    /// Work is done; unless somebody has wished for it once more since it was taken: then it stays. Said by somebody who does not hold it
+    /// any more, it means nothing.
     pub async fn finish_work(&self, job: &Job) -> Result<()> {
         let mut c = self.soft_connection().await?;
-        sql_query(
-            "WITH done AS (DELETE FROM job WHERE id = $1 AND due = $2)
-             UPDATE job SET leased_by = NULL, lease_end = NULL, error = NULL, attempts = 0 WHERE id = $1 AND due <> $2",
-        )
-        .bind::<BigInt, _>(job.id)
-        .bind::<Timestamptz, _>(job.due)
-        .kept()
-        .execute(&mut c)
-        .await?;
+        let gone = sql_query("DELETE FROM job WHERE id = $1 AND taken = $2 AND wishes = $3")
+            .bind::<BigInt, _>(job.id)
+            .bind::<BigInt, _>(job.taken)
+            .bind::<BigInt, _>(job.wishes)
+            .kept()
+            .execute(&mut c)
+            .await?;
+        if gone == 0 {
+            // A statement of its own: it sees the wish for which the one above had to wait.
+            sql_query(
+                "UPDATE job SET leased_by = NULL, lease_end = NULL, error = NULL, attempts = 0, lost = 0 WHERE id = $1 AND taken = $2",
+            )
+            .bind::<BigInt, _>(job.id)
+            .bind::<BigInt, _>(job.taken)
+            .kept()
+            .execute(&mut c)
+            .await?;
+            drop(c);
+            self.work_added(&[job.kind]);
+        }
         Ok(())
     }
 
-    /// Work is to be done again at `due`, or when somebody has wanted it since it was taken; with an error if that is why.
+    /// Work is to be done again at `due`, or when somebody has wished for it since it was taken; with an error if that is why.
     pub async fn put_back_work(&self, job: &Job, error: Option<&str>, due: DateTime<Utc>) -> Result<()> {
         let mut c = self.soft_connection().await?;
         sql_query(
             // Without an error it was not tried.
-            "UPDATE job SET leased_by = NULL, lease_end = NULL, error = $2, due = CASE WHEN due = $4 THEN $3 ELSE due END,
-                 attempts = CASE WHEN $2 IS NULL THEN greatest(attempts - 1, 0) ELSE attempts END WHERE id = $1",
+            "UPDATE job SET leased_by = NULL, lease_end = NULL, lost = 0, error = $2, due = CASE WHEN wishes = $4 THEN $3 ELSE due END,
+                 attempts = CASE WHEN $2 IS NULL THEN greatest(attempts - 1, 0) ELSE attempts END WHERE id = $1 AND taken = $5",
         )
         .bind::<BigInt, _>(job.id)
         .bind::<Nullable<Text>, _>(error)
         .bind::<Timestamptz, _>(due)
-        .bind::<Timestamptz, _>(job.due)
+        .bind::<BigInt, _>(job.wishes)
+        .bind::<BigInt, _>(job.taken)
         .kept()
         .execute(&mut c)
         .await?;
         Ok(())
     }
 
-    /// Work cannot be done until somebody looks.
-    pub async fn give_up_work(&self, id: i64, error: &str) -> Result<()> {
+    /// Work cannot be done until somebody looks; or, if somebody has wished for it since it was taken, as it is now.
+    pub async fn give_up_work(&self, job: &Job, error: &str) -> Result<()> {
         let mut c = self.soft_connection().await?;
-        sql_query("UPDATE job SET leased_by = NULL, lease_end = NULL, error = $2, gave_up = true WHERE id = $1")
-            .bind::<BigInt, _>(id)
-            .bind::<Text, _>(error)
-            .kept()
-            .execute(&mut c)
-            .await?;
+        sql_query(
+            "UPDATE job SET leased_by = NULL, lease_end = NULL, lost = 0, error = $2, gave_up = (wishes = $3) WHERE id = $1 AND taken = $4",
+        )
+        .bind::<BigInt, _>(job.id)
+        .bind::<Text, _>(error)
+        .bind::<BigInt, _>(job.wishes)
+        .bind::<BigInt, _>(job.taken)
+        .kept()
+        .execute(&mut c)
+        .await?;
         Ok(())
     }
 
@@ -353,11 +392,19 @@ impl Catalog {
         Ok(())
     }
 
-    /// Frees all that this worker held before it was killed.
-    pub async fn free_leases(&self, me: Uuid) -> Result<u64> {
+    /// Frees all that this worker held before it was killed. What was under way in three ends of a process, one after the other, waits for
+    /// four seconds, then for eight, and so on; it may be their reason, and is given up in the end.
+    pub async fn free_leases(&self, me: Uuid, now: DateTime<Utc>) -> Result<u64> {
         let mut c = self.connection().await?;
-        let n = sql_query("UPDATE job SET leased_by = NULL, lease_end = NULL WHERE leased_by = $1")
+        let n = sql_query(
+            "UPDATE job SET leased_by = NULL, lease_end = NULL, lost = lost + 1, gave_up = gave_up OR lost + 1 >= $2,
+                 due = CASE WHEN lost + 1 < 3 THEN due ELSE greatest(due, $3 + power(2, least(lost, 9)) * interval '1 second') END,
+                 error = CASE WHEN lost + 1 >= $2 THEN 'the service ended ' || (lost + 1) || ' times while this was being done' ELSE error END
+             WHERE leased_by = $1",
+        )
             .bind::<SqlUuid, _>(me)
+            .bind::<Integer, _>(MOST_LOST)
+            .bind::<Timestamptz, _>(now)
             .kept()
             .execute(&mut c)
             .await?;
@@ -423,7 +470,7 @@ impl Catalog {
     pub async fn retry_work(&self, now: DateTime<Utc>) -> Result<u64> {
         let mut c = self.connection().await?;
         let row: Count = sql_query(
-            "WITH again AS (UPDATE job SET gave_up = false, due = $1, attempts = 0 WHERE error IS NOT NULL AND lease_end IS NULL RETURNING 1)
+            "WITH again AS (UPDATE job SET gave_up = false, due = $1, attempts = 0, lost = 0 WHERE error IS NOT NULL AND lease_end IS NULL RETURNING 1)
              SELECT count(*) AS n FROM again",
         )
         .bind::<Timestamptz, _>(now)

@@ -86,6 +86,16 @@ actions! {
     WhoAmI = "who_am_i" => PEOPLE,
     /// Sign out.
     SignOut = "sign_out" => PEOPLE,
+    /// Type the password again, for what asks for it.
+    ProvePassword = "prove_password" => PEOPLE,
+    /// Change one's own password.
+    ChangePassword = "change_password" => PEOPLE,
+    /// Where one is signed in.
+    ListSessions = "list_sessions" => PEOPLE,
+    /// End all sessions of one's own but this one.
+    EndOtherSessions = "end_other_sessions" => PEOPLE,
+    /// End one session of one's own.
+    EndSession = "end_session" => PEOPLE,
     /// Claim a pairing code.
     ClaimPairing = "claim_pairing" => ANYBODY,
     /// Numbers and headline. Members and guests see their own.

@@ -77,6 +77,8 @@ pub struct House {
     pub braked: u64,
     /// On their way home from a store, after the house was rebuilt.
     pub coming: Amount,
+    /// Why the library's disk counts as away, if it does: a sentence's second half, with its mark at the end.
+    pub library_away: Option<String>,
 }
 
 /// What is said.
@@ -92,6 +94,11 @@ pub struct Headline {
     pub plain: &'static str,
 }
 
+fn capitalised(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().into_iter().flat_map(char::to_uppercase).chain(letters).collect()
+}
+
 /// Exposure older than this is worth a look.
 const EXPOSURE_ALLOWED: TimeDelta = TimeDelta::hours(48);
 /// A device with something to send that has not been heard of for this long is worth a look.
@@ -105,6 +112,15 @@ pub fn headline(house: &House, now: DateTime<Utc>) -> Headline {
     let waiting: u64 = house.devices.iter().map(|d| d.waiting).sum();
     let waiting_names: Vec<&str> = house.devices.iter().filter(|d| d.waiting > 0).map(|d| d.name.as_str()).collect();
 
+    if let Some(why) = &house.library_away {
+        // Before everything else: of what lies on it nothing is known now.
+        return say(
+            HouseState::Trouble,
+            "The library’s disk is not there.".to_owned(),
+            format!("{} Nothing is received until it is back; then everything goes on by itself. {exposure}", capitalised(why)),
+            "The library’s disk is not there.",
+        );
+    }
     if house.damaged > 0 {
         let sentence = format!("{} at home can no longer be read as received.", counted(house.damaged, "original"));
         return say(HouseState::Trouble, sentence, exposure, "Some originals at home are damaged.");

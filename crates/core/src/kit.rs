@@ -27,6 +27,8 @@ pub struct StoreAddress {
     pub access_key: String,
     /// Secret access key.
     pub secret_key: String,
+    /// Whether the house decided that copies there are sealed. What lies in the store never decides that.
+    pub sealed: bool,
 }
 
 impl StoreAddress {
@@ -74,6 +76,10 @@ impl std::fmt::Debug for RecoveryKit {
     }
 }
 
+/// The words for a store's copies. A kit of an earlier version has none: its stores are sealed.
+const SEALED: &str = "sealed";
+const READABLE: &str = "readable";
+
 const TITLE: &str = "Ypogeion recovery kit 1";
 
 /// Why a text is not a usable kit.
@@ -109,6 +115,7 @@ impl RecoveryKit {
                 ("Prefix", &s.prefix),
                 (if s.share().is_some() { "User name" } else { "Access key" }, &s.access_key),
                 (if s.share().is_some() { "Password" } else { "Secret key" }, &s.secret_key),
+                ("Copies", &(if s.sealed { SEALED } else { READABLE }).to_owned()),
             ];
             // Whoever types it is spared what a disk or a share does not have.
             let needless = |name: &str| match name {
@@ -171,6 +178,7 @@ impl RecoveryKit {
                     prefix: String::new(),
                     access_key: String::new(),
                     secret_key: String::new(),
+                    sealed: true,
                 }),
                 ("Address", Some(s)) => s.endpoint = value,
                 ("Region", Some(s)) => s.region = value,
@@ -178,6 +186,7 @@ impl RecoveryKit {
                 ("Prefix", Some(s)) => s.prefix = value,
                 ("Access key" | "User name", Some(s)) => s.access_key = value,
                 ("Secret key" | "Password", Some(s)) => s.secret_key = value,
+                ("Copies", Some(s)) if value == SEALED || value == READABLE => s.sealed = value == SEALED,
                 ("Check", _) => seen_check = Some(value),
                 _ => return Err(KitError::Line(index + 1)),
             }
@@ -266,6 +275,7 @@ mod tests {
                 prefix: String::new(),
                 access_key: "AK".into(),
                 secret_key: "SK:with:colons".into(),
+                sealed: true,
             }],
         }
     }
@@ -304,7 +314,7 @@ mod tests {
         let disk = StoreAddress { bucket: String::new(), access_key: String::new(), secret_key: String::new(), ..address };
         kit.stores.push(disk);
         let text = kit.to_text();
-        assert!(text.contains("Store: Red disk\nAddress: file:///media/red\nPrefix: \nCheck: "), "{text}");
+        assert!(text.contains("Store: Red disk\nAddress: file:///media/red\nPrefix: \nCopies: sealed\nCheck: "), "{text}");
         assert_eq!(RecoveryKit::parse(&text).unwrap(), kit);
     }
 
@@ -322,7 +332,9 @@ mod tests {
         };
         let text = kit.to_text();
         assert!(
-            text.contains("Address: davs://box.example/copies\nPrefix: \nUser name: mill\nPassword: weir\nCheck: "),
+            text.contains(
+                "Address: davs://box.example/copies\nPrefix: \nUser name: mill\nPassword: weir\nCopies: sealed\nCheck: "
+            ),
             "{text}"
         );
         assert_eq!(RecoveryKit::parse(&text).unwrap(), kit);
@@ -333,9 +345,23 @@ mod tests {
     #[case::mistyped("EXAMPLE", "EXAMPIE", KitError::Check)]
     #[case::line_lost("Region: north\n", "", KitError::Check)]
     #[case::another_text("Ypogeion recovery", "Shopping list", KitError::NotAKit)]
-    #[case::half_a_kit("Check: ", "Chuck: ", KitError::Line(12))]
+    #[case::half_a_kit("Check: ", "Chuck: ", KitError::Line(13))]
+    #[case::no_way_of_keeping("Copies: sealed", "Copies: open", KitError::Line(12))]
     fn a_slip_is_noticed(#[case] from: &str, #[case] to: &str, #[case] error: KitError) {
         assert_eq!(RecoveryKit::parse(&kit().to_text().replace(from, to)), Err(error));
+    }
+
+    #[test]
+    fn the_kit_says_whether_copies_are_sealed() {
+        let mut readable = kit();
+        readable.stores[0].sealed = false;
+        assert!(readable.to_text().contains("\nCopies: readable\n"));
+        assert_eq!(RecoveryKit::parse(&readable.to_text()).unwrap(), readable);
+        assert_ne!(readable.says(), kit().says());
+        // One of an earlier version, which said nothing of it.
+        let body = kit().to_text().replace("Copies: sealed\n", "");
+        let body = body.split("Check: ").next().unwrap();
+        assert_eq!(RecoveryKit::parse(&format!("{body}Check: {}\n", check(body))).unwrap(), kit());
     }
 
     #[test]

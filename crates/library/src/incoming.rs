@@ -17,7 +17,7 @@ use std::{
 
 use ypogeion_core::{Digest, Hasher, UploadId};
 
-use crate::{LibraryError, failed};
+use crate::{LibraryError, Presence};
 
 /// Written bytes are forced to the disk at least this often, so that a power cut costs at most this much sending.
 const MARK_EVERY: u64 = 64 << 20;
@@ -32,6 +32,7 @@ pub struct Incoming {
     boot: Arc<str>,
     /// Hashes of parts whose next bytes are expected soon. Only a saving: a part that is not in here is read again.
     progress: Arc<Mutex<HashMap<UploadId, Progress>>>,
+    presence: Arc<Presence>,
 }
 
 /// A part as it is on the disk.
@@ -64,14 +65,21 @@ pub struct Finished {
     pub length: u64,
     pub(crate) path: PathBuf,
     pub(crate) file: File,
+    presence: Arc<Presence>,
 }
 
 impl Incoming {
-    pub(crate) fn open(folder: PathBuf) -> Result<Self, LibraryError> {
-        fs::create_dir_all(&folder).map_err(failed("create", &folder))?;
+    /// The folder is made when it is needed first: the library may be away now.
+    pub(crate) fn of(folder: PathBuf, presence: Arc<Presence>) -> Self {
         // Differs after every start of the machine (Linux). Where it cannot be read, every start counts as a power cut.
         let boot = fs::read_to_string("/proc/sys/kernel/random/boot_id").unwrap_or_default();
-        Ok(Incoming { folder, boot: boot.trim().into(), progress: Arc::default() })
+        Incoming { folder, boot: boot.trim().into(), progress: Arc::default(), presence }
+    }
+
+    /// Makes the folder, if the library is there and has none.
+    fn make_folder(&self) -> Result<(), LibraryError> {
+        self.presence.check()?;
+        fs::create_dir_all(&self.folder).map_err(self.presence.failed("create", &self.folder))
     }
 
     /// Where a part is, for reading facts from it.
@@ -86,14 +94,17 @@ impl Incoming {
     /// Makes an empty part. An existing one is an error: ids are never used twice.
     pub fn create(&self, id: UploadId) -> Result<(), LibraryError> {
         let path = self.path(id);
-        OpenOptions::new().write(true).create_new(true).open(&path).map_err(failed("create", &path))?;
+        if !self.folder.is_dir() {
+            self.make_folder()?;
+        }
+        OpenOptions::new().write(true).create_new(true).open(&path).map_err(self.presence.failed("create", &path))?;
         Ok(())
     }
 
     /// How much of a part is there. Cuts off what a power cut made doubtful.
     pub fn part(&self, id: UploadId) -> Result<Part, LibraryError> {
         let path = self.path(id);
-        let length = fs::metadata(&path).map_err(failed("look at", &path))?.len();
+        let length = fs::metadata(&path).map_err(self.presence.failed("look at", &path))?.len();
         let mark = self.read_mark(id);
         let sure = match &mark {
             Some((boot, _)) if !boot.is_empty() && **boot == *self.boot => length,
@@ -111,9 +122,9 @@ impl Incoming {
     /// Cuts a part off at `length`: what comes after it is sent again. Nobody may be writing to it.
     pub fn shorten(&self, id: UploadId, length: u64) -> Result<(), LibraryError> {
         let path = self.path(id);
-        let file = OpenOptions::new().write(true).open(&path).map_err(failed("open", &path))?;
+        let file = OpenOptions::new().write(true).open(&path).map_err(self.presence.failed("open", &path))?;
         self.lock().remove(&id);
-        file.set_len(length).and_then(|()| file.sync_all()).map_err(failed("shorten", &path))?;
+        file.set_len(length).and_then(|()| file.sync_all()).map_err(self.presence.failed("shorten", &path))?;
         self.write_mark(id, length);
         Ok(())
     }
@@ -121,7 +132,7 @@ impl Incoming {
     /// Starts writing at `offset`, which must be the part's length.
     pub fn writer(&self, id: UploadId, offset: u64) -> Result<PartWriter, LibraryError> {
         let path = self.path(id);
-        let mut file = OpenOptions::new().read(true).write(true).open(&path).map_err(failed("open", &path))?;
+        let mut file = OpenOptions::new().read(true).write(true).open(&path).map_err(self.presence.failed("open", &path))?;
         if self.read_mark(id).is_some_and(|(boot, _)| *boot != *self.boot) {
             // Written during an earlier run of the machine, and looked at since: what is there is sure. Were the mark left as it is,
             // a look from now on would take what is about to be written for doubtful, and cut it off.
@@ -130,7 +141,7 @@ impl Incoming {
         let kept = self.lock().remove(&id).filter(|(at, _)| *at == offset);
         let hasher = match kept {
             Some((_, hasher)) => hasher,
-            None => hash_start(&mut file, offset).map_err(failed("read", &path))?,
+            None => hash_start(&mut file, offset).map_err(self.presence.failed("read", &path))?,
         };
         Ok(PartWriter { incoming: self.clone(), id, file, at: offset, marked: offset, before: (offset, hasher.clone()), hasher })
     }
@@ -139,9 +150,9 @@ impl Incoming {
     pub fn remove(&self, id: UploadId) -> Result<(), LibraryError> {
         self.forget(id);
         let path = self.path(id);
-        match fs::remove_file(&path) {
-            Err(e) if e.kind() != io::ErrorKind::NotFound => Err(failed("remove", &path)(e)),
-            _ => Ok(()),
+        match fs::remove_file(&path).map_err(self.presence.failed("remove", &path)) {
+            Err(LibraryError::Missing { .. }) => Ok(()),
+            other => other,
         }
     }
 
@@ -155,8 +166,11 @@ impl Incoming {
     /// The ids of all parts on the disk. Removes marks whose part is gone.
     pub fn list(&self) -> Result<Vec<UploadId>, LibraryError> {
         let mut ids = Vec::new();
-        for entry in fs::read_dir(&self.folder).map_err(failed("list", &self.folder))? {
-            let path = entry.map_err(failed("list", &self.folder))?.path();
+        if !self.folder.is_dir() {
+            self.make_folder()?;
+        }
+        for entry in fs::read_dir(&self.folder).map_err(self.presence.failed("list", &self.folder))? {
+            let path = entry.map_err(self.presence.failed("list", &self.folder))?.path();
             let id = path.file_stem().and_then(|s| s.to_str()).and_then(|s| s.parse::<UploadId>().ok());
             match (id, path.extension().and_then(|e| e.to_str())) {
                 (Some(id), Some("part")) => ids.push(id),
@@ -216,7 +230,7 @@ impl PartWriter {
 
     /// Takes the next bytes.
     pub fn write(&mut self, bytes: &[u8]) -> Result<(), LibraryError> {
-        self.file.write_all_at(bytes, self.at).map_err(failed("write", self.incoming.path(self.id)))?;
+        self.file.write_all_at(bytes, self.at).map_err(self.incoming.presence.failed("write", self.incoming.path(self.id)))?;
         self.hasher.update(bytes);
         self.at += bytes.len() as u64;
         if self.at - self.marked >= MARK_EVERY {
@@ -226,7 +240,7 @@ impl PartWriter {
     }
 
     fn mark(&mut self) -> Result<(), LibraryError> {
-        self.file.sync_data().map_err(failed("sync", self.incoming.path(self.id)))?;
+        self.file.sync_data().map_err(self.incoming.presence.failed("sync", self.incoming.path(self.id)))?;
         self.incoming.write_mark(self.id, self.at);
         self.marked = self.at;
         Ok(())
@@ -242,7 +256,7 @@ impl PartWriter {
     /// Takes back everything since this writer was made: the bytes did not have the checksum that came with them.
     pub fn take_back(self) -> Result<Part, LibraryError> {
         let (length, hasher) = self.before;
-        self.file.set_len(length).map_err(failed("shorten", self.incoming.path(self.id)))?;
+        self.file.set_len(length).map_err(self.incoming.presence.failed("shorten", self.incoming.path(self.id)))?;
         self.incoming.lock().insert(self.id, (length, hasher));
         Ok(Part { id: self.id, length })
     }
@@ -250,7 +264,14 @@ impl PartWriter {
     /// All bytes are there. They are not synced yet; [`Finished::seal`] does that once the file's time is known.
     pub fn finish(self) -> Finished {
         let path = self.incoming.path(self.id);
-        Finished { id: self.id, digest: self.hasher.finish(), length: self.at, path, file: self.file }
+        Finished {
+            id: self.id,
+            digest: self.hasher.finish(),
+            length: self.at,
+            path,
+            file: self.file,
+            presence: Arc::clone(&self.incoming.presence),
+        }
     }
 }
 
@@ -259,9 +280,9 @@ impl Finished {
     pub fn seal(&self, time: SystemTime) -> Result<(), LibraryError> {
         // Times before 1970 do not fit every file system; such a file keeps the time of its arrival.
         if time > SystemTime::UNIX_EPOCH {
-            self.file.set_modified(time).map_err(failed("set the time of", &self.path))?;
+            self.file.set_modified(time).map_err(self.presence.failed("set the time of", &self.path))?;
         }
-        self.file.sync_all().map_err(failed("sync", &self.path))
+        self.file.sync_all().map_err(self.presence.failed("sync", &self.path))
     }
 
     /// Where the bytes are until they are published.
@@ -278,7 +299,8 @@ mod tests {
 
     fn incoming() -> (tempfile::TempDir, Incoming, UploadId) {
         let folder = tempfile::tempdir().unwrap();
-        let incoming = Incoming::open(folder.path().join("incoming")).unwrap();
+        let presence = Arc::new(Presence::found(folder.path()).unwrap());
+        let incoming = Incoming::of(folder.path().join("incoming"), presence);
         let id = UploadId(Uuid::now_v7());
         incoming.create(id).unwrap();
         (folder, incoming, id)
@@ -291,7 +313,8 @@ mod tests {
         writer.write(b"harbour ").unwrap();
         assert_eq!(writer.pause().unwrap().length, 8);
         // A new process: nothing remembered, everything on disk.
-        let again = Incoming::open(folder.path().join("incoming")).unwrap();
+        let presence = Arc::clone(&incoming.presence);
+        let again = Incoming::of(folder.path().join("incoming"), presence);
         assert_eq!(again.list().unwrap(), [id]);
         let mut writer = again.writer(id, again.part(id).unwrap().length).unwrap();
         writer.write(b"in fog").unwrap();

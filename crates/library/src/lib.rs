@@ -3,6 +3,7 @@
 //! * [`incoming`] takes bytes as they arrive, hashes them once while they stream by, and can go on after an interruption.
 //! * [`shelf`] publishes a finished file under its filed name without ever replacing one, reads it back, and tells how
 //!   much room there is.
+//! * [`presence`] knows whether the library's disk is there at all: what is away is not missing.
 //! * [`tree`] looks at folders and archives elsewhere that are to be taken over.
 //! * [`place`] tries out what a disk can do before a library lives on it.
 //!
@@ -11,13 +12,15 @@
 
 pub mod incoming;
 pub mod place;
+pub mod presence;
 pub mod shelf;
 pub mod tree;
 
 use std::{io, path::PathBuf};
 
 pub use incoming::{Finished, Incoming, Part, PartWriter};
-pub use shelf::{Library, Publish};
+pub use presence::{Away, LibraryId, Presence};
+pub use shelf::{Library, NewName, Publish};
 
 /// The folder for this program's own needs inside the library.
 pub const OWN_FOLDER: &str = ".ypogeion";
@@ -40,6 +43,14 @@ pub enum LibraryError {
         what: &'static str,
         /// On what.
         path: PathBuf,
+    },
+    /// The library's disk is not there. Of what lies on it nothing is known by that.
+    #[error("the library at {} is away: {why}", path.display())]
+    Away {
+        /// Where it should be.
+        path: PathBuf,
+        /// Why it counts as away.
+        why: Away,
     },
     /// Another service uses this library.
     #[error("the library at {} is in use by another service", .0.display())]

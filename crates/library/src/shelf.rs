@@ -1,23 +1,24 @@
 //! Filed originals: publishing, reading back, room.
 
 use std::{
-    fs::{self, File, TryLockError},
+    fs::{self, File},
     io::{self, Read},
     num::NonZeroU64,
     os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
+    sync::Arc,
 };
 
 use rustix::fs::{Advice, CWD, RenameFlags, fadvise, renameat_with};
 use ypogeion_core::{Digest, Hasher, OriginalId, filing::FiledPath, layers::Outcome};
 
-use crate::{Finished, Incoming, LibraryError, OWN_FOLDER, failed, place::room};
+use crate::{Finished, Incoming, LibraryError, LibraryId, OWN_FOLDER, Presence, place::room};
 
 /// A library on the home disk, held by this process alone.
 pub struct Library {
     root: PathBuf,
     incoming: Incoming,
-    _lock: File,
+    presence: Arc<Presence>,
 }
 
 /// A folder that others empty at the same time is made again this often.
@@ -32,28 +33,58 @@ pub enum Publish {
     NameTaken,
 }
 
+/// A name that this process gave a moment ago. It is the one thing with which [`Library::unpublish`] takes a name of an original away
+/// again.
+///
+/// Invariants:
+/// * only [`Library::publish_new`] and [`Library::point_new`] make one, and only after the name was free and was given;
+/// * it knows which file has the name: whatever else lies there later is not taken away;
+/// * it is used up by the one removal, and cannot be copied or written down.
+#[derive(Debug)]
+#[must_use = "whoever does not need it says so by dropping it"]
+pub struct NewName {
+    path: FiledPath,
+    file: (u64, u64),
+}
+
+impl NewName {
+    /// The name.
+    pub fn path(&self) -> &FiledPath {
+        &self.path
+    }
+}
+
 impl Library {
-    /// Opens the library at `root`, making its own folder if needed, and holds it until dropped.
-    pub fn open(root: &Path) -> Result<Self, LibraryError> {
-        let own = root.join(OWN_FOLDER);
-        fs::create_dir_all(&own).map_err(failed("create", &own))?;
-        let lock_path = own.join("lock");
-        let lock = File::create(&lock_path).map_err(failed("open", &lock_path))?;
-        lock.try_lock().map_err(|e| match e {
-            TryLockError::WouldBlock => LibraryError::InUse(root.to_owned()),
-            TryLockError::Error(e) => failed("lock", &lock_path)(e),
-        })?;
-        Ok(Library { root: root.to_owned(), incoming: Incoming::open(own.join("incoming"))?, _lock: lock })
+    /// Opens the library at `root`, which is known by its identity, and holds it until dropped. It may be away: then it is asked again and
+    /// again ([`Presence::check`]), and everything else fails with [`LibraryError::Away`] until it is there. `None`: an earlier version
+    /// gave it none; it is given one when it is seen.
+    pub fn open(root: &Path, id: Option<LibraryId>) -> Result<Self, LibraryError> {
+        let library = Self::with(Presence::new(root, id));
+        match library.presence.check() {
+            Ok(()) | Err(LibraryError::Away { .. }) => Ok(library),
+            Err(e) => Err(e),
+        }
+    }
+
+    /// Makes a library at `root`, unless one is there, and holds it until dropped.
+    pub fn found(root: &Path) -> Result<Self, LibraryError> {
+        Ok(Self::with(Presence::found(root)?))
+    }
+
+    fn with(presence: Presence) -> Self {
+        let (root, presence) = (presence.root().to_owned(), Arc::new(presence));
+        let incoming = Incoming::of(root.join(OWN_FOLDER).join("incoming"), Arc::clone(&presence));
+        Library { root, incoming, presence }
+    }
+
+    /// Whether its disk is there.
+    pub fn presence(&self) -> &Presence {
+        &self.presence
     }
 
     /// Unfinished uploads.
     pub fn incoming(&self) -> &Incoming {
         &self.incoming
-    }
-
-    /// Whether the library's disk is there: its own folder is. Without it, a missing file says nothing.
-    pub fn is_mounted(&self) -> bool {
-        self.root.join(OWN_FOLDER).join("lock").exists()
     }
 
     /// Where a filed original is on this disk.
@@ -63,6 +94,8 @@ impl Library {
 
     /// Bytes free for this user on the library's file system.
     pub fn free(&self) -> Result<u64, LibraryError> {
+        // Of the folder that a disk is mounted on, the room says nothing.
+        self.presence.check()?;
         Ok(room(&self.root)?.0)
     }
 
@@ -74,9 +107,9 @@ impl Library {
         match self.in_folder(folder, &part.path, || rename_without_replacing(&part.path, &target))? {
             Ok(()) => {}
             Err(e) if e.kind() == io::ErrorKind::AlreadyExists => return Ok(Publish::NameTaken),
-            Err(e) => return Err(failed("file", &target)(e)),
+            Err(e) => return Err(self.presence.failed("file", &target)(e)),
         }
-        sync_folder(folder)?;
+        self.sync(folder)?;
         self.incoming.forget(part.id);
         Ok(Publish::Done)
     }
@@ -91,22 +124,23 @@ impl Library {
             Ok(()) => {}
             Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {
                 if fs::read_link(&target).is_ok_and(|there| there == outside) {
-                    sync_folder(folder)?;
+                    self.sync(folder)?;
                     return Ok(Publish::Done);
                 }
                 return Ok(Publish::NameTaken);
             }
-            Err(e) => return Err(failed("file", &target)(e)),
+            Err(e) => return Err(self.presence.failed("file", &target)(e)),
         }
-        sync_folder(folder)?;
+        self.sync(folder)?;
         Ok(Publish::Done)
     }
 
     /// Moves a file that is not what it should be out of the way, into this program's own folder, so that a good copy can
     /// take its place. It is kept: a damaged picture may be better than none.
     pub fn set_aside(&self, path: &FiledPath, id: OriginalId) -> Result<(), LibraryError> {
+        self.presence.check()?;
         let folder = self.root.join(OWN_FOLDER).join("set-aside");
-        fs::create_dir_all(&folder).map_err(failed("create", &folder))?;
+        fs::create_dir_all(&folder).map_err(self.presence.failed("create", &folder))?;
         let from = self.locate(path);
         for n in 1.. {
             let name = if n == 1 { format!("{id}.damaged") } else { format!("{id}-{n}.damaged") };
@@ -114,19 +148,49 @@ impl Library {
                 // What was set aside before stays, too.
                 Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {}
                 Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
-                Err(e) => return Err(failed("set aside", &from)(e)),
+                Err(e) => return Err(self.presence.failed("set aside", &from)(e)),
                 Ok(()) => break,
             }
         }
-        sync_folder(&folder)?;
-        from.parent().map_or(Ok(()), sync_what_is_left)
+        self.sync(&folder)?;
+        from.parent().map_or(Ok(()), |folder| self.sync_what_is_left(folder))
     }
 
-    /// Takes a file back that was published a moment ago and never acknowledged, because the same bytes are filed already.
-    pub fn unpublish(&self, path: &FiledPath) -> Result<(), LibraryError> {
-        let place = self.locate(path);
-        fs::remove_file(&place).map_err(failed("remove", &place))?;
-        place.parent().map_or(Ok(()), sync_what_is_left)
+    /// As [`Library::publish`]; what comes back can take the name away again. `None`: something has that name already.
+    pub fn publish_new(&self, part: &Finished, path: &FiledPath) -> Result<Option<NewName>, LibraryError> {
+        let published = self.publish(part, path)?;
+        self.given(published, path)
+    }
+
+    /// As [`Library::point`]; what comes back can take the name away again. `None`: something has that name already.
+    pub fn point_new(&self, outside: &Path, path: &FiledPath) -> Result<Option<NewName>, LibraryError> {
+        let published = self.point(outside, path)?;
+        self.given(published, path)
+    }
+
+    fn given(&self, published: Publish, path: &FiledPath) -> Result<Option<NewName>, LibraryError> {
+        match published {
+            Publish::NameTaken => Ok(None),
+            Publish::Done => {
+                let place = self.locate(path);
+                let there = fs::symlink_metadata(&place).map_err(self.presence.failed("look at", &place))?;
+                Ok(Some(NewName { path: path.clone(), file: (there.dev(), there.ino()) }))
+            }
+        }
+    }
+
+    /// Takes a name back that was given a moment ago and never acknowledged, because the same bytes are filed already. Whatever else
+    /// lies there by now stays.
+    pub fn unpublish(&self, name: NewName) -> Result<(), LibraryError> {
+        let place = self.locate(&name.path);
+        match fs::symlink_metadata(&place) {
+            Ok(there) if (there.dev(), there.ino()) == name.file => {}
+            Ok(_) => return Ok(()),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
+            Err(e) => return Err(self.presence.failed("look at", &place)(e)),
+        }
+        fs::remove_file(&place).map_err(self.presence.failed("remove", &place))?;
+        place.parent().map_or(Ok(()), |folder| self.sync_what_is_left(folder))
     }
 
     /// Gives a filed original a second name, never replacing anything. Both names are there when this returns
@@ -143,15 +207,16 @@ impl Library {
         match linked {
             Ok(()) => {}
             Err(e) if e.kind() == io::ErrorKind::AlreadyExists => return Ok(Publish::NameTaken),
-            Err(e) => return Err(failed("file", &new)(e)),
+            Err(e) => return Err(self.presence.failed("file", &new)(e)),
         }
-        sync_folder(folder)?;
+        self.sync(folder)?;
         Ok(Publish::Done)
     }
 
     /// Takes the name `extra` away from a file that is also at `kept`, and folders that are empty then, up to (and without)
     /// the member's own. Anything else that lies at `extra` stays: only another name of the same file is taken.
     pub fn unlink(&self, extra: &FiledPath, kept: &FiledPath) -> Result<(), LibraryError> {
+        self.presence.check()?;
         let (place, other) = (self.locate(extra), self.locate(kept));
         let same = match (fs::symlink_metadata(&place), fs::symlink_metadata(&other)) {
             (Ok(a), Ok(b)) => a.ino() == b.ino() && a.dev() == b.dev(),
@@ -172,7 +237,8 @@ impl Library {
     /// that has gone already is no error.
     pub fn let_go(&self, path: &FiledPath) -> Result<(), LibraryError> {
         if !path.is_in_holding() {
-            return Err(failed("remove what is not in holding,", self.locate(path))(io::ErrorKind::PermissionDenied.into()));
+            let source = io::ErrorKind::PermissionDenied.into();
+            return Err(LibraryError::Io { what: "remove what is not in holding,", path: self.locate(path), source });
         }
         match self.take_away(&self.locate(path)) {
             Err(LibraryError::Missing { .. }) => Ok(()),
@@ -181,22 +247,30 @@ impl Library {
     }
 
     fn take_away(&self, place: &Path) -> Result<(), LibraryError> {
-        fs::remove_file(place).map_err(failed("take the old name from", place))?;
+        fs::remove_file(place).map_err(self.presence.failed("take the old name from", place))?;
         let mut folder = place.parent();
         while let Some(here) = folder.filter(|f| f.parent().is_some_and(|p| p != self.root && *f != self.root)) {
-            sync_what_is_left(here)?;
+            self.sync_what_is_left(here)?;
             match fs::remove_dir(here) {
                 // Gone: another file that left has taken it just now.
                 Err(e) if e.kind() != io::ErrorKind::NotFound => return Ok(()),
                 _ => folder = here.parent(),
             }
         }
-        folder.map_or(Ok(()), sync_what_is_left)
+        folder.map_or(Ok(()), |folder| self.sync_what_is_left(folder))
     }
 
     /// Whether a file, or a pointer to one that stays elsewhere, is at this place.
-    pub fn is_there(&self, path: &FiledPath) -> bool {
-        fs::symlink_metadata(self.locate(path)).is_ok_and(|m| m.is_file() || m.is_symlink())
+    ///
+    /// # Errors
+    /// If nobody can say, because the library is away or its disk does not answer.
+    pub fn is_there(&self, path: &FiledPath) -> Result<bool, LibraryError> {
+        let place = self.locate(path);
+        match fs::symlink_metadata(&place).map_err(self.presence.failed("look at", &place)) {
+            Ok(meta) => Ok(meta.is_file() || meta.is_symlink()),
+            Err(LibraryError::Missing { .. }) => Ok(false),
+            Err(e) => Err(e),
+        }
     }
 
     /// Makes a folder and gives `source` a name in it. A file that leaves takes its empty folder with it, perhaps between the
@@ -219,21 +293,23 @@ impl Library {
         if folder.is_dir() || folder == self.root {
             return Ok(());
         }
+        // Not on the folder that its disk is mounted on.
+        self.presence.check()?;
         let above = folder.parent().unwrap_or(&self.root);
         self.make_folder(above)?;
         match fs::create_dir(folder) {
-            Err(e) if e.kind() != io::ErrorKind::AlreadyExists => return Err(failed("create", folder)(e)),
+            Err(e) if e.kind() != io::ErrorKind::AlreadyExists => return Err(self.presence.failed("create", folder)(e)),
             _ => {}
         }
         // Also when another request made it just now: its sync may not have happened yet.
-        sync_folder(above)
+        self.sync(above)
     }
 
     /// Opens a filed original for reading.
     pub fn open_original(&self, path: &FiledPath) -> Result<File, LibraryError> {
         let place = self.locate(path);
-        let file = File::open(&place).map_err(failed("open", &place))?;
-        if !file.metadata().map_err(failed("look at", &place))?.is_file() {
+        let file = File::open(&place).map_err(self.presence.failed("open", &place))?;
+        if !file.metadata().map_err(self.presence.failed("look at", &place))?.is_file() {
             return Err(LibraryError::Missing { what: "open", path: place });
         }
         Ok(file)
@@ -249,34 +325,50 @@ impl Library {
         // Advice, not a demand: a file system that knows nothing of it reads as always.
         let forget = |file: &File| fadvise(file, 0, None, Advice::DontNeed).ok();
         forget(&file);
-        let found = hash_ahead(&mut file).map_err(failed("read", self.locate(path)))?;
+        let found = hash_ahead(&mut file).map_err(self.presence.failed("read", self.locate(path)))?;
         // Nor should a long reading push out what people are looking at.
         forget(&file);
         Ok((if found == expected { Outcome::Right } else { Outcome::Wrong }, Some(found)))
     }
 
+    fn sync(&self, folder: &Path) -> Result<(), LibraryError> {
+        File::open(folder).and_then(|f| f.sync_all()).map_err(self.presence.failed("sync", folder))
+    }
+
+    /// Syncs a folder that lost a file. An empty folder may be taken away by anyone at any time: then nothing is left to sync in it, and
+    /// who took it away syncs the one above.
+    fn sync_what_is_left(&self, folder: &Path) -> Result<(), LibraryError> {
+        match self.sync(folder) {
+            Err(LibraryError::Missing { .. }) => Ok(()),
+            other => other,
+        }
+    }
+
     /// All files below a member's folder, as filed paths with their sizes. Files whose names this program would never give
     /// are left out. Used to settle what a power cut left, not in daily work.
     pub fn files_of(&self, member_folder: &str) -> Result<Vec<(FiledPath, u64)>, LibraryError> {
+        self.presence.check()?;
         let (mut found, mut folders) = (Vec::new(), vec![self.root.join(member_folder)]);
         while let Some(folder) = folders.pop() {
             let entries = match fs::read_dir(&folder) {
                 Err(e) if e.kind() == io::ErrorKind::NotFound => continue,
-                other => other.map_err(failed("list", &folder))?,
+                other => other.map_err(self.presence.failed("list", &folder))?,
             };
             for entry in entries {
-                let entry = entry.map_err(failed("list", &folder))?;
-                let (path, kind) = (entry.path(), entry.file_type().map_err(failed("look at", entry.path()))?);
+                let entry = entry.map_err(self.presence.failed("list", &folder))?;
+                let (path, kind) = (entry.path(), entry.file_type().map_err(self.presence.failed("look at", entry.path()))?);
                 if kind.is_dir() {
                     folders.push(path);
                 } else if kind.is_file() {
                     let inside = path.strip_prefix(&self.root).ok().and_then(|p| p.to_str());
                     let filed = inside.and_then(|p| FiledPath::parse(p).ok());
-                    let length = entry.metadata().map_err(failed("look at", &path))?.len();
+                    let length = entry.metadata().map_err(self.presence.failed("look at", &path))?.len();
                     found.extend(filed.map(|f| (f, length)));
                 }
             }
         }
+        // Folders that went away meanwhile were not looked through.
+        self.presence.check()?;
         Ok(found)
     }
 }
@@ -328,19 +420,6 @@ fn rename_without_replacing(from: &Path, to: &Path) -> io::Result<()> {
     }
 }
 
-fn sync_folder(folder: &Path) -> Result<(), LibraryError> {
-    File::open(folder).and_then(|f| f.sync_all()).map_err(failed("sync", folder))
-}
-
-/// Syncs a folder that lost a file. An empty folder may be taken away by anyone at any time: then nothing is left to sync in
-/// it, and who took it away syncs the one above.
-fn sync_what_is_left(folder: &Path) -> Result<(), LibraryError> {
-    match sync_folder(folder) {
-        Err(LibraryError::Missing { .. }) => Ok(()),
-        other => other,
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use std::time::{Duration, SystemTime};
@@ -352,7 +431,7 @@ mod tests {
 
     fn library() -> (tempfile::TempDir, Library) {
         let folder = tempfile::tempdir().unwrap();
-        let library = Library::open(folder.path()).unwrap();
+        let library = Library::found(folder.path()).unwrap();
         (folder, library)
     }
 
@@ -393,6 +472,21 @@ mod tests {
     }
 
     #[test]
+    fn only_a_name_that_was_just_given_can_be_taken_back() {
+        let (folder, library) = library();
+        let given = library.publish_new(&part(&library, b"kite"), &path("a/b.jpg")).unwrap().unwrap();
+        assert!(library.publish_new(&part(&library, b"weir"), &path("a/b.jpg")).unwrap().is_none(), "taken, and no token for it");
+        library.unpublish(given).unwrap();
+        assert!(!library.is_there(&path("a/b.jpg")).unwrap());
+        // Somebody put something else there meanwhile.
+        let given = library.publish_new(&part(&library, b"kite"), &path("a/b.jpg")).unwrap().unwrap();
+        fs::rename(folder.path().join("a/b.jpg"), folder.path().join("a/c.jpg")).unwrap();
+        fs::write(folder.path().join("a/b.jpg"), b"by hand").unwrap();
+        library.unpublish(given).unwrap();
+        assert!(library.is_there(&path("a/b.jpg")).unwrap() && library.is_there(&path("a/c.jpg")).unwrap());
+    }
+
+    #[test]
     fn a_file_moves_by_having_both_names_for_a_moment() {
         let (folder, library) = library();
         library.publish(&part(&library, b"weir"), &path("juno/2026/04/w.jpg")).unwrap();
@@ -400,9 +494,9 @@ mod tests {
         let (old, new) = (path("juno/2026/04/w.jpg"), path("juno/2026/w.jpg"));
         assert_eq!(library.link(&old, &path("juno/2026/k.jpg")).unwrap(), Publish::NameTaken);
         assert_eq!(library.link(&old, &new).unwrap(), Publish::Done);
-        assert!(library.is_there(&old) && library.is_there(&new));
+        assert!(library.is_there(&old).unwrap() && library.is_there(&new).unwrap());
         library.unlink(&old, &path("juno/2026/k.jpg")).unwrap();
-        assert!(library.is_there(&old), "another file's name is no reason to take this one");
+        assert!(library.is_there(&old).unwrap(), "another file's name is no reason to take this one");
         library.unlink(&old, &new).unwrap();
         library.unlink(&old, &new).unwrap();
         assert_eq!(library.reread(&new, Digest::of(b"weir")).unwrap().0, Outcome::Right);
@@ -416,13 +510,13 @@ mod tests {
         let filed = path("juno/2026/04/w.jpg");
         library.publish(&part(&library, b"weir"), &filed).unwrap();
         assert!(library.let_go(&filed).is_err());
-        assert!(library.is_there(&filed));
+        assert!(library.is_there(&filed).unwrap());
         let held = filed.in_holding().next().unwrap();
         assert_eq!(library.link(&filed, &held).unwrap(), Publish::Done);
         library.unlink(&filed, &held).unwrap();
         library.let_go(&held).unwrap();
         library.let_go(&held).unwrap();
-        assert!(!library.is_there(&held) && !folder.path().join("holding/juno").exists());
+        assert!(!library.is_there(&held).unwrap() && !folder.path().join("holding/juno").exists());
     }
 
     /// One thread files into a folder that another one empties, again and again.
@@ -469,13 +563,13 @@ mod tests {
         let new = path("juno/2026/kite.jpg");
         assert_eq!(library.link(&place, &new).unwrap(), Publish::Done);
         library.unlink(&place, &new).unwrap();
-        assert!(library.is_there(&new) && !library.is_there(&place));
+        assert!(library.is_there(&new).unwrap() && !library.is_there(&place).unwrap());
         assert_eq!(library.reread(&new, Digest::of(b"kite")).unwrap().0, Outcome::Right);
         assert!(fs::symlink_metadata(&kite).unwrap().is_file() && !folder.path().join("juno/2026/04").exists());
         // A disk that is away is a copy that is missing.
         fs::remove_file(&kite).unwrap();
         assert_eq!(library.reread(&new, Digest::of(b"kite")).unwrap().0, Outcome::Missing);
-        assert!(library.is_there(&new));
+        assert!(library.is_there(&new).unwrap());
         library.set_aside(&new, OriginalId(Uuid::now_v7())).unwrap();
         assert_eq!(library.publish(&part(&library, b"kite"), &new).unwrap(), Publish::Done);
     }
@@ -492,7 +586,9 @@ mod tests {
     #[test]
     fn one_library_has_one_service() {
         let (folder, _library) = library();
-        assert!(matches!(Library::open(folder.path()), Err(LibraryError::InUse(_))));
+        assert!(matches!(Library::found(folder.path()), Err(LibraryError::InUse(_))));
+        let id = Presence::new(folder.path(), None);
+        assert!(matches!(id.check(), Err(LibraryError::InUse(_))));
     }
 
     #[test]

@@ -69,6 +69,16 @@ pub enum ReplicaError {
     /// It belongs to another household.
     #[error("this place in the store holds another household's replica; choose another prefix")]
     SomebodyElses,
+    /// It says that its copies are kept in another way than the house decided.
+    #[error(
+        "the store's {FORMAT_NAME} says that its copies are {}, and the house decided otherwise: somebody changed it, or this is not the \
+         place that it was. Nothing was written or believed",
+        if *sealed { "sealed" } else { "readable" }
+    )]
+    OtherwiseKept {
+        /// What it says.
+        sealed: bool,
+    },
     /// It is not ours, or of a later version.
     #[error("the store's {FORMAT_NAME} is not one this program understands")]
     NotUnderstood,
@@ -87,17 +97,12 @@ pub struct BadSegment {
 }
 
 impl Replica {
-    /// Opens the replica in `store`, or begins one with the id `new`. The key must be the one it was begun with; one that is there stays
-    /// sealed, or readable, as it was begun.
-    pub async fn open_or_begin(
-        store: Store,
-        keys: Keys,
-        sealed: bool,
-        new: Uuid,
-        now: DateTime<Utc>,
-    ) -> Result<Self, ReplicaError> {
+    /// Opens the replica in `store`, or begins one with the id `new`, sealed or readable as the keys say. The key must be the one it was
+    /// begun with.
+    pub async fn open_or_begin(store: Store, keys: Keys, new: Uuid, now: DateTime<Utc>) -> Result<Self, ReplicaError> {
         match Self::open(store.clone(), keys.clone()).await {
             Err(ReplicaError::None) => {
+                let sealed = !keys.is_plain();
                 let format = FormatFile {
                     format: FORMAT.into(),
                     version: if sealed { SEALED_VERSION } else { VERSION },
@@ -115,7 +120,8 @@ impl Replica {
         }
     }
 
-    /// Opens the replica that is in `store`.
+    /// Opens the replica that is in `store`. Whether its copies are sealed is what the house decided, and the keys say
+    /// ([`Keys::plainly`]); a store that says otherwise is not opened.
     pub async fn open(store: Store, keys: Keys) -> Result<Self, ReplicaError> {
         let text = match store.get(FORMAT_NAME).await {
             Err(Fault::Missing(_)) => return Err(ReplicaError::None),
@@ -125,7 +131,9 @@ impl Replica {
         if format.format != FORMAT || format.version > VERSION {
             return Err(ReplicaError::NotUnderstood);
         }
-        let keys = if format.sealed { keys } else { keys.plainly() };
+        if format.sealed == keys.is_plain() {
+            return Err(ReplicaError::OtherwiseKept { sealed: format.sealed });
+        }
         let replica = Replica { store, id: format.replica, keys };
         if !replica.keys.knows(&format.recipient) && !replica.opens_its_ledger().await? {
             return Err(ReplicaError::SomebodyElses);

@@ -360,3 +360,55 @@ async fn pieces_survive_a_kill() {
     let said: Value = w.keeper.ask(Method::GET, "api/overview", None).await.unwrap();
     assert!(said.to_string().contains("\"home\""));
 }
+
+/// A tree that is built by recursion is as deep as whoever sent it likes.
+#[rstest]
+#[case::listing("PROPFIND")]
+#[case::properties("PROPPATCH")]
+#[case::lock("LOCK")]
+#[case::folder("MKCOL")]
+#[case::another_name("MOVE")]
+#[tokio::test(flavor = "multi_thread")]
+async fn deep_words_end_a_request_and_not_the_service(#[case] method: &str) {
+    let w = world().await;
+    let p = program(&w).await;
+    assert!([201, 204].contains(&p.put("a.jpg", b"kite").await));
+    let nested = |deep: usize, open: &str, close: &str| open.repeat(deep) + &close.repeat(deep);
+    let bodies = [
+        nested(80_000, "<a>", ""),
+        nested(21_000, "<a>", ""),
+        nested(500, "<a>", ""),
+        nested(250, "<a>", "</a>"),
+        nested(5_000, "<a xmlns='DAV:'>", "</a>"),
+        nested(200, "<a xmlns='DAV:'><b/>", "</a>"),
+        format!("<propfind xmlns='DAV:'><prop>{}</prop></propfind>", nested(200, "<x>", "</x>")),
+        format!("<propertyupdate xmlns='DAV:'><set><prop>{}</prop></set></propertyupdate>", nested(200, "<x>", "</x>")),
+        format!(
+            "<lockinfo xmlns='DAV:'><lockscope><exclusive/></lockscope><locktype><write/></locktype><owner>{}</owner></lockinfo>",
+            nested(200, "<x>", "</x>")
+        ),
+        format!(
+            "<!DOCTYPE a [{}]><a>&e9;</a>",
+            (1..10).map(|n| format!("<!ENTITY e{n} \"{}\">", format!("&e{};", n - 1).repeat(10))).collect::<String>()
+        ),
+        "\u{feff}<?xml version='1.0' encoding='utf-16'?><a".to_owned(),
+        String::from_utf8_lossy(&[0xff; 3000]).into_owned(),
+    ];
+    for body in bodies {
+        for (path, depth) in [("a.jpg", "0"), ("", "1")] {
+            let headers =
+                [("Depth", depth), ("Destination", &p.at("b.jpg")), ("Overwrite", "F"), ("Content-Type", "application/xml")];
+            let answered = p.send(method, path, &headers, body.as_bytes()).await;
+            assert!(
+                (200..500).contains(&answered.status) && answered.status != 101,
+                "{method} {path}: {} {}",
+                answered.status,
+                answered.body
+            );
+        }
+    }
+    // Alive, and of the same mind.
+    let alive = reqwest::get(w.house.http.join("api/health").unwrap()).await.unwrap();
+    assert_eq!(alive.status(), 200);
+    assert!(p.list("", "1").await.iter().any(|path| path.ends_with("a.jpg") || path.ends_with("b.jpg")));
+}

@@ -6,6 +6,7 @@ use std::{collections::BTreeMap, fs, path::PathBuf, process::Output};
 
 use common::{World, put, world};
 use reqwest::Method;
+use rstest::rstest;
 use serde_json::{Value, json};
 use ypogeion_core::Digest;
 use ypogeion_rehearsal::{device::Device, wait_for, walk::originals_below};
@@ -239,4 +240,56 @@ async fn a_part_of_it_can_be_had_without_a_household() {
     let (code, text, _) = recover("nobody", &["--device", "a toaster"]);
     assert_eq!(code, Some(2), "{text}");
     assert!(text.contains("there are") && text.contains("Piet's phone"), "{text}");
+}
+
+/// The library was filed anew after the last word of the ledger. What lies under its new name is the original, not a copy too many.
+#[rstest]
+#[case::the_store_is_there(false)]
+#[case::the_store_is_out_of_reach(true)]
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_filed_anew_after_the_last_ledger_stays_where_it_is(#[case] out_of_reach: bool) {
+    let (mut w, _device) = lived_in(6).await;
+    let text = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
+    let store = w.keeper.store().await.unwrap().id;
+    w.keeper.ask(Method::PATCH, &format!("api/stores/{store}"), Some(json!({ "paused": true }))).await.unwrap();
+    let plan = w.keeper.ask(Method::POST, "api/filing", Some(json!({ "plan": "{device}/%Y/{name}" }))).await.unwrap();
+    wait_for("the library to be filed anew", 60, async || {
+        let all = w.keeper.ask(Method::GET, "api/filing", None).await?;
+        Ok(all.as_array().unwrap().iter().any(|r| r["id"] == plan["id"] && r["state"] == "done").then_some(()))
+    })
+    .await
+    .unwrap();
+    let before = files(&w);
+    w.house.stop_service().await.unwrap();
+    fs::remove_dir_all(w.folder.path().join("data")).unwrap();
+    // Two of one: somebody made a copy by hand. Both stay.
+    let library = w.house.library();
+    let one = before.keys().find(|p| p.starts_with("juno")).unwrap();
+    fs::copy(library.join(one), library.join("juno/by hand.jpg")).unwrap();
+
+    let done = rebuild(&w, &kit(&w, &text));
+    assert_eq!(done.status.code(), Some(0), "{}", said(&done));
+    if out_of_reach {
+        w.house.store.set_faults(Faults { outage: true, ..Faults::default() });
+    }
+    w.house.options.keeper.1 = "another long password".into();
+    w.house.start_service().await.unwrap();
+    w.keeper = w.house.keeper().await.unwrap();
+    wait_for("every original to be known at home", 60, async || {
+        let house = w.keeper.overview().await?;
+        Ok((house.home.count == 6 && house.coming.count == 0).then_some(()))
+    })
+    .await
+    .unwrap();
+    let mut now = files(&w);
+    assert!(now.remove(&PathBuf::from("juno/by hand.jpg")).is_some(), "what is found twice is kept twice");
+    assert_eq!(now, before, "nothing that was at home has gone, or was fetched beside it");
+    let record = w.keeper.ask(Method::GET, "api/record", None).await.unwrap().to_string();
+    assert!(record.contains("both are kept"), "{record}");
+    // Every row names a file that is there.
+    let page = w.keeper.ask(Method::GET, "api/originals", None).await.unwrap();
+    for card in page["originals"].as_array().unwrap() {
+        let one = w.keeper.ask(Method::GET, &format!("api/originals/{}", card["id"].as_str().unwrap()), None).await.unwrap();
+        assert!(library.join(one["path"].as_str().unwrap()).is_file(), "{one}");
+    }
 }

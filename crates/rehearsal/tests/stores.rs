@@ -293,3 +293,60 @@ async fn the_keeper_looks_after_stores_from_a_terminal() {
     fs::write(&password, "guessed").unwrap();
     assert_eq!(device.run(&[&["stores"], &who[..]].concat()).await.unwrap().code, 4);
 }
+
+/// Whoever can write to the store cannot have the house leave its pictures there in the clear, or believe what lies there in the clear.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_store_cannot_switch_sealing_off() {
+    let mut w = world().await;
+    w.add_store().await;
+    let (device, source) = w.computer("desktop").await;
+    put(&source, "a.jpg", b"the weir by day").unwrap();
+    device.json(&["backup"]).await.unwrap();
+    w.keeper.wait_until_proven(60).await.unwrap();
+    let kit = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
+    assert!(kit.contains("\nCopies: sealed\n"), "{kit}");
+
+    w.house.stop_service().await.unwrap();
+    let format = w.house.store_folder().join("FORMAT.json");
+    let before: Value = serde_json::from_slice(&fs::read(&format).unwrap()).unwrap();
+    let mut forged = before.clone();
+    (forged["sealed"], forged["version"]) = (json!(false), json!(2));
+    fs::write(&format, forged.to_string()).unwrap();
+    w.house.start_service().await.unwrap();
+    w.keeper = w.house.keeper().await.unwrap();
+    put(&source, "b.jpg", b"the weir by night").unwrap();
+    device.json(&["backup"]).await.unwrap();
+    let stopped = async |w: &World| {
+        wait_for("the store to be stopped", 60, async || {
+            let store = w.keeper.store().await?;
+            Ok(store.reason.filter(|_| store.state == "stopped"))
+        })
+        .await
+        .unwrap()
+    };
+    let reason = stopped(&w).await;
+    assert!(reason.contains("readable") && reason.contains("the house decided otherwise"), "{reason}");
+    assert_eq!(w.keeper.overview().await.unwrap().state, "trouble");
+    // Neither checks nor drills take its word for anything.
+    w.keeper
+        .ask(Method::POST, &format!("api/stores/{}/resume", w.keeper.store().await.unwrap().id), Some(json!({})))
+        .await
+        .unwrap();
+    assert_eq!(stopped(&w).await, reason);
+    for (path, _) in walk::originals_below(&w.house.store_folder()).unwrap() {
+        let bytes = fs::read(w.house.store_folder().join(&path)).unwrap();
+        let plain = bytes.windows(8).any(|w| w == b"the weir") || path.to_string_lossy().starts_with("pictures");
+        assert!(!plain, "{} is in the clear", path.display());
+    }
+    // Nor does whoever comes with the kit.
+    let (code, said) = w.recover(&kit, "recovered");
+    assert!(code == Some(4) && said.contains("the kit does not"), "{code:?} {said}");
+
+    fs::write(&format, before.to_string()).unwrap();
+    w.keeper
+        .ask(Method::POST, &format!("api/stores/{}/resume", w.keeper.store().await.unwrap().id), Some(json!({})))
+        .await
+        .unwrap();
+    w.keeper.wait_until_proven(60).await.unwrap();
+    w.recovers_all(2).await;
+}

@@ -21,7 +21,7 @@ use ypogeion_offsite::{
     seal::{OpenError, is_sealed, open_secret, seal_secret},
 };
 
-use crate::{dav::locks::Locks, failure::Answer, keys::Keyring, live::Live, security::Limiter, settings::Settings};
+use crate::{dav::locks::Locks, failure::Answer, keys::Keyring, live::Live, said::Said, security::Limiter, settings::Settings};
 
 /// The shared state.
 pub struct App {
@@ -43,6 +43,8 @@ pub struct App {
     pub live: Live,
     /// Limits on guessing.
     pub limiter: Limiter,
+    /// What anybody may ask.
+    pub said: Said,
     /// Fingerprint of the certificate.
     pub certificate: Digest,
     /// The address that devices are told.
@@ -59,6 +61,10 @@ pub struct App {
     pub moves: tokio::sync::Mutex<()>,
     /// Told when work or reading begins, so that whoever looks after leases and children sleeps while there is none.
     pub stirred: Notify,
+    /// Told when the library's disk was seen to be away.
+    pub home_gone: Arc<Notify>,
+    /// Told, all who wait, when it is there again.
+    pub home_back: Notify,
     /// Wakes the background workers.
     pub wake: HashMap<Kind, Notify>,
     /// Opened replicas.
@@ -102,6 +108,12 @@ const RATE_WINDOW: Duration = Duration::from_secs(60);
 impl App {
     /// Puts the parts together.
     pub fn new(parts: Parts) -> Self {
+        let home_gone = Arc::new(Notify::new());
+        let gone = Arc::clone(&home_gone);
+        parts.library.presence().when_away(move || gone.notify_one());
+        if parts.library.presence().away().is_some() {
+            home_gone.notify_one();
+        }
         let pool = |most| Arc::new(Pool::new(parts.program.clone(), vec!["media-worker".to_owned()], most));
         App {
             reader: pool(parts.settings.media_workers),
@@ -113,6 +125,7 @@ impl App {
             keyring: parts.keyring,
             live: Live::default(),
             limiter: Limiter::default(),
+            said: Said::default(),
             certificate: parts.certificate,
             address: parts.address,
             me: parts.me,
@@ -121,6 +134,8 @@ impl App {
             reserved: Mutex::default(),
             moves: tokio::sync::Mutex::default(),
             stirred: Notify::new(),
+            home_gone,
+            home_back: Notify::new(),
             wake: Kind::ALL.into_iter().map(|k| (k, Notify::new())).collect(),
             replicas: Mutex::default(),
             lines: Mutex::default(),
@@ -195,6 +210,7 @@ impl App {
         }
         let way = Store::by(&self.address_of(store)?, self.line(store))?.that_notices(store.notices);
         let keys = self.keyring.keys();
+        let keys = if store.address.sealed { keys } else { keys.plainly() };
         let opened = if way.is_disk() {
             // An empty folder is what is left where a disk is not mounted. A replica is begun there only when it is added.
             match Replica::open(way, keys).await {
@@ -202,7 +218,7 @@ impl App {
                 other => other?,
             }
         } else {
-            Replica::open_or_begin(way, keys, store.sealed, self.household.replica, self.now()).await?
+            Replica::open_or_begin(way, keys, self.household.replica, self.now()).await?
         };
         lock(&self.replicas).insert(store.id, opened.clone());
         Ok(opened)
@@ -251,6 +267,12 @@ impl App {
     /// Keeps to a store's new week at once, also with what is under way.
     pub fn week_changed(&self, store: &StoreRow) {
         drop(self.line(store));
+    }
+
+    /// Looks whether the library's disk is there. Not on the thread that answers requests: a disk that is dying takes its time.
+    pub async fn home_is_there(&self) -> Answer<()> {
+        let library = Arc::clone(&self.library);
+        Ok(tokio::task::spawn_blocking(move || library.presence().check()).await??)
     }
 
     /// Forgets an opened replica, because its keys changed or it failed.

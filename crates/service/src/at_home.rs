@@ -25,6 +25,8 @@ pub async fn look_at<T: Send + 'static>(
         }
         let now = app.catalog.original(id, None).await?.path;
         if now == path {
+            // Nothing is there: which is only so if the library is.
+            app.home_is_there().await?;
             return Ok((None, path));
         }
         path = now;

@@ -7,12 +7,18 @@ use actix_web::{
     body::{EitherBody, MessageBody},
     cookie::Cookie,
     dev::{Payload, ServiceRequest, ServiceResponse},
+    guard::{Guard, fn_guard},
     http::Method,
     middleware::Next,
     web,
 };
+use chrono::{DateTime, TimeDelta, Utc};
 use data_encoding::BASE64;
-use ypogeion_catalog::{CatalogError, devices::DeviceCaller, people::Person};
+use ypogeion_catalog::{
+    CatalogError,
+    devices::DeviceCaller,
+    people::{Person, Session},
+};
 use ypogeion_core::{
     PersonId,
     access::{Action, Role, may},
@@ -21,19 +27,25 @@ use ypogeion_wire::{CONSOLE_HEADER, problem::ProblemType};
 
 use crate::{
     app::App,
+    area::{self, Area},
     dav,
     failure::{Answer, Failure},
     security,
 };
 
-/// The name of the session cookie.
-pub const COOKIE: &str = "ypogeion_session";
+/// The name of the session cookie where the request came in plain, on this machine alone.
+const COOKIE: &str = "ypogeion_session";
+/// And by TLS: a browser takes a cookie of this name from this very host and over TLS alone, so nobody else can plant one.
+const SAFE_COOKIE: &str = "__Host-ypogeion_session";
+
+/// How long a password that was typed counts for what asks for it.
+const PROVED_FOR: TimeDelta = TimeDelta::minutes(10);
 
 /// Who is asking, as far as a credential tells.
 #[derive(Clone, Debug)]
 pub enum Caller {
     /// A member, by a session.
-    Person(Person),
+    Person(Person, Session),
     /// A device, by its token.
     Device(DeviceCaller),
     /// Nobody we know.
@@ -44,7 +56,7 @@ impl Caller {
     /// The role.
     pub fn role(&self) -> Role {
         match self {
-            Caller::Person(person) => person.role,
+            Caller::Person(person, _) => person.role,
             Caller::Device(_) => Role::Device,
             Caller::Nobody => Role::Nobody,
         }
@@ -64,8 +76,28 @@ impl Caller {
     /// The member, where the table lets only people through.
     pub fn person(&self) -> Answer<&Person> {
         match self {
-            Caller::Person(person) => Ok(person),
+            Caller::Person(person, _) => Ok(person),
             _ => Err(Failure::new(ProblemType::NotAllowed, "Only a person can do this.")),
+        }
+    }
+
+    /// The session, where the table lets only people through.
+    pub fn session(&self) -> Answer<&Session> {
+        match self {
+            Caller::Person(_, session) => Ok(session),
+            _ => Err(Failure::new(ProblemType::NotAllowed, "Only a person can do this.")),
+        }
+    }
+
+    /// Refuses unless the password was typed within the last minutes: whoever finds an open browser can look, and not take over.
+    pub fn proved(&self, now: DateTime<Utc>) -> Answer<()> {
+        // A time in the future is a clock that was put back; it proves nothing.
+        match self.session()?.proved_at {
+            Some(at) if at <= now && now - at < PROVED_FOR => Ok(()),
+            _ => Err(Failure::new(
+                ProblemType::PasswordWanted,
+                "Type your password again: this opens, or changes, what all depends on.",
+            )),
         }
     }
 
@@ -80,7 +112,7 @@ impl Caller {
     /// Whose originals the caller sees: always their own member's.
     pub fn owner(&self) -> Answer<PersonId> {
         match self {
-            Caller::Person(person) => Ok(person.id),
+            Caller::Person(person, _) => Ok(person.id),
             Caller::Device(device) => Ok(device.person),
             Caller::Nobody => Err(Failure::not_found()),
         }
@@ -89,26 +121,55 @@ impl Caller {
     /// `None` for the keeper, who sees to all members' devices and runs; the member for everybody else.
     pub fn scope(&self) -> Answer<Option<PersonId>> {
         match self {
-            Caller::Person(person) if person.role == Role::Keeper => Ok(None),
+            Caller::Person(person, _) if person.role == Role::Keeper => Ok(None),
             other => other.owner().map(Some),
         }
     }
 }
 
 /// Asks the access table before a route is entered, and before a byte of its body is looked at. What handlers get as
-/// [`Caller`] has passed here.
+/// [`Caller`] has passed here; a route for which the table has no line is not entered by anybody.
 pub async fn guard(
     app: web::Data<App>,
     request: ServiceRequest,
     next: Next<impl MessageBody>,
 ) -> Result<ServiceResponse<EitherBody<impl MessageBody>>, actix_web::Error> {
-    if let Some(action) = request.match_pattern().and_then(|pattern| action_of(request.method(), &pattern)) {
-        match admit(&app, request.request(), action).await {
-            Ok(caller) => drop(request.extensions_mut().insert(caller)),
-            Err(failure) => return Ok(request.into_response(failure.error_response().map_into_right_body())),
-        }
+    let admitted = match way(request.request()) {
+        Way::Pages => return Ok(next.call(request).await?.map_into_left_body()),
+        Way::Nowhere => Err(Failure::not_found()),
+        Way::To(action) => admit(&app, request.request(), action).await,
+    };
+    match admitted {
+        Ok(caller) => drop(request.extensions_mut().insert(caller)),
+        Err(failure) => return Ok(request.into_response(failure.error_response().map_into_right_body())),
     }
     Ok(next.call(request).await?.map_into_left_body())
+}
+
+/// A second lock on the same door: routes stand behind it, and it opens for what came through [`guard`] alone.
+pub fn has_passed() -> impl Guard {
+    fn_guard(|context| context.req_data().contains::<Caller>())
+}
+
+/// Where a request goes.
+enum Way {
+    /// To an operation of the API.
+    To(Action),
+    /// To the console's own files, which are everybody's.
+    Pages,
+    /// To nothing that is known here.
+    Nowhere,
+}
+
+fn way(request: &HttpRequest) -> Way {
+    let Some(area) = area::of(request) else { return Way::Nowhere };
+    // The same words that the router will look at, so that it finds what was decided about.
+    let pattern = request.resource_map().match_pattern(area::routed(request));
+    match pattern {
+        Some(pattern) => action_of(request.method(), &pattern).map_or(Way::Nowhere, Way::To),
+        None if area == Area::Pages => Way::Pages,
+        None => Way::Nowhere,
+    }
 }
 
 async fn admit(app: &App, request: &HttpRequest, action: Action) -> Answer<Caller> {
@@ -160,11 +221,11 @@ fn token(request: &HttpRequest) -> Answer<Option<String>> {
     if scheme.eq_ignore_ascii_case("bearer") {
         return Ok(Some(value.trim().to_owned()));
     }
-    if !scheme.eq_ignore_ascii_case("basic") || !is_folder(request.path()) {
+    if !scheme.eq_ignore_ascii_case("basic") || area::of(request) != Some(Area::Folders) {
         return Ok(None);
     }
     let here = request.peer_addr().is_some_and(|a| a.ip().is_loopback());
-    if !here && !request.app_config().secure() {
+    if !here && !is_secure(request) {
         return Err(Failure::new(
             ProblemType::NotAllowed,
             "A password is taken only over https. Use the address that begins with https, and revoke this device: its password was sent in the clear.",
@@ -173,11 +234,6 @@ fn token(request: &HttpRequest) -> Answer<Option<String>> {
     let decoded = BASE64.decode(value.trim().as_bytes()).ok().and_then(|b| String::from_utf8(b).ok());
     // The name may be anything: the password alone says which device this is.
     Ok(decoded.and_then(|d| d.split_once(':').map(|(_, password)| password.to_owned())))
-}
-
-/// Whether a path is one of the folders.
-pub fn is_folder(path: &str) -> bool {
-    path.strip_prefix(dav::PREFIX).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
 }
 
 async fn recognise(app: &App, request: &HttpRequest) -> Answer<Caller> {
@@ -194,22 +250,32 @@ async fn recognise(app: &App, request: &HttpRequest) -> Answer<Caller> {
             Err(e) => Err(e.into()),
         };
     }
-    let Some(cookie) = request.cookie(COOKIE) else { return Ok(Caller::Nobody) };
+    let Some(cookie) = cookie_of(request) else { return Ok(Caller::Nobody) };
     let changes = !matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
     if changes && !request.headers().contains_key(CONSOLE_HEADER) {
         // Another site can make a browser send the cookie, but not this header.
         return Err(Failure::new(ProblemType::NotAllowed, "This request did not come from the console."));
     }
     match app.catalog.session(security::hash(cookie.value()).as_bytes(), app.now()).await {
-        Ok(person) => Ok(Caller::Person(person)),
+        Ok((person, session)) => Ok(Caller::Person(person, session)),
         Err(CatalogError::NotFound) => Ok(Caller::Nobody),
         Err(e) => Err(e.into()),
     }
 }
 
+/// The session cookie that a request brings.
+pub fn cookie_of(request: &HttpRequest) -> Option<Cookie<'static>> {
+    request.cookie(if is_secure(request) { SAFE_COOKIE } else { COOKIE })
+}
+
+/// Whether a request came by TLS, as far as this program itself knows.
+pub fn is_secure(request: &HttpRequest) -> bool {
+    request.app_config().secure()
+}
+
 /// The cookie for a session. Secure where the request came by TLS.
 pub fn session_cookie(token: String, secure: bool, life: actix_web::cookie::time::Duration) -> Cookie<'static> {
-    Cookie::build(COOKIE, token)
+    Cookie::build(if secure { SAFE_COOKIE } else { COOKIE }, token)
         .path("/")
         .http_only(true)
         .same_site(actix_web::cookie::SameSite::Strict)

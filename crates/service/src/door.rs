@@ -20,6 +20,7 @@ use ypogeion_wire::{door::CODE_HEADER, overview::HouseState, pairing::normalise_
 
 use crate::{
     api,
+    area::{self, Area},
     failure::{Answer, Failure, chain},
     overview::state_word,
     rebuild::{self, Source, Stop, is_unfinished},
@@ -86,8 +87,8 @@ impl Door {
         if typed.is_empty() {
             return Err(Failure::new(ProblemType::NotSignedIn, "Type the code that the service printed when it started."));
         }
-        let from = request.peer_addr().map(|a| a.ip().to_string()).unwrap_or_default();
-        self.limiter.attempt(from.clone(), ATTEMPTS)?;
+        let from = security::somebody_at(request.peer_addr().map(|a| a.ip()));
+        self.limiter.attempt(&from, ATTEMPTS)?;
         if security::hash(&normalise_code(typed)) == security::hash(&self.code) {
             self.limiter.forget(&from);
             return Ok(());
@@ -199,7 +200,7 @@ async fn state() -> web::Json<HouseState> {
 
 /// Pages are the console's, which asks first and is told to show the door; everything else has to wait.
 async fn anything_else(request: HttpRequest) -> Answer<HttpResponse> {
-    if ["/api/", "/tus", "/dav"].iter().any(|p| request.path().starts_with(p)) {
+    if area::of(&request) != Some(Area::Pages) {
         return Err(Failure::new(
             ProblemType::NotSetUp,
             "No household has been set up here yet. Open this address in a browser.",

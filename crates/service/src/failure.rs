@@ -56,6 +56,7 @@ fn title(kind: ProblemType) -> &'static str {
         NotSignedIn => "Sign in first",
         NotAllowed => "Not allowed",
         WrongPassword => "Name and password do not belong together",
+        PasswordWanted => "Your password is needed again",
         TooManyAttempts => "Too many attempts",
         PairingCodeUnknown => "This pairing code is not valid",
         DeviceRevoked => "This device was revoked",
@@ -78,6 +79,7 @@ fn title(kind: ProblemType) -> &'static str {
         StoreFault => "The store did not answer as it should",
         NotSetUp => "Not set up yet",
         DatabaseAway => "The database does not answer",
+        LibraryAway => "The library’s disk is not there",
         Internal => "Something went wrong here",
     }
 }
@@ -141,6 +143,12 @@ impl From<LibraryError> for Failure {
             LibraryError::Full { .. } => {
                 Failure::new(ProblemType::DiskFull, "The home disk is full; free some space there. What was sent is kept.")
                     .with(e)
+            }
+            LibraryError::Away { ref why, .. } => {
+                let detail = format!(
+                    "The library’s disk is not there: {why} Nothing is lost, and everything goes on by itself when it is back."
+                );
+                Failure::new(ProblemType::LibraryAway, detail)
             }
             LibraryError::Missing { .. } => Failure::new(
                 ProblemType::OriginalDamaged,

@@ -49,6 +49,16 @@ impl Keyring {
         self.now.write().unwrap_or_else(PoisonError::into_inner).1 = Some((key, Instant::now()));
     }
 
+    /// Forgets a lent key whose hour is over. Whether there was one: whatever was opened with it is to be forgotten as well.
+    pub fn forget_lent(&self) -> bool {
+        let mut now = self.now.write().unwrap_or_else(PoisonError::into_inner);
+        let over = now.1.as_ref().is_some_and(|(_, since)| since.elapsed() >= LENT_FOR);
+        if over {
+            now.1 = None;
+        }
+        over
+    }
+
     /// Something has changed: the identities that are kept, or whom things are sealed for.
     pub fn change(&self, kept: Vec<Identity>, sealing: &Sealing) {
         self.now.write().unwrap_or_else(PoisonError::into_inner).0 = composed(kept, sealing);

@@ -10,6 +10,9 @@
 //! | the name was given | the filed file | an open upload with a target | its row |
 //! | the same, and a power cut forgot the target | the filed file | an open upload | looking for it in its member's folder |
 //! | the row was committed | the filed file | a landed upload | nothing to do |
+//!
+//! A name is taken away again only by who gave it a moment ago and holds the proof ([`NewName`]). What is found with a name, after a
+//! kill or a rebuilding, keeps it: it may be the only copy there is.
 
 use std::{
     path::{Path, PathBuf},
@@ -31,7 +34,7 @@ use ypogeion_core::{
     kind::MediaKind,
     layers::{Act, Observation, Outcome, Place},
 };
-use ypogeion_library::{Finished, LibraryError, Publish};
+use ypogeion_library::{Finished, LibraryError, NewName, Publish};
 use ypogeion_wire::{problem::ProblemType, work::LiveEvent};
 
 use crate::{
@@ -83,8 +86,8 @@ pub async fn land_or_find(app: &Arc<App>, upload: &Upload, part: Finished) -> An
     let captured = capture::decide(&facts, None, name.as_str(), upload.file_time, app.now(), &Local);
     let part = seal(part, captured).await?;
     let names = names(app, upload, &name, &facts, captured).await?;
-    let (path, _reserved) = file(app, names, &Bytes::Part(upload.id, Arc::clone(&part))).await?;
-    commit(app, upload, part.digest, &path, &facts, captured).await
+    let (name, _reserved) = file(app, names, &Bytes::Part(upload.id, Arc::clone(&part))).await?;
+    commit(app, upload, part.digest, Named::Now(name), &facts, captured).await
 }
 
 /// Makes an original of a file that stays where it is, outside of the library: its filed name points there. Its bytes were read to
@@ -98,8 +101,8 @@ pub async fn point(app: &Arc<App>, upload: &Upload, digest: Digest, outside: &Pa
     let facts = tokio::task::spawn_blocking(move || reader.facts(&place, &called)).await?;
     let captured = capture::decide(&facts, None, name.as_str(), upload.file_time, app.now(), &Local);
     let names = names(app, upload, &name, &facts, captured).await?;
-    let (path, _reserved) = file(app, names, &Bytes::Outside(outside.to_owned())).await?;
-    commit(app, upload, digest, &path, &facts, captured).await
+    let (name, _reserved) = file(app, names, &Bytes::Outside(outside.to_owned())).await?;
+    commit(app, upload, digest, Named::Now(name), &facts, captured).await
 }
 
 /// The names that the household's plan has for a file, the best one first.
@@ -145,7 +148,7 @@ enum Bytes {
 }
 
 /// Gives a file the first free name.
-async fn file(app: &Arc<App>, mut names: impl Iterator<Item = FiledPath>, bytes: &Bytes) -> Answer<(FiledPath, Reserved)> {
+async fn file(app: &Arc<App>, mut names: impl Iterator<Item = FiledPath>, bytes: &Bytes) -> Answer<(NewName, Reserved)> {
     loop {
         let some: Vec<FiledPath> = names.by_ref().take(NAMES_AT_ONCE).collect();
         if some.is_empty() {
@@ -163,18 +166,26 @@ async fn file(app: &Arc<App>, mut names: impl Iterator<Item = FiledPath>, bytes:
                 Bytes::Part(upload, part) => {
                     app.catalog.set_target(*upload, &path).await?;
                     let part = Arc::clone(part);
-                    tokio::task::spawn_blocking(move || library.publish(&part, &target)).await??
+                    tokio::task::spawn_blocking(move || library.publish_new(&part, &target)).await??
                 }
                 Bytes::Outside(outside) => {
                     let outside = outside.clone();
-                    tokio::task::spawn_blocking(move || library.point(&outside, &target)).await??
+                    tokio::task::spawn_blocking(move || library.point_new(&outside, &target)).await??
                 }
             };
-            if published == Publish::Done {
-                return Ok((path, reserved));
+            if let Some(name) = published {
+                return Ok((name, reserved));
             }
         }
     }
+}
+
+/// How a file came by its name.
+enum Named {
+    /// This process gave it just now, and may take it back.
+    Now(NewName),
+    /// It was found there. Nobody here may take it away.
+    Found(FiledPath),
 }
 
 /// Commits the row of a file that has its name.
@@ -182,25 +193,51 @@ async fn commit(
     app: &Arc<App>,
     upload: &Upload,
     digest: Digest,
-    path: &FiledPath,
+    named: Named,
     facts: &Facts,
     captured: Captured,
 ) -> Answer<Landed> {
+    let path = match &named {
+        Named::Now(name) => name.path(),
+        Named::Found(path) => path,
+    };
     let landing = Landing { upload, id: OriginalId(Uuid::now_v7()), digest, path, facts, captured, at: app.now() };
     let landed = match app.catalog.land(&landing).await? {
         Some(id) => Landed { id, new: true },
         None => {
-            // The same picture came twice at once, and the other one was committed first. Both are filed, one is known.
             let (id, kept) = app.catalog.original_of(upload.person, digest).await?;
-            if kept != *path {
-                let (library, path) = (Arc::clone(&app.library), path.clone());
-                tokio::task::spawn_blocking(move || library.unpublish(&path)).await??;
+            match named {
+                // The same picture came twice at once, and the other one was committed first. Both are filed, one is known.
+                Named::Now(name) if kept != *name.path() => {
+                    let library = Arc::clone(&app.library);
+                    tokio::task::spawn_blocking(move || library.unpublish(name)).await??;
+                }
+                Named::Found(path) if kept != path => found_again(app, id, path).await?,
+                _ => {}
             }
             Landed { id, new: false }
         }
     };
     app.live.changed(&[LiveEvent::Library, LiveEvent::Devices, LiveEvent::Offsite]);
     Ok(landed)
+}
+
+/// The bytes of an original lie at another place than the one that its row names. If nothing is at that one, this is where it went: it
+/// was moved after the last word that is known of it. Otherwise both stay, and somebody is told; which of them is wanted, no program knows.
+async fn found_again(app: &Arc<App>, id: OriginalId, found: FiledPath) -> Answer<()> {
+    let _moving = app.moves.lock().await;
+    let row = app.catalog.original(id, None).await?;
+    if app.library.is_there(&row.path)? {
+        let line = format!("found {found} with the same bytes as {}: both are kept", row.path);
+        return Ok(app.catalog.write_record(app.now(), "Ypogeion", &line).await?);
+    }
+    app.catalog.moved(None, id, &row.path, &found, app.now()).await?;
+    app.catalog.old_name_gone(id).await?;
+    for store in app.catalog.stores().await? {
+        app.catalog.want_ledger(store.id, app.now() + app.settings.offsite.ledger_after).await?;
+    }
+    let line = format!("found {} at {found}, and goes on with it there", row.path);
+    Ok(app.catalog.write_record(app.now(), "Ypogeion", &line).await?)
 }
 
 /// The member has these bytes. Believed only after looking: if the copy at home was seen damaged, or is not there as it
@@ -216,8 +253,12 @@ async fn already_here(app: &Arc<App>, upload: &Upload, part: Finished, id: Origi
     let known_good = app.catalog.standings(id).await?.iter().any(|(place, s)| *place == Place::Home && s.good);
     let length = part.length;
     let (there, _) = look_at(app, id, path, move |library, path| {
-        let whole = library.open_original(path).is_ok_and(|f| f.metadata().is_ok_and(|m| m.len() == length));
-        Ok(whole.then_some(()))
+        let file = match library.open_original(path) {
+            Err(LibraryError::Missing { .. }) => return Ok(None),
+            other => other?,
+        };
+        // A disk that cannot say how long it is has no whole one.
+        Ok(file.metadata().is_ok_and(|m| m.len() == length).then_some(()))
     })
     .await?;
     if there.is_none() || !known_good {
@@ -344,7 +385,7 @@ pub async fn settle_one(app: &Arc<App>, upload: &Upload) -> Answer<Option<Origin
         let (reader, name) = (Arc::clone(&app.reader), upload.name.clone());
         let facts = tokio::task::spawn_blocking(move || reader.facts(&place, &name)).await?;
         let captured = capture::decide(&facts, None, &upload.name, upload.file_time, app.now(), &Local);
-        return commit(app, upload, digest, &path, &facts, captured).await.map(|landed| Some(landed.id));
+        return commit(app, upload, digest, Named::Found(path), &facts, captured).await.map(|landed| Some(landed.id));
     }
     // Neither a part nor a filed file: nothing was acknowledged and nothing is there.
     app.catalog.remove_upload(upload.id).await?;

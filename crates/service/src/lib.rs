@@ -5,6 +5,8 @@
 //! * [`door`] – a machine without a household: where one is made, or brought back.
 //! * [`serve`] – start and stop; [`app`] – what everything shares; [`live`] – what listeners are told.
 //! * [`keys`] – what the server has of the household's keys.
+//! * [`said`] – what anybody may ask, from memory.
+//! * [`area`] – which part of the service an address belongs to.
 //! * [`caller`], [`security`], [`tls`] – who is asking, and how that is known.
 //! * [`failure`] – every answer that is not what was asked for.
 //! * [`landing`] – how bytes become an original; [`tus`] and [`dav`] – the protocols in front of it.
@@ -14,6 +16,7 @@
 
 pub mod api;
 pub mod app;
+pub mod area;
 pub mod at_home;
 pub mod caller;
 pub mod costs;
@@ -26,6 +29,7 @@ pub mod live;
 pub mod overview;
 pub mod rebuild;
 pub mod recover;
+pub mod said;
 pub mod security;
 pub mod serve;
 pub mod settings;

@@ -74,6 +74,9 @@ enum Command {
         /// The store's address, if it is not the one in the kit any more.
         #[arg(long, value_name = "URL")]
         endpoint: Option<String>,
+        /// The copies are readable, though the kit does not say so: it was printed before kits said that.
+        #[arg(long)]
+        readable: bool,
         /// Print the account as JSON.
         #[arg(long)]
         json: bool,
@@ -89,6 +92,9 @@ enum Command {
         /// The store's address, if it is not the one in the kit any more.
         #[arg(long, value_name = "URL")]
         endpoint: Option<String>,
+        /// The copies are readable, though the kit does not say so: it was printed before kits said that.
+        #[arg(long)]
+        readable: bool,
     },
     /// Print the API as an OpenAPI document.
     Openapi,
@@ -155,15 +161,16 @@ async fn run(arguments: Arguments) -> u8 {
             },
             Err(e) => usage(&e),
         },
-        Command::Recover { kit, to, member, device, from, until, deleted, parallel, endpoint, json } => {
+        Command::Recover { kit, to, member, device, from, until, deleted, parallel, endpoint, readable, json } => {
             start_logs(&Logs { filter: "warn".into(), ..Logs::default() });
             let (member, device, endpoint) = (member.as_deref(), device.as_deref(), endpoint.as_deref());
-            recover::run(&Wish { kit: &kit, to: &to, member, device, from, until, deleted, parallel, endpoint, json }).await
+            recover::run(&Wish { kit: &kit, to: &to, member, device, from, until, deleted, parallel, endpoint, readable, json })
+                .await
         }
-        Command::Rebuild { kit, password_file, endpoint } => match settings() {
+        Command::Rebuild { kit, password_file, endpoint, readable } => match settings() {
             Ok(settings) => {
                 start_logs(&Logs { filter: "warn".into(), ..Logs::default() });
-                let wish = rebuild::Wish { kit: &kit, password_file: &password_file, endpoint: endpoint.as_deref() };
+                let wish = rebuild::Wish { kit: &kit, password_file: &password_file, endpoint: endpoint.as_deref(), readable };
                 rebuild::run(&settings, &wish).await
             }
             Err(e) => usage(&e),

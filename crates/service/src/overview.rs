@@ -8,10 +8,12 @@ use ypogeion_core::{
     offer::coverage,
     window::Pace,
 };
+use ypogeion_library::LibraryError;
 use ypogeion_wire::{
     offsite::Store,
     overview::{Amount, Overview},
     people::Device,
+    problem::ProblemType,
 };
 
 use crate::{
@@ -79,7 +81,7 @@ pub async fn store(app: &App, row: StoreRow) -> Answer<Store> {
     Ok(Store {
         id: row.id,
         away: row.away,
-        sealed: row.sealed,
+        sealed: row.address.sealed,
         prices: costs::told(&row.prices),
         cost,
         name: row.address.name,
@@ -133,10 +135,20 @@ pub async fn overview(app: &App, person: Option<PersonId>) -> Answer<Overview> {
         failed_work: depths.failed_work,
         devices: devices.into_iter().map(device).collect(),
         stores,
-        free_bytes: app.library.free()?.saturating_sub(app.settings.reserve),
+        free_bytes: free(app).await?,
         kit,
         three_two_one: three,
     })
+}
+
+/// Room above the reserve; none while the library is away and nobody knows.
+async fn free(app: &App) -> Answer<Option<u64>> {
+    let library = std::sync::Arc::clone(&app.library);
+    match tokio::task::spawn_blocking(move || library.free()).await? {
+        Ok(free) => Ok(Some(free.saturating_sub(app.settings.reserve))),
+        Err(LibraryError::Away { .. }) => Ok(None),
+        Err(e) => Err(e.into()),
+    }
 }
 
 /// The state of the whole house with a sentence that names nobody.
@@ -151,7 +163,13 @@ async fn house(app: &App, person: Option<PersonId>) -> Answer<(House, numbers::D
     devices.retain(|d| d.revoked_at.is_none());
     let stores = app.catalog.stores().await?;
     let braked = if person.is_none() { braked(app).await?.map_or(0, |b| b.count) } else { 0 };
+    let library_away = match app.home_is_there().await {
+        Ok(()) => None,
+        Err(e) if e.kind() == ProblemType::LibraryAway => app.library.presence().away().map(|(_, why)| why.to_string()),
+        Err(e) => return Err(e),
+    };
     let house = House {
+        library_away,
         braked,
         coming: plain(depths.coming),
         devices: devices

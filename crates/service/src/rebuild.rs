@@ -31,7 +31,7 @@ use ypogeion_core::{
     object::NameKey,
     words,
 };
-use ypogeion_library::Library;
+use ypogeion_library::{Library, LibraryId};
 use ypogeion_offsite::{Identity, Keys, Ledger, Replica, contents::Broken, seal::seal_secret};
 
 use crate::{
@@ -58,6 +58,8 @@ pub struct Wish<'a> {
     pub password_file: &'a Path,
     /// Another address of the same store, should it have moved.
     pub endpoint: Option<&'a str>,
+    /// Whoever asks knows that the copies are readable, whatever the kit says.
+    pub readable: bool,
 }
 
 /// The same, read and understood.
@@ -66,11 +68,12 @@ pub struct Source {
     keys: Keys,
     own: Vec<Identity>,
     password: String,
+    readable: bool,
 }
 
 impl Source {
-    /// From the kit's text, the keeper's new password, and the store's new address if it has one.
-    pub async fn read(text: &str, password: String, endpoint: Option<&str>) -> Result<Self, Stop> {
+    /// From the kit's text, the keeper's new password, and the store's new address if it has one. `readable`: see [`Wish::readable`].
+    pub async fn read(text: &str, password: String, endpoint: Option<&str>, readable: bool) -> Result<Self, Stop> {
         let mut kit = RecoveryKit::parse(text).map_err(|e| (exit::REFUSED, e.to_string()))?;
         for address in &mut kit.stores {
             if let Some(endpoint) = endpoint {
@@ -79,7 +82,7 @@ impl Source {
         }
         let keys = keys_of(&kit)?;
         let own = std::iter::once(&kit.key).chain(&kit.older).filter_map(|k| k.parse().ok()).collect();
-        Ok(Source { keys, own, password: hash(password).await?, kit })
+        Ok(Source { keys, own, password: hash(password).await?, kit, readable })
     }
 }
 
@@ -123,7 +126,7 @@ async fn attempt(settings: &Settings, wish: &Wish<'_>) -> Result<u8, Stop> {
     let text = read_kit(wish.kit).map_err(|e| (exit::USAGE, format!("could not read the kit {}: {e}", wish.kit.display())))?;
     let password = fs::read_to_string(wish.password_file)
         .map_err(|e| (exit::USAGE, format!("could not read {}: {e}", wish.password_file.display())))?;
-    let source = Source::read(&text, password.trim_end_matches(['\n', '\r']).to_owned(), wish.endpoint).await?;
+    let source = Source::read(&text, password.trim_end_matches(['\n', '\r']).to_owned(), wish.endpoint, wish.readable).await?;
     let database = Database::open(settings).await.map_err(|e| (exit::PARTLY, chain(&e)))?;
     let result = rebuild(settings, &database.catalog, &source, &|line| eprintln!("{line}")).await;
     database.close().await.map_err(|e| (exit::PARTLY, chain(&e)))?;
@@ -141,8 +144,8 @@ pub(crate) async fn rebuild(settings: &Settings, catalog: &Catalog, source: &Sou
     let mut why_not = (exit::UNREACHABLE, "the kit names no store".to_owned());
     for address in &source.kit.stores {
         tell(format!("Opening {} at {} …", address.name, address.endpoint));
-        match open(address, source.keys.clone()).await {
-            Ok(replica) => stores.push((address.clone(), replica)),
+        match open(address, source.keys.clone(), source.readable).await {
+            Ok(replica) => stores.push((StoreAddress { sealed: !replica.keys.is_plain(), ..address.clone() }, replica)),
             Err(e) => {
                 tell(format!("  {}", e.1));
                 why_not = e;
@@ -154,9 +157,13 @@ pub(crate) async fn rebuild(settings: &Settings, catalog: &Catalog, source: &Sou
     }
     let new_key = keep_key(settings, &source.own)?;
     let secrets = keys::own(&settings.own_key_file()).map_err(stop("make the server's own key"))?.into();
-    fs::create_dir_all(&settings.library).map_err(stop("make the library's folder"))?;
-    // Nobody else may use it, and what is missing in a library that is not mounted would be fetched for nothing.
-    let library = Library::open(&settings.library).map_err(stop("open the library"))?;
+    // Nobody else may use it. An attempt that was cut off has written down which one it is; what is missing in a library that is not mounted
+    // would be fetched for nothing.
+    let library = match catalog.library().await.map_err(stop("read which library is the household's"))? {
+        Some(id) => Library::open(&settings.library, Some(LibraryId(id))),
+        None => Library::found(&settings.library),
+    };
+    let library = library.and_then(|l| l.presence().check().map(|()| l)).map_err(stop("open the library"))?;
     let recipients: Vec<String> = source.own.iter().map(Identity::recipient).collect();
     let scratch = settings.data_folder.join("rebuild");
     let there = async || catalog.household().await.map_err(stop("read the household"));
@@ -246,6 +253,9 @@ async fn fill(
                 .ok_or((exit::REFUSED, "the ledger's key for names cannot be used".to_owned()))?,
         };
         household_and_people(catalog, &household, &ledger, password, with.unfinished).await?;
+        if let Some(id) = library.presence().id() {
+            catalog.set_library(id.0).await.map_err(stop("write down which library is the household's"))?;
+        }
         catalog.rebuild_keys(&with.recipients, Utc::now()).await.map_err(stop("write the household's keys"))?;
         let lost = originals(catalog, &address, &replica, &with.secrets, &ledger, tell).await?;
         tell(format!(
@@ -351,7 +361,7 @@ async fn originals(
             let id = StoreId(Uuid::now_v7());
             let secret_key = seal_secret(secrets, &address.secret_key).map_err(stop("seal the store's key"))?;
             let sealed = StoreAddress { secret_key, ..address.clone() };
-            catalog.rebuild_store(id, &sealed, !replica.keys.is_plain(), Utc::now()).await.map_err(stop("write the store"))?;
+            catalog.rebuild_store(id, &sealed, Utc::now()).await.map_err(stop("write the store"))?;
             id
         }
     };

@@ -10,7 +10,12 @@ use std::{
 
 use chrono::{Local, NaiveDate};
 use serde::Serialize;
-use ypogeion_core::{DeviceId, PersonId, kit::RecoveryKit, ledger::OriginalRecord, words};
+use ypogeion_core::{
+    DeviceId, PersonId,
+    kit::{RecoveryKit, StoreAddress},
+    ledger::OriginalRecord,
+    words,
+};
 use ypogeion_offsite::{
     Fault, Identity, Keys, Ledger, Replica, Store,
     layout::{BadSegment, ReplicaError},
@@ -40,6 +45,8 @@ pub struct Wish<'a> {
     pub parallel: usize,
     /// Another address of the same store, should it have moved.
     pub endpoint: Option<&'a str>,
+    /// Whoever asks knows that the copies are readable, whatever the kit says.
+    pub readable: bool,
     /// The account as JSON on standard output.
     pub json: bool,
 }
@@ -99,7 +106,7 @@ async fn attempt(wish: &Wish<'_>) -> Result<u8, (u8, String)> {
             endpoint.clone_into(&mut address.endpoint);
         }
         eprintln!("Opening {} at {} …", address.name, address.endpoint);
-        let replica = match open(&address, keys.clone()).await {
+        let replica = match open(&address, keys.clone(), wish.readable).await {
             Ok(replica) => replica,
             Err(why) => {
                 eprintln!("  {}", why.1);
@@ -282,13 +289,25 @@ async fn fill_up(wish: &Wish<'_>, replica: &Replica, so_far: &mut SoFar) -> Resu
     Ok(())
 }
 
-pub(crate) async fn open(address: &ypogeion_core::kit::StoreAddress, keys: Keys) -> Result<Replica, (u8, String)> {
+/// Opens what a kit names. `readable`: one that is readable is taken as it is, whatever the kit says.
+pub(crate) async fn open(address: &StoreAddress, keys: Keys, readable: bool) -> Result<Replica, (u8, String)> {
     let store = Store::new(address).map_err(|e| said(&e))?;
-    Replica::open(store, keys).await.map_err(|e| match e {
+    let ours = if address.sealed { keys.clone() } else { keys.clone().plainly() };
+    let opened = match Replica::open(store.clone(), ours).await {
+        Err(ReplicaError::OtherwiseKept { sealed: false }) if readable => Replica::open(store, keys.plainly()).await,
+        other => other,
+    };
+    opened.map_err(|e| match e {
         ReplicaError::Store(fault) => said(&fault),
         ReplicaError::SomebodyElses => (
             exit::REFUSED,
             "this kit's key does not open the replica in this store; is it an older kit, or another household's?".to_owned(),
+        ),
+        ReplicaError::OtherwiseKept { sealed: false } => (
+            exit::REFUSED,
+            "this store says that its copies are readable, and the kit does not: somebody may have changed the store. If the house kept \
+             readable copies there and the kit is an older one, say --readable"
+                .to_owned(),
         ),
         e => (exit::REFUSED, e.to_string()),
     })

@@ -15,7 +15,7 @@ use actix_web::{
     dev::{ServiceRequest, ServiceResponse},
     http::{
         StatusCode,
-        header::{HeaderName, HeaderValue, WWW_AUTHENTICATE},
+        header::{CACHE_CONTROL, HeaderName, HeaderValue, WWW_AUTHENTICATE},
     },
     middleware::{Next, from_fn},
     web,
@@ -28,17 +28,17 @@ use ypogeion_catalog::{
     Catalog,
     cluster::{Cluster, Durability},
 };
-use ypogeion_library::Library;
+use ypogeion_library::{Library, LibraryId};
 use ypogeion_offsite::Identity;
-use ypogeion_wire::REQUEST_ID_HEADER;
+use ypogeion_wire::{REQUEST_ID_HEADER, problem::ProblemType};
 
 use crate::{
     api,
     app::{App, Parts},
+    area::{self, Area},
     caller, dav, door,
-    failure::Failure,
+    failure::{Failure, chain},
     keys::{self, Keyring},
-    landing,
     settings::{Listen, Settings},
     tls::{Certificate, write_private},
     tus, work,
@@ -169,7 +169,7 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
         )));
     }
     let keyring = Keyring::new(own, kept, &sealing);
-    let library = Library::open(&settings.library).map_err(failed(format!("open the library {}", settings.library.display())))?;
+    let library = library(&settings, &catalog).await?;
     let me = own_id(&settings.data_folder)?;
     let program = std::env::current_exe().map_err(failed("find this program"))?;
     let app = Arc::new(App::new(Parts {
@@ -183,10 +183,14 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
         address,
         me,
     }));
-    let freed = app.catalog.free_leases(me).await.map_err(failed("take up the background work"))?;
+    let freed = app.catalog.free_leases(me, app.now()).await.map_err(failed("take up the background work"))?;
     app.seal_secrets().await.map_err(failed("seal the secrets of the stores"))?;
-    work::refile::settle(&app).await.map_err(failed("settle interrupted moves"))?;
-    landing::settle(&app).await.map_err(failed("settle interrupted uploads"))?;
+    match work::home::settle(&app).await {
+        Ok(()) => {}
+        // Done when its disk is there: see `work::home`.
+        Err(e) if e.kind() == ProblemType::LibraryAway => tracing::warn!(error = %chain(&e), "the library is away"),
+        Err(e) => return Err(failed("settle what was interrupted")(e)),
+    }
     app.catalog
         .want_rounds(|check| work::audit::first_round(&app, check))
         .await
@@ -195,9 +199,11 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
 
     let shared = web::Data::from(Arc::clone(&app));
     let mut server = HttpServer::new(move || {
-        let (web_app, _) = WebApp::new().into_utoipa_app().app_data(shared.clone()).configure(api::routes).split_for_parts();
+        // Whatever answers for the household stands in here, and nothing of it beside it.
+        let behind = utoipa_actix_web::scope("").guard(caller::has_passed()).configure(api::routes);
+        let behind = behind.map(|scope| scope.service(dav::resource()));
+        let (web_app, _) = WebApp::new().into_utoipa_app().app_data(shared.clone()).service(behind).split_for_parts();
         web_app
-            .service(dav::resource())
             .app_data(api::json_config())
             .app_data(
                 web::QueryConfig::default()
@@ -234,6 +240,19 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
     Ok(())
 }
 
+/// The household's library. A new household's is made; one that is known may be away.
+async fn library(settings: &Settings, catalog: &Catalog) -> Result<Library, ServeError> {
+    let read = || failed("read which library is the household's");
+    let known = catalog.library().await.map_err(read())?;
+    let is_new = known.is_none() && !catalog.has_originals().await.map_err(read())?;
+    let opened = if is_new { Library::found(&settings.library) } else { Library::open(&settings.library, known.map(LibraryId)) };
+    let library = opened.map_err(failed(format!("open the library {}", settings.library.display())))?;
+    if let Some(id) = library.presence().id().filter(|_| known.is_none()) {
+        catalog.set_library(id.0).await.map_err(failed("write down which library is the household's"))?;
+    }
+    Ok(library)
+}
+
 /// A socket to listen on, with the way to speak TLS on it if that is wanted.
 pub(crate) type Ready = (TcpListener, Option<rustls::ServerConfig>);
 
@@ -254,11 +273,11 @@ pub(crate) async fn finish_headers(
     next: Next<impl MessageBody>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
     let id = actix_web::HttpMessage::extensions(&request).get::<RequestId>().map(ToString::to_string);
-    let uploads = request.path().starts_with("/tus/");
+    let area = area::of(request.request());
+    let (uploads, folders) = (area == Some(Area::Uploads), area == Some(Area::Folders));
     if uploads {
         tus::override_method(&mut request);
     }
-    let folders = caller::is_folder(request.path());
     let mut response = next.call(request).await?;
     let response_is_for_strangers = response.status() == StatusCode::UNAUTHORIZED;
     let headers = response.headers_mut();
@@ -270,6 +289,10 @@ pub(crate) async fn finish_headers(
     }
     if let Some(id) = id.and_then(|i| HeaderValue::from_str(&i).ok()) {
         headers.insert(HeaderName::from_static(REQUEST_ID_HEADER), id);
+    }
+    if area == Some(Area::Api) && !headers.contains_key(CACHE_CONTROL) {
+        // What the house says of itself is nobody's to keep, in no browser and in nothing between.
+        headers.insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
     }
     headers.insert(HeaderName::from_static("x-content-type-options"), HeaderValue::from_static("nosniff"));
     Ok(response)

@@ -44,13 +44,14 @@ pub async fn setup(
 ) -> Result<SetUp, ServeError> {
     let password = fs::read_to_string(password_file).map_err(failed(format!("read {}", password_file.display())))?;
     let password = password.trim_end_matches(['\n', '\r']).to_owned();
-    fs::create_dir_all(&settings.library).map_err(failed(format!("make the library {}", settings.library.display())))?;
-    // A household that is there already was asked when it was made.
-    let is_new = !settings.key_file().exists();
-    let facts = place::probe(&settings.library).map_err(failed(format!("use the library {}", settings.library.display())))?;
-    let warnings = judge(&facts, settings.reserve);
-    if is_new && !accept_place && warnings.iter().any(|w| w.is_grave()) {
-        return Ok(SetUp::ThinkAgain(warnings));
+    // A household that is there already was asked when it was made; and its library's disk may be away.
+    if !settings.key_file().exists() {
+        fs::create_dir_all(&settings.library).map_err(failed(format!("make the library {}", settings.library.display())))?;
+        let facts = place::probe(&settings.library).map_err(failed(format!("use the library {}", settings.library.display())))?;
+        let warnings = judge(&facts, settings.reserve);
+        if !accept_place && warnings.iter().any(|w| w.is_grave()) {
+            return Ok(SetUp::ThinkAgain(warnings));
+        }
     }
     let database = Database::open(settings).await?;
     let result = in_catalog(settings, &database.catalog, household, keeper, password).await;
@@ -66,8 +67,15 @@ pub(crate) async fn in_catalog(
     keeper: &str,
     password: String,
 ) -> Result<SetUp, ServeError> {
-    // Judged now, not when the first picture comes: can it be written, and does nobody else use it?
-    drop(Library::open(&settings.library).map_err(failed(format!("open the library {}", settings.library.display())))?);
+    let new = catalog.household().await.map_err(failed("read the household"))?.is_none();
+    let library = if new {
+        // Judged now, not when the first picture comes: can it be written, and does nobody else use it?
+        let library =
+            Library::found(&settings.library).map_err(failed(format!("open the library {}", settings.library.display())))?;
+        library.presence().id()
+    } else {
+        None
+    };
     let name = household.trim();
     if name.is_empty() || name.chars().count() > 60 {
         return Err(failed("name the household")(Failure::bad("A household’s name has between 1 and 60 characters.")));
@@ -89,6 +97,9 @@ pub(crate) async fn in_catalog(
         Err(CatalogError::Taken) => SetUp::WasThere,
         Err(e) => return Err(failed("make the household")(e)),
     };
+    if let Some(id) = library {
+        catalog.set_library(id.0).await.map_err(failed("write down which library is the household's"))?;
+    }
     // A kill between the two leaves a household without a keeper; running this again makes one.
     if catalog.people().await.map_err(failed("read the members"))?.is_empty() {
         catalog.add_person(&person, now).await.map_err(failed("make the keeper"))?;

@@ -61,7 +61,7 @@ pub struct Overview {
     /// The stores.
     pub stores: Vec<Store>,
     /// Free on the library's disk, above the reserve.
-    pub free_bytes: u64,
+    pub free_bytes: Option<u64>,
     /// How the recovery kit is: `needless`, `missing`, `outdated`, `unproven` or `proven`. For the keeper.
     pub kit: Option<String>,
     /// Three copies, in two kinds of place, one of them away from home. For the keeper.

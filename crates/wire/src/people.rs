@@ -7,12 +7,43 @@ use uuid::Uuid;
 use ypogeion_core::{DeviceId, PersonId};
 
 /// Sign in.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Serialize, Deserialize, ToSchema)]
 pub struct SignIn {
     /// The member's name, in any case.
     pub name: String,
     /// The password.
     pub password: String,
+}
+
+/// The password, typed again.
+#[derive(Serialize, Deserialize, ToSchema)]
+pub struct ProvePassword {
+    /// The member's own.
+    pub password: String,
+}
+
+/// Change one's own password. All other sessions end by it.
+#[derive(Serialize, Deserialize, ToSchema)]
+pub struct ChangePassword {
+    /// The one that counts now.
+    pub old: String,
+    /// The one that is to count, of at least ten characters.
+    pub new: String,
+}
+
+/// Somewhere one is signed in.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SignedIn {
+    /// Its id.
+    pub id: Uuid,
+    /// What the browser says of itself, in a few words.
+    pub browser: String,
+    /// Since when.
+    pub since: DateTime<Utc>,
+    /// Used last, to a few minutes.
+    pub seen_at: Option<DateTime<Utc>>,
+    /// The one that asks.
+    pub this: bool,
 }
 
 /// Who is signed in.

@@ -14,6 +14,8 @@ pub enum ProblemType {
     NotAllowed,
     /// Name and password do not belong together.
     WrongPassword,
+    /// This asks for the password again, which was not typed within the last minutes.
+    PasswordWanted,
     /// Too many attempts; wait.
     TooManyAttempts,
     /// The pairing code is unknown, used, withdrawn or expired.
@@ -58,16 +60,19 @@ pub enum ProblemType {
     NotSetUp,
     /// The database does not answer.
     DatabaseAway,
+    /// The library's disk is not there.
+    LibraryAway,
     /// A fault in this program.
     Internal,
 }
 
 impl ProblemType {
     /// Every type, for tables and tests.
-    pub const ALL: [ProblemType; 26] = [
+    pub const ALL: [ProblemType; 28] = [
         Self::NotSignedIn,
         Self::NotAllowed,
         Self::WrongPassword,
+        Self::PasswordWanted,
         Self::TooManyAttempts,
         Self::PairingCodeUnknown,
         Self::DeviceRevoked,
@@ -90,6 +95,7 @@ impl ProblemType {
         Self::StoreFault,
         Self::NotSetUp,
         Self::DatabaseAway,
+        Self::LibraryAway,
         Self::Internal,
     ];
 
@@ -97,7 +103,7 @@ impl ProblemType {
     pub fn status(self) -> u16 {
         match self {
             Self::NotSignedIn | Self::WrongPassword | Self::DeviceRevoked => 401,
-            Self::NotAllowed => 403,
+            Self::NotAllowed | Self::PasswordWanted => 403,
             Self::NotFound | Self::PairingCodeUnknown | Self::NoPreview => 404,
             Self::BadRequest => 400,
             Self::NameTaken | Self::WrongOffset => 409,
@@ -112,7 +118,7 @@ impl ProblemType {
             Self::DigestMismatch => 460,
             Self::Internal | Self::OriginalDamaged => 500,
             Self::StoreFault => 502,
-            Self::NotSetUp | Self::DatabaseAway => 503,
+            Self::NotSetUp | Self::DatabaseAway | Self::LibraryAway => 503,
             Self::DiskFull => 507,
         }
     }
@@ -121,7 +127,13 @@ impl ProblemType {
     pub fn passes(self) -> bool {
         matches!(
             self,
-            Self::TooManyAttempts | Self::UploadBusy | Self::StoreFault | Self::DatabaseAway | Self::Internal | Self::NotSetUp
+            Self::TooManyAttempts
+                | Self::UploadBusy
+                | Self::StoreFault
+                | Self::DatabaseAway
+                | Self::LibraryAway
+                | Self::Internal
+                | Self::NotSetUp
         )
     }
 

@@ -1,6 +1,7 @@
 //! The catalogue on a real, throw-away PostgreSQL.
 
 mod growth;
+mod outbox;
 
 use std::{fs::Permissions, os::unix::fs::PermissionsExt};
 
@@ -137,8 +138,9 @@ impl World {
             prefix: String::new(),
             access_key: "a".into(),
             secret_key: "s".into(),
+            sealed: true,
         };
-        self.catalog.add_store(id, &address, (true, true), self.now).await.unwrap();
+        self.catalog.add_store(id, &address, true, self.now).await.unwrap();
         id
     }
 }
@@ -279,9 +281,9 @@ async fn work_is_done_once_and_comes_back_from_the_dead() {
     assert!(w.catalog.next_due(Kind::Preview, w.now, &[]).await.unwrap().is_none());
     // A lease that ran out, and a worker that came back.
     assert_eq!(w.catalog.take_work(Kind::Preview, other, (w.now + TimeDelta::minutes(2), lease), 1, &[]).await.unwrap().len(), 1);
-    assert_eq!(w.catalog.free_leases(me).await.unwrap(), 19);
+    assert_eq!(w.catalog.free_leases(me, w.now).await.unwrap(), 19);
     let job = w.catalog.take_work(Kind::Preview, me, (w.now, lease), 1, &[]).await.unwrap().remove(0);
-    w.catalog.give_up_work(job.id, "no").await.unwrap();
+    w.catalog.give_up_work(&job, "no").await.unwrap();
     assert_eq!(w.catalog.depths(None, w.now).await.unwrap().failed_work, 1);
     let (faults, all) = w.catalog.work_faults(10).await.unwrap();
     assert_eq!((faults[0].error.as_str(), all), ("no", 1));
@@ -612,6 +614,8 @@ async fn a_copy_leaves_its_store_after_the_ledger_and_nobody_counts_on_it_meanwh
     assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::AfterLedger);
     assert!(w.catalog.unlisted(store, 9).await.unwrap()[0].gone_at.is_some());
     w.write_segment(store, 2).await;
+    let (removing, lease) = (Uuid::from_u128(7), TimeDelta::minutes(1));
+    assert_eq!(w.catalog.take_work(Kind::Remove, removing, (w.now, lease), 1, &[]).await.unwrap().len(), 1);
     let Removal::Object { name, .. } = w.catalog.begin_removal(kite, store).await.unwrap() else { panic!("nobody needs it") };
     assert_eq!(name, format!("objects/{digest}"));
     // The same bytes arrive while the store is removing them: they wait, and are sent after that.
@@ -714,7 +718,7 @@ async fn what_has_no_copy_away_from_home_goes_first_and_a_full_store_is_passed_o
     let address =
         StoreAddress { name: "Aunt’s box".into(), bucket: "box".into(), ..w.catalog.store(quay).await.unwrap().address };
     let aunt = StoreId(Uuid::from_u128(88));
-    w.catalog.add_store(aunt, &address, (true, true), w.now).await.unwrap();
+    w.catalog.add_store(aunt, &address, true, w.now).await.unwrap();
     assert_eq!(take(&[quay]).await.remove(0).key, other.0);
     assert_eq!(take(&[quay]).await.remove(0).key, one.0);
 }
@@ -729,7 +733,7 @@ async fn a_store_that_turns_out_to_be_in_the_house_leaves_its_pictures_exposed()
     w.catalog.confirm(drawer, Digest::of(b"one"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     let address =
         StoreAddress { name: "Aunt’s box".into(), bucket: "box".into(), ..w.catalog.store(drawer).await.unwrap().address };
-    w.catalog.add_store(StoreId(Uuid::from_u128(88)), &address, (true, true), w.now).await.unwrap();
+    w.catalog.add_store(StoreId(Uuid::from_u128(88)), &address, true, w.now).await.unwrap();
     // Each look takes the work for a minute; the next comes when that is over.
     let first = async |minute: i64| {
         let now = w.now + TimeDelta::minutes(minute);

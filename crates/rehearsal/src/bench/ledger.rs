@@ -66,8 +66,9 @@ async fn replica(place: &Path) -> Step<Replica> {
         prefix: String::new(),
         access_key: String::new(),
         secret_key: String::new(),
+        sealed: true,
     };
-    Ok(Replica::open_or_begin(Store::new(&address)?, Identity::generate().into(), true, Uuid::new_v4(), Utc::now()).await?)
+    Ok(Replica::open_or_begin(Store::new(&address)?, Identity::generate().into(), Uuid::new_v4(), Utc::now()).await?)
 }
 
 async fn write(replica: &Replica, count: u64) -> Step<()> {

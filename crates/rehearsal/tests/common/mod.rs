@@ -101,6 +101,19 @@ impl World {
         .unwrap()
     }
 
+    /// A hand in the database, while the service runs with it. Returns what it says, unaligned.
+    pub fn sql(&self, text: &str) -> String {
+        use ypogeion_catalog::cluster::{Cluster, Durability};
+        let running = Cluster::start(&self.folder.path().join("data/database"), Durability::ThrownAway).unwrap();
+        let output = std::process::Command::new("psql")
+            .arg(running.url())
+            .args(["-qAt", "-v", "ON_ERROR_STOP=1", "-c", text])
+            .output()
+            .unwrap();
+        assert!(output.status.success(), "{text}: {}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8_lossy(&output.stdout).trim().to_owned()
+    }
+
     pub async fn add_store(&self) {
         self.keeper.ask(Method::POST, "api/stores", Some(self.house.store_form())).await.unwrap();
     }

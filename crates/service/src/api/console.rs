@@ -4,7 +4,10 @@ use actix_web::{HttpRequest, HttpResponse, http::Method};
 use rust_embed::RustEmbed;
 use ypogeion_wire::problem::ProblemType;
 
-use crate::failure::{Answer, Failure};
+use crate::{
+    area::{self, Area},
+    failure::{Answer, Failure},
+};
 
 #[derive(RustEmbed)]
 #[folder = "../../console/dist"]
@@ -18,7 +21,7 @@ const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self' 'u
 /// Serves a file of the console; paths that are no file are pages of the console, which finds its own way.
 pub async fn console(request: HttpRequest) -> Answer<HttpResponse> {
     let path = request.path().trim_start_matches('/');
-    if !matches!(*request.method(), Method::GET | Method::HEAD) || path.starts_with("api/") || path.starts_with("tus/") {
+    if !matches!(*request.method(), Method::GET | Method::HEAD) || area::of(&request) != Some(Area::Pages) {
         return Err(Failure::not_found());
     }
     let (name, found) = match Files::get(path) {

@@ -19,7 +19,8 @@ use crate::{
     app::App,
     caller::Caller,
     failure::{Answer, Failure},
-    overview, security,
+    overview,
+    security::{self, Small},
 };
 
 const CODE_MINUTES: i64 = 10;
@@ -36,6 +37,9 @@ pub fn qr_svg(text: &str) -> Answer<String> {
 #[post("/api/pairings")]
 pub async fn create_pairing(app: web::Data<App>, caller: Caller, body: web::Json<NewPairing>) -> Answer<HttpResponse> {
     let by = caller.person()?;
+    if body.person.is_some_and(|other| other != by.id) && by.role == Role::Keeper {
+        caller.proved(app.now())?;
+    }
     let person = match body.person {
         Some(other) if other != by.id && by.role != Role::Keeper => {
             return Err(Failure::new(ProblemType::NotAllowed, "Only the keeper can pair a device for somebody else."));
@@ -92,11 +96,11 @@ pub async fn withdraw_pairing(app: web::Data<App>, caller: Caller, id: web::Path
 }
 
 /// Claims a code: the device gets its own token. A code works once.
-#[utoipa::path(responses((status = 201, body = Claimed)))]
+#[utoipa::path(request_body = ClaimPairing, responses((status = 201, body = Claimed)))]
 #[post("/api/pairings/claim")]
-pub async fn claim_pairing(app: web::Data<App>, request: HttpRequest, body: web::Json<ClaimPairing>) -> Answer<HttpResponse> {
-    let address = request.peer_addr().map(|a| a.ip().to_string()).unwrap_or_default();
-    app.limiter.attempt(format!("claim from {address}"), CLAIMS)?;
+pub async fn claim_pairing(app: web::Data<App>, request: HttpRequest, body: Small<ClaimPairing>) -> Answer<HttpResponse> {
+    let (address, body) = (security::somebody_at(request.peer_addr().map(|a| a.ip())), body.0);
+    app.limiter.attempt(&format!("claim from {address}"), CLAIMS)?;
     let name = OriginalName::from_device(&body.device_name);
     let kind = match body.device_kind.as_str() {
         kind @ ("phone" | "tablet" | "computer") => kind,

@@ -12,6 +12,7 @@ use crate::{
     door::{Door, refused},
     failure::{Answer, Failure, chain},
     rebuild::{Source, is_unfinished},
+    security::Small,
     serve::ServeError,
 };
 
@@ -73,15 +74,15 @@ pub async fn show_door(door: Option<web::Data<Door>>, request: HttpRequest) -> A
 }
 
 /// Makes the household and its keeper. The service starts when it is there.
-#[utoipa::path(responses((status = 201)))]
+#[utoipa::path(request_body = NewHousehold, responses((status = 201)))]
 #[post("/api/door/household")]
 pub async fn make_household(
     door: Option<web::Data<Door>>,
     request: HttpRequest,
-    body: web::Json<NewHousehold>,
+    body: Small<NewHousehold>,
 ) -> Answer<HttpResponse> {
     let door = knock(door, &request)?;
-    let NewHousehold { household, keeper, password, accept_place } = body.into_inner();
+    let NewHousehold { household, keeper, password, accept_place } = body.0;
     if is_unfinished(&door.settings) {
         return Err(Failure::bad("A household was half brought back here. Bring it back, or begin with an empty data folder."));
     }
@@ -105,13 +106,13 @@ fn reason(error: ServeError) -> Failure {
 }
 
 /// Begins to bring a household back. What is said on the way is in the door's state.
-#[utoipa::path(responses((status = 202)))]
+#[utoipa::path(request_body = BringBack, responses((status = 202)))]
 #[post("/api/door/kit")]
-pub async fn bring_back(door: Option<web::Data<Door>>, request: HttpRequest, body: web::Json<BringBack>) -> Answer<HttpResponse> {
+pub async fn bring_back(door: Option<web::Data<Door>>, request: HttpRequest, body: Small<BringBack>) -> Answer<HttpResponse> {
     let door = knock(door, &request)?;
-    let BringBack { kit, password, endpoint, accept_place } = body.into_inner();
+    let BringBack { kit, password, endpoint, accept_place } = body.0;
     let endpoint = endpoint.as_deref().map(str::trim).filter(|e| !e.is_empty());
-    let source = Source::read(&kit, password, endpoint).await.map_err(refused)?;
+    let source = Source::read(&kit, password, endpoint, false).await.map_err(refused)?;
     settle_place(&door, accept_place).await?;
     tokio::spawn(door.begin()?.bring_back(source));
     Ok(HttpResponse::Accepted().finish())

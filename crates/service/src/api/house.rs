@@ -22,7 +22,7 @@ use crate::{
 #[utoipa::path(responses((status = 200)))]
 #[get("/api/health")]
 pub async fn health(app: web::Data<App>) -> Answer<HttpResponse> {
-    app.catalog.ping().await?;
+    app.said.health(&app).await?;
     Ok(HttpResponse::Ok().json(serde_json::json!({ "health": "well", "version": env!("CARGO_PKG_VERSION") })))
 }
 
@@ -30,7 +30,7 @@ pub async fn health(app: web::Data<App>) -> Answer<HttpResponse> {
 #[utoipa::path(responses((status = 200, body = HouseState)))]
 #[get("/api/state")]
 pub async fn house_state(app: web::Data<App>) -> Answer<web::Json<HouseState>> {
-    let (state, reason) = numbers::house_state(&app).await?;
+    let (state, reason) = app.said.state(&app).await?;
     Ok(web::Json(HouseState {
         state: numbers::state_word(state).into(),
         reason: reason.into(),
@@ -121,6 +121,9 @@ pub async fn change_household(
         changed.push(format!("the time that stores keep them after that to {}", days_said(Some(days))));
     }
     if let Some(percent) = body.brake_percent {
+        if percent > before.brake_percent {
+            caller.proved(app.now())?;
+        }
         retention.brake_percent = percent;
         changed.push(format!("the brake to {percent} %"));
     }
@@ -147,6 +150,8 @@ fn days_said(days: Option<u16>) -> String {
 #[utoipa::path(responses((status = 200, body = Place)))]
 #[get("/api/place")]
 pub async fn show_place(app: web::Data<App>) -> Answer<web::Json<Place>> {
+    // Nothing is tried out on the folder that its disk is mounted on.
+    app.home_is_there().await?;
     let folder = app.settings.library.clone();
     let facts = tokio::task::spawn_blocking(move || place::probe(&folder)).await??;
     let warnings = judge(&facts, app.settings.reserve);

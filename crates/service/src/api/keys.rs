@@ -13,12 +13,12 @@ use ypogeion_wire::{
     work::LiveEvent,
 };
 
-use super::stores::{kit_now, same_password};
+use super::{session::same_password, stores::kit_now};
 use crate::{
     app::App,
     caller::Caller,
     failure::{Answer, Failure},
-    keys::{read_file, write_file},
+    keys::{LENT_FOR, read_file, write_file},
 };
 
 /// Whether the kit that was shown last still opens everything, and was shown to be kept.
@@ -118,7 +118,7 @@ pub async fn forget_key(app: web::Data<App>, caller: Caller, body: web::Json<Sho
 #[post("/api/key/lend")]
 pub async fn lend_key(app: web::Data<App>, caller: Caller, body: web::Json<LendKey>) -> Answer<web::Json<HouseKey>> {
     let keeper = caller.person()?;
-    app.limiter.attempt(format!("lend {}", keeper.id), 20)?;
+    app.limiter.attempt(&format!("lend {}", keeper.id), 20)?;
     let LendKey { key, keep } = body.into_inner();
     let key: Identity = key.parse().map_err(|e| Failure::bad(format!("The key cannot be used: {e}.")))?;
     let sealing = app.catalog.sealing(None, app.now()).await?;
@@ -129,6 +129,7 @@ pub async fn lend_key(app: web::Data<App>, caller: Caller, body: web::Json<LendK
         ));
     }
     if keep {
+        caller.proved(app.now())?;
         let mut kept = file(read_file(&app.settings.key_file()))?;
         if !kept.iter().any(|k| k.recipient() == key.recipient()) {
             kept.push(key);
@@ -142,6 +143,17 @@ pub async fn lend_key(app: web::Data<App>, caller: Caller, body: web::Json<LendK
     }
     app.keyring.lend(key);
     app.forget_replicas();
+    // And when its time is over, by everything that was opened with it.
+    tokio::spawn({
+        let app = app.clone().into_inner();
+        async move {
+            tokio::time::sleep(LENT_FOR).await;
+            if app.keyring.forget_lent() {
+                app.forget_replicas();
+                app.live.changed(&[LiveEvent::Offsite, LiveEvent::Overview]);
+            }
+        }
+    });
     app.catalog.heal_with_key(app.now()).await?;
     app.catalog.write_record(app.now(), &keeper.name, "lent the server the key that opens copies, for an hour").await?;
     app.wake_workers();
@@ -181,7 +193,7 @@ pub async fn remove_recipient(app: web::Data<App>, caller: Caller, recipient: we
 #[post("/api/kit/proof")]
 pub async fn prove_kit(app: web::Data<App>, caller: Caller, body: web::Json<KitProof>) -> Answer<web::Json<HouseKey>> {
     let keeper = caller.person()?;
-    app.limiter.attempt(format!("kit proof {}", keeper.id), 20)?;
+    app.limiter.attempt(&format!("kit proof {}", keeper.id), 20)?;
     let shown =
         app.catalog.kit().await?.ok_or_else(|| Failure::bad("No recovery kit was shown yet. Show it and print it first."))?;
     let Some(key) = file(read_file(&app.settings.key_file()))?.into_iter().next() else {

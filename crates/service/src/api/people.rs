@@ -2,7 +2,7 @@
 
 use actix_web::{HttpResponse, get, patch, post, web};
 use uuid::Uuid;
-use ypogeion_catalog::people::Person as Row;
+use ypogeion_catalog::people::{Ending, Person as Row};
 use ypogeion_core::{PersonId, access::Role, filing::member_folder, room::QuotaState};
 use ypogeion_wire::people::{NewPerson, Person, PersonChange};
 
@@ -47,6 +47,9 @@ pub async fn list_people(app: web::Data<App>, caller: Caller) -> Answer<web::Jso
 #[post("/api/people")]
 pub async fn add_person(app: web::Data<App>, caller: Caller, body: web::Json<NewPerson>) -> Answer<HttpResponse> {
     let NewPerson { name, role, password, quota } = body.into_inner();
+    if Role::of_person(&role) == Some(Role::Keeper) {
+        caller.proved(app.now())?;
+    }
     let row = new_person(&name, &role, password, quota).await?;
     app.catalog.add_person(&row, app.now()).await?;
     app.catalog.write_record(app.now(), &caller.person()?.name, &format!("added {} as {role}", row.name)).await?;
@@ -78,11 +81,20 @@ pub async fn change_person(
     body: web::Json<PersonChange>,
 ) -> Answer<web::Json<Person>> {
     let (id, PersonChange { quota, soft_quota, password }) = (PersonId(*id), body.into_inner());
+    if password.is_some() {
+        if id == caller.person()?.id {
+            return Err(Failure::bad("Your own password is changed under your name, and asks for the one that counts now."));
+        }
+        caller.proved(app.now())?;
+    }
     let hash = match password {
         Some(password) => Some(tokio::task::spawn_blocking(move || security::hash_password(&password)).await??),
         None => None,
     };
     app.catalog.change_person(id, quota, soft_quota, hash.as_deref()).await?;
+    if hash.is_some() {
+        app.catalog.end_sessions(id, Ending::AllBut(None)).await?;
+    }
     let row = app.catalog.person(id).await?;
     let what = [quota.map(|_| "quota"), soft_quota.map(|_| "soft quota"), hash.as_ref().map(|_| "password")]
         .into_iter()

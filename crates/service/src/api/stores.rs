@@ -6,19 +6,19 @@ use actix_web::{HttpResponse, get, patch, post, web};
 use chrono::TimeDelta;
 use url::Url;
 use uuid::Uuid;
-use ypogeion_catalog::{CatalogError, people::Person, stores::StoreSettings};
+use ypogeion_catalog::{CatalogError, stores::StoreSettings};
 use ypogeion_core::{
     StoreId,
     kit::{RecoveryKit, StoreAddress},
 };
-use ypogeion_offsite::{Replica, Store as Opened, trial};
+use ypogeion_offsite::{Replica, Store as Opened, layout::ReplicaError, trial};
 use ypogeion_wire::{
     offsite::{ExposedHour, History, Kit, NewStore, ResumeStore, ShowKit, Store, StoreChange, TrafficHour, Trial, TrialStep},
     problem::ProblemType,
     work::LiveEvent,
 };
 
-use super::{devices::qr_svg, keys};
+use super::{devices::qr_svg, keys, session::same_password};
 use crate::{
     app::App,
     caller::Caller,
@@ -64,23 +64,24 @@ pub async fn show_history(app: web::Data<App>) -> Answer<web::Json<History>> {
 #[utoipa::path(responses((status = 201, body = Store)))]
 #[post("/api/stores")]
 pub async fn add_store(app: web::Data<App>, caller: Caller, body: web::Json<NewStore>) -> Answer<HttpResponse> {
+    // A readable one is handed everything.
+    caller.proved(app.now())?;
     let new = body.into_inner();
-    let (away, wanted) = (new.away.unwrap_or(true), !new.readable);
+    let away = new.away.unwrap_or(true);
     let address = checked(&app, new)?;
     // Everything that could go wrong goes wrong here, in front of the keeper, and not at three in the morning.
     let (way, keys) = (Opened::new(&address)?, app.keyring.keys());
-    let begun = Replica::open_or_begin(way, keys, wanted, app.household.replica, app.now()).await?;
-    // One that is there already is as it was begun.
-    let sealed = !begun.keys.is_plain();
-    if sealed != wanted {
-        let is = if sealed { "sealed" } else { "readable" };
-        return Err(Failure::bad(format!(
-            "There is a replica of this household already, and it is {is}. Choose another prefix or folder."
-        )));
-    }
+    let keys = if address.sealed { keys } else { keys.plainly() };
+    Replica::open_or_begin(way, keys, app.household.replica, app.now()).await.map_err(|e| match e {
+        ReplicaError::OtherwiseKept { sealed } => Failure::bad(format!(
+            "There is a replica of this household already, and it is {}. Choose another prefix or folder.",
+            if sealed { "sealed" } else { "readable" }
+        )),
+        e => e.into(),
+    })?;
     let (id, name) = (StoreId(Uuid::now_v7()), address.name.clone());
     let kept = StoreAddress { secret_key: app.sealed(&address.secret_key)?, ..address.clone() };
-    app.catalog.add_store(id, &kept, (away, sealed), app.now()).await.map_err(|e| match e {
+    app.catalog.add_store(id, &kept, away, app.now()).await.map_err(|e| match e {
         CatalogError::Taken => {
             Failure::new(ProblemType::NameTaken, "A store with this name, or in this place, was added already.")
         }
@@ -131,7 +132,7 @@ fn checked(app: &App, new: NewStore) -> Answer<StoreAddress> {
         }
         Ok(value)
     };
-    let endpoint = field("address", new.endpoint, false)?;
+    let (endpoint, sealed) = (field("address", new.endpoint, false)?, !new.readable);
     if let Some(folder) = endpoint.strip_prefix("file://") {
         return Ok(StoreAddress {
             name: field("name", new.name, false)?,
@@ -141,6 +142,7 @@ fn checked(app: &App, new: NewStore) -> Answer<StoreAddress> {
             prefix: field("prefix", new.prefix, true)?.trim_matches('/').to_owned(),
             access_key: String::new(),
             secret_key: String::new(),
+            sealed,
         });
     }
     if let Some((scheme @ ("dav" | "davs"), rest)) = endpoint.split_once("://") {
@@ -157,6 +159,7 @@ fn checked(app: &App, new: NewStore) -> Answer<StoreAddress> {
             prefix: field("prefix", new.prefix, true)?.trim_matches('/').to_owned(),
             access_key: field("user name", new.access_key, true)?,
             secret_key: field("password", new.secret_key, true)?,
+            sealed,
         });
     }
     if !Url::parse(&endpoint).is_ok_and(|u| matches!(u.scheme(), "http" | "https") && u.has_host()) {
@@ -170,6 +173,7 @@ fn checked(app: &App, new: NewStore) -> Answer<StoreAddress> {
         prefix: field("prefix", new.prefix, true)?.trim_matches('/').to_owned(),
         access_key: field("access key", new.access_key, false)?,
         secret_key: field("secret key", new.secret_key, false)?,
+        sealed,
     })
 }
 
@@ -265,19 +269,6 @@ pub async fn kit_now(app: &App) -> Answer<String> {
         stores: addresses(app).await?,
     };
     Ok(kit.says().to_string())
-}
-
-/// Whoever sits at the keeper's session is asked for the password again before something that nobody could take back.
-pub async fn same_password(app: &App, keeper: &Person, password: String) -> Answer<()> {
-    app.limiter.attempt(format!("kit {}", keeper.id), 10)?;
-    let hash = keeper.password_hash.clone();
-    if tokio::task::spawn_blocking(move || security::verify_password(&password, &hash)).await? {
-        return Ok(());
-    }
-    Err(Failure::new(
-        ProblemType::NotAllowed,
-        "That is not your password. It is asked for again because this opens everything, or closes it for good.",
-    ))
 }
 
 /// The recovery kit. It opens everything, so the keeper's password is asked for again.

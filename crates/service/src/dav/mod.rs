@@ -23,8 +23,9 @@ pub mod view;
 use std::{convert::Infallible, panic::AssertUnwindSafe, sync::Arc};
 
 use actix_web::{
-    HttpRequest, HttpResponse, Resource, Responder,
+    FromRequest, HttpRequest, HttpResponse, Resource, Responder,
     body::{BoxBody, SizedStream},
+    dev::Payload,
     http::{
         Method,
         header::{CONTENT_LENGTH, CONTENT_SECURITY_POLICY, HeaderName, HeaderValue},
@@ -36,7 +37,7 @@ use dav_server::{
     actix::{DavRequest, DavResponse},
     davpath::DavPath,
 };
-use futures_util::{FutureExt, stream};
+use futures_util::{FutureExt, StreamExt, stream};
 use ypogeion_wire::problem::ProblemType;
 
 use self::view::{Piece, View};
@@ -49,6 +50,11 @@ use crate::{
 
 /// Where the folders are.
 pub const PREFIX: &str = "/dav";
+
+/// The longest body of a request that brings no file.
+const LONGEST_WORDS: usize = 64 << 10;
+/// And the most elements that may be in it, one inside the other or not.
+const MOST_ELEMENTS: usize = 512;
 
 /// The methods that are answered. DELETE is answered here, in words; PATCH has no meaning for a file that is never changed.
 const METHODS: [&str; 12] =
@@ -75,25 +81,44 @@ pub fn only_looks(method: &Method) -> bool {
 
 /// Lists and reads a device's folders (WebDAV: GET, HEAD, OPTIONS, PROPFIND).
 #[utoipa::path(get, path = "/dav/{path}", responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = 207)))]
-pub async fn read_folder(app: web::Data<App>, caller: Caller, request: HttpRequest, dav: DavRequest) -> Answer<HttpResponse> {
-    serve(app, caller, request, dav).await
+pub async fn read_folder(app: web::Data<App>, caller: Caller, request: HttpRequest, body: web::Payload) -> Answer<HttpResponse> {
+    serve(app, caller, request, body).await
 }
 
 /// Puts files into a device's folders (WebDAV: PUT, MKCOL, MOVE, COPY, PROPPATCH, LOCK, UNLOCK). DELETE is refused.
 #[utoipa::path(put, path = "/dav/{path}", request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 201), (status = 204)))]
-pub async fn write_folder(app: web::Data<App>, caller: Caller, request: HttpRequest, dav: DavRequest) -> Answer<HttpResponse> {
+pub async fn write_folder(app: web::Data<App>, caller: Caller, request: HttpRequest, body: web::Payload) -> Answer<HttpResponse> {
     if request.method() == Method::DELETE {
         return Err(Failure::new(
             ProblemType::NotAllowed,
             "A device cannot delete what the household has. It stays here whatever happens to the copy on the device.",
         ));
     }
-    serve(app, caller, request, dav).await
+    serve(app, caller, request, body).await
+}
+
+/// The words of a request, which are XML or nothing: read to their end, within bounds that no parser's stack has to fear.
+///
+/// The parsers behind this build trees by recursion, and drop them so. No parser, in no encoding that has the characters of ASCII in it,
+/// finds more elements than there are `<`; so counting these bounds the depth, whatever else is wrong with the text.
+async fn words(mut body: web::Payload) -> Answer<web::Bytes> {
+    let mut words = web::BytesMut::new();
+    while let Some(some) = body.next().await {
+        let some = some.map_err(|_| Failure::bad("The connection broke off before the whole request had come."))?;
+        if words.len() + some.len() > LONGEST_WORDS {
+            return Err(Failure::new(ProblemType::TooLarge, "A request about folders and files is 64 KB long at most."));
+        }
+        words.extend_from_slice(&some);
+    }
+    if words.iter().filter(|b| **b == b'<').count() > MOST_ELEMENTS {
+        return Err(Failure::new(ProblemType::TooLarge, "A request about folders and files names fewer than 512 things."));
+    }
+    Ok(words.freeze())
 }
 
 /// What is in a folder.
-async fn list_folder(app: web::Data<App>, caller: Caller, request: HttpRequest, body: web::Bytes) -> Answer<HttpResponse> {
-    let device = caller.device()?.clone();
+async fn list_folder(app: web::Data<App>, caller: Caller, request: HttpRequest, body: web::Payload) -> Answer<HttpResponse> {
+    let (device, body) = (caller.device()?.clone(), words(body).await?);
     let deep = match request.headers().get("depth").map(HeaderValue::as_bytes) {
         Some(b"0") => false,
         Some(b"1") => true,
@@ -106,7 +131,13 @@ async fn list_folder(app: web::Data<App>, caller: Caller, request: HttpRequest, 
     listing::list(view, locks, path, deep, &body).await
 }
 
-async fn serve(app: web::Data<App>, caller: Caller, request: HttpRequest, dav: DavRequest) -> Answer<HttpResponse> {
+async fn serve(app: web::Data<App>, caller: Caller, request: HttpRequest, body: web::Payload) -> Answer<HttpResponse> {
+    let mut body = match *request.method() {
+        Method::PUT => body.into_inner(),
+        _ => Payload::from(words(body).await?),
+    };
+    let dav = DavRequest::from_request(&request, &mut body).await;
+    let dav = dav.map_err(|_| Failure::bad("A header of this request is not understood."))?;
     let device = caller.device()?.clone();
     let app = app.into_inner();
     let piece = piece(&request)?;

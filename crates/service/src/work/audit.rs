@@ -34,6 +34,8 @@ type Seen = (Outcome, Option<Digest>);
 const BATCH: i64 = 50;
 /// Objects compared at once.
 const PAGE: i64 = 1000;
+/// Until copies are asked for again that were all just leaving.
+const BREATH: TimeDelta = TimeDelta::seconds(5);
 /// An object that nobody knows is counted when it is older than this: a younger one may be about to be confirmed.
 const SETTLED: TimeDelta = TimeDelta::days(1);
 /// A reading that finds more than half bad, of so many, has found a failing disk or a store gone astray, and stops.
@@ -85,6 +87,10 @@ pub(super) async fn note(
     act: Act,
     (outcome, digest): Seen,
 ) -> Answer<()> {
+    if place == Place::Home && outcome != Outcome::Right {
+        // A disk that went away while it was read explains whatever was read.
+        app.home_is_there().await?;
+    }
     let seen = Observation { place, act, at: app.now(), digest, outcome };
     app.catalog.observe_check(original, expected, &seen).await?;
     if outcome != Outcome::Right {
@@ -133,12 +139,8 @@ pub(super) async fn read(app: &Arc<App>, job: &Job) -> Answer<Ended> {
                 })
             })
         };
-        let mut reading = None;
+        let (mut reading, mut had_a_turn) = (None, false);
         for (n, turn) in turns.iter().enumerate() {
-            if store.is_none() && !app.library.is_mounted() {
-                let why = "The library’s disk is not there; nothing was read. Is it connected and mounted?";
-                return end(app, job, &audit, found, why, true).await;
-            }
             let began = Instant::now();
             let (act, seen) = match &store {
                 None => (
@@ -157,6 +159,7 @@ pub(super) async fn read(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             if rhythm.most_rate == 0 {
                 reading = ahead(n + 1);
             }
+            had_a_turn = true;
             note(app, (turn.id, turn.digest), place, act, seen).await?;
             let mut more = Found { bytes: turn.size, ..Found::default() };
             tally(&mut more, seen.0);
@@ -183,6 +186,10 @@ pub(super) async fn read(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             app.catalog.store_well(row.id, app.now()).await?;
         }
         app.live.changed(&[LiveEvent::Offsite]);
+        if !had_a_turn {
+            // All of them left while their turns were asked for. The next question names others, or nobody; it is not asked at once.
+            return Ok(Ended::Later(app.now() + BREATH));
+        }
     }
 }
 

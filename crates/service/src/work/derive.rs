@@ -18,7 +18,7 @@ use ypogeion_library::{Finished, LibraryError, Publish};
 use ypogeion_wire::work::LiveEvent;
 
 use super::Ended;
-use crate::{app::App, failure::Answer};
+use crate::{app::App, at_home, failure::Answer};
 
 /// Names tried before it is given up: as many files of one name in one folder are no accident.
 const MOST_NAMES: u32 = 100;
@@ -71,6 +71,7 @@ async fn put_beside(app: &Arc<App>, row: OriginalRow) -> Answer<Ended> {
         Ok(part) => part,
         // Not every file that says it is one can be decoded. It is kept all the same.
         Err(why) => {
+            at_home::open(app, id, row.path.clone()).await?;
             tracing::info!(path = %row.path, why, "no JPEG was made");
             return Ok(Ended::Done);
         }

@@ -91,7 +91,7 @@ pub(super) async fn heal(app: &Arc<App>, job: &Job) -> Answer<Ended> {
 
 /// Whether a copy could be fetched from there now, as far as is known.
 async fn reachable(app: &App, place: Place) -> Answer<bool> {
-    let Place::Store(id) = place else { return Ok(app.library.is_mounted()) };
+    let Place::Store(id) = place else { return Ok(app.home_is_there().await.is_ok()) };
     Ok(app.catalog.store(id).await?.waits_for(Local::now().naive_local()).is_none())
 }
 
@@ -111,9 +111,6 @@ pub(super) async fn bring(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         Err(CatalogError::NotFound) => return Ok(Ended::Done),
         other => other?,
     };
-    if !app.library.is_mounted() {
-        return Ok(later(app, job, Why::Rebuild, "the library’s disk is not there".to_owned()));
-    }
     let (library, path, digest) = (Arc::clone(&app.library), row.path.clone(), row.digest);
     let (outcome, found) = tokio::task::spawn_blocking(move || library.reread(&path, digest)).await??;
     if outcome == Outcome::Right {
@@ -155,9 +152,7 @@ async fn at_home_again(app: &Arc<App>, row: &OriginalRow) -> Answer<Ended> {
 
 /// Fetches the copy of a store to home.
 async fn fetch_home(app: &Arc<App>, job: &Job, row: &OriginalRow, store: StoreId, why: Why) -> Answer<Ended> {
-    if !app.library.is_mounted() {
-        return Ok(later(app, job, why, "the library’s disk is not there".to_owned()));
-    }
+    app.home_is_there().await?;
     let (source, replica) = match offsite::open(app, &Job { store: Some(store), ..job.clone() }).await? {
         Ok(opened) => opened,
         // What it waits for is noted with the store.

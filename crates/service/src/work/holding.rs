@@ -51,7 +51,7 @@ pub(super) async fn settle(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         }
         Wanted::Filed => {
             // What lies in its old place by now keeps it; this one gets a number.
-            if of.path.is_in_holding() && app.library.is_there(&of.path) {
+            if of.path.is_in_holding() && app.library.is_there(&of.path)? {
                 relocate(app, None, id, &of.path, of.was_at.numbered()).await?;
             } else if of.path.is_in_holding() {
                 // It was lost there. Where it is healed to is where it belongs.
@@ -82,10 +82,7 @@ pub(super) async fn settle(app: &Arc<App>, job: &Job) -> Answer<Ended> {
 
 /// Moves a file into holding, unless it is there. Returns where it is; none: there is no file to move.
 async fn into_holding(app: &Arc<App>, id: OriginalId, of: &ToSettle) -> Answer<Option<FiledPath>> {
-    if !app.library.is_mounted() {
-        return Err(Failure::new(ProblemType::Internal, "The library’s disk is not there."));
-    }
-    if !app.library.is_there(&of.path) {
+    if !app.library.is_there(&of.path)? {
         return Ok(None);
     }
     if of.path.is_in_holding() {
@@ -98,7 +95,7 @@ async fn into_holding(app: &Arc<App>, id: OriginalId, of: &ToSettle) -> Answer<O
 pub async fn free_place(app: &Arc<App>, was_at: &FiledPath) -> Answer<(FiledPath, Reserved)> {
     for place in was_at.clone().numbered() {
         if app.catalog.taken_paths(std::slice::from_ref(&place)).await?.is_empty()
-            && !app.library.is_there(&place)
+            && !app.library.is_there(&place)?
             && let Some(reserved) = app.reserve(place.folded())
         {
             return Ok((place, reserved));
@@ -113,7 +110,7 @@ async fn without_derived(app: &Arc<App>, id: OriginalId) -> Answer<()> {
     let library = Arc::clone(&app.library);
     tokio::task::spawn_blocking(
         move || {
-            if library.is_there(&derived.path) { library.remove_derived(&derived.path) } else { Ok(()) }
+            if library.is_there(&derived.path)? { library.remove_derived(&derived.path) } else { Ok(()) }
         },
     )
     .await??;

@@ -1,6 +1,6 @@
 //! Background work: rows of the catalogue, taken, done, put back.
 //!
-//! One loop for each kind ([`previews`], [`groups`], [`refile`], [`adopt`], [`derive`], [`audit`] for three, [`heal`] for two, [`holding`] for three, [`reseal`], and [`offsite`] for
+//! One loop for each kind ([`previews`], [`groups`], [`refile`], [`adopt`], [`derive`], [`audit`] for three, [`heal`] for two, [`holding`] for three, [`reseal`], [`home`], and [`offsite`] for
 //! the other three). A loop sleeps until it is woken by a notification or until something is due; while nothing is due, nothing wakes. Every piece of work may be done twice and
 //! may be killed anywhere.
 
@@ -10,6 +10,7 @@ mod derive;
 mod groups;
 mod heal;
 pub mod holding;
+pub mod home;
 mod offsite;
 mod previews;
 pub mod refile;
@@ -27,6 +28,7 @@ use tokio::{
     task::JoinSet,
 };
 use ypogeion_catalog::work::{Job, Kind};
+use ypogeion_core::OriginalId;
 use ypogeion_wire::work::LiveEvent;
 
 use crate::{
@@ -42,6 +44,9 @@ const SPOOL_LIFE: Duration = Duration::from_secs(14 * 86_400);
 const KEEP_LEASES: Duration = Duration::from_secs(30);
 /// How long a failed question to the catalogue is let be.
 const BREATH: Duration = Duration::from_secs(1);
+/// Originals that are looked at together for missing work, and the pause after them: a million in a quarter of an hour, and nobody notices.
+const LOOKED_AT: i64 = 500;
+const BETWEEN_LOOKS: Duration = Duration::from_millis(400);
 /// Stores that are sent to at once; more than a household has.
 const STORES_AT_ONCE: usize = 8;
 /// Tried this often before it is left for somebody to look at.
@@ -100,6 +105,8 @@ pub fn start(app: &Arc<App>) -> JoinSet<()> {
     tasks.spawn(keep_leases(Arc::clone(app), held));
     tasks.spawn(app.live.clone().tell());
     tasks.spawn(tidy(Arc::clone(app)));
+    tasks.spawn(derive_missing(Arc::clone(app)));
+    tasks.spawn(home::watch(Arc::clone(app)));
     tasks
 }
 
@@ -130,6 +137,9 @@ async fn run_kind(app: Arc<App>, kind: Kind, parallel: usize, held: Held) {
     let mut running = JoinSet::new();
     loop {
         while running.try_join_next().is_some() {}
+        if home::needs(kind) {
+            home::wait(&app).await;
+        }
         let free = room.available_permits();
         // A store has a limit of its own, so that a slow one takes no turn of another; then one is taken at a time.
         let (full, limit) = if kind == Kind::Replicate { (app.full_stores(), free.min(1)) } else { (Vec::new(), free) };
@@ -196,14 +206,23 @@ async fn do_one(app: &Arc<App>, job: &Job) {
         let wait = ypogeion_core::retry::wait(job.attempts, crate::security::chance());
         Ended::Again(now + wait, chain(&e))
     });
+    let ended = match ended {
+        // Whatever it says, that is why; and it was not tried.
+        Ended::Again(..) | Ended::GivenUp(_) | Ended::NotYet(..)
+            if home::needs(job.kind) && app.home_is_there().await.is_err() =>
+        {
+            Ended::Later(now)
+        }
+        ended => ended,
+    };
     let noted = match &ended {
         Ended::Done => app.catalog.finish_work(job).await,
         Ended::Round => Ok(()),
         Ended::Later(due) => app.catalog.put_back_work(job, None, *due).await,
         Ended::Waits => app.catalog.put_back_work(job, None, now).await,
-        Ended::Again(_, error) if job.attempts >= ATTEMPTS => app.catalog.give_up_work(job.id, error).await,
+        Ended::Again(_, error) if job.attempts >= ATTEMPTS => app.catalog.give_up_work(job, error).await,
         Ended::Again(due, error) | Ended::NotYet(due, error) => app.catalog.put_back_work(job, Some(error), *due).await,
-        Ended::GivenUp(error) => app.catalog.give_up_work(job.id, error).await,
+        Ended::GivenUp(error) => app.catalog.give_up_work(job, error).await,
     };
     if let Ended::Again(_, error) | Ended::GivenUp(error) = &ended {
         tracing::warn!(kind = job.kind.word(), key = %job.key, attempt = job.attempts, error, "background work failed");
@@ -213,7 +232,7 @@ async fn do_one(app: &Arc<App>, job: &Job) {
         tracing::warn!(kind = job.kind.word(), error = %chain(&e), "the end of some background work could not be noted");
     }
     if matches!(ended, Ended::Done) && job.kind == Kind::Ledger {
-        // What was confirmed while the segment was written found the work still there and added none.
+        // Rows that changed in any way while the segment was written stay to be said, whether or not somebody wished for it.
         if let Err(e) = offsite::want_ledger_again(app, job).await {
             tracing::warn!(error = %chain(&e), "could not look for more to write into the ledger");
         }
@@ -248,6 +267,28 @@ async fn keep_leases(app: Arc<App>, held: Held) {
         }
         app.reader.rest(Duration::from_secs(30));
         app.previewer.rest(Duration::from_secs(30));
+    }
+}
+
+/// Looks through everything once a day, a little at a time, for work that should be down and is not.
+async fn derive_missing(app: Arc<App>) {
+    loop {
+        let (mut after, mut found) = (OriginalId(uuid::Uuid::nil()), 0);
+        loop {
+            match app.catalog.derive_work(after, LOOKED_AT, app.now()).await {
+                Ok(Some(looked)) => (after, found) = (looked.last, found + looked.missing),
+                Ok(None) => break,
+                Err(e) => {
+                    tracing::warn!(error = %chain(&e), "could not look for missing work; trying again");
+                    tokio::time::sleep(BREATH).await;
+                }
+            }
+            tokio::time::sleep(BETWEEN_LOOKS).await;
+        }
+        if found > 0 {
+            tracing::warn!(found, "background work was missing and has been put down");
+        }
+        tokio::time::sleep(Duration::from_secs(86_400)).await;
     }
 }
 

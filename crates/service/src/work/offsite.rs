@@ -172,6 +172,7 @@ async fn damaged(
     expected: ypogeion_core::Digest,
     found: Option<ypogeion_core::Digest>,
 ) -> Answer<Ended> {
+    // Not so if the disk went away: `note` asks.
     let outcome = if found.is_some() { Outcome::Wrong } else { Outcome::Missing };
     audit::note(app, (id, expected), Place::Home, Act::Reread, (outcome, found)).await?;
     Ok(Ended::GivenUp(match found {

@@ -9,6 +9,7 @@ use ypogeion_wire::work::LiveEvent;
 use super::Ended;
 use crate::{
     app::App,
+    at_home,
     failure::{Answer, Failure},
 };
 
@@ -43,6 +44,10 @@ pub(super) async fn make(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     .map_err(|e| {
         Failure::new(ypogeion_wire::problem::ProblemType::Internal, format!("the preview could not be put in its place: {e}"))
     })?;
+    if made.is_err() {
+        // Of a file that is not there just now, nobody knows whether it has one.
+        at_home::open(app, row.id, row.path.clone()).await?;
+    }
     // A file without a preview is no fault: it is kept, and the detail view says why there is nothing to see.
     app.catalog.set_preview(id, made.ok().as_ref().map(|m| m.placeholder.as_str())).await?;
     app.live.changed(&[LiveEvent::Library]);

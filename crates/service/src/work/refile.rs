@@ -206,7 +206,7 @@ async fn holds(app: &Arc<App>, path: &FiledPath, digest: Digest) -> Answer<bool>
 /// settled: a name too many must not be taken for a file that has just arrived.
 pub async fn settle(app: &Arc<App>) -> Answer<()> {
     for between in app.catalog.between_paths().await? {
-        if app.library.is_there(&between.path) {
+        if app.library.is_there(&between.path)? {
             // A new name that was given goes, and the re-filing gives it again; or an old one that was to go anyway.
             unlink(app, &between.other, &between.path).await?;
         } else if holds(app, &between.other, between.digest).await? {

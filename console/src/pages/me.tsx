@@ -1,0 +1,110 @@
+/** One's own password, and where one is signed in. */
+import { useState, type FormEvent } from "react";
+import { ask, type Me, type Schemas } from "../api/client";
+import { keys, useDo, useSessions } from "../api/hooks";
+import { Button, Field, Page, State, table, When } from "../ui/parts";
+import { Fault, Waiting } from "../ui/states";
+
+export function Account({ me }: { me: Me }) {
+  return (
+    <Page title="Password and sessions" lead={`Of ${me.name}. Nobody else sees or changes them here.`}>
+      <Password me={me} />
+      <Sessions />
+    </Page>
+  );
+}
+
+function Password({ me }: { me: Me }) {
+  const empty = { old: "", fresh: "", again: "" };
+  const [form, setForm] = useState(empty);
+  const change = useDo(() => ask("/api/session/password", "POST", { old: form.old, new: form.fresh }), [keys.sessions]);
+  const differ = form.again !== "" && form.fresh !== form.again;
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    if (!differ) change.mutate(undefined, { onSuccess: () => setForm(empty) });
+  };
+  const field = (key: keyof typeof empty) => ({ value: form[key], onChange: (e: { target: { value: string } }) => setForm({ ...form, [key]: e.target.value }) });
+  return (
+    <section className="mt-8 max-w-[430px]">
+      <h2 className="m-0 mb-3 text-[21px]">Change your password</h2>
+      <form onSubmit={submit} className="flex flex-col gap-4">
+        <input type="text" name="username" autoComplete="username" value={me.name} readOnly hidden />
+        <Field label="The one that counts now" type="password" autoComplete="current-password" required {...field("old")} />
+        <Field label="The new one" type="password" autoComplete="new-password" minLength={10} required hint="At least ten characters." {...field("fresh")} />
+        <Field label="The new one, once more" type="password" autoComplete="new-password" required aria-invalid={differ} {...field("again")} />
+        {differ && (
+          <p role="alert" className="m-0 text-[15px] font-semibold text-oxide">
+            The two are not the same.
+          </p>
+        )}
+        {change.isError && <Fault failure={change.error} />}
+        {change.isSuccess && (
+          <p role="status" className="m-0">
+            <State tone="well">It is changed. All your other sessions have ended.</State>
+          </p>
+        )}
+        <Button look="strong" type="submit" disabled={change.isPending || differ} className="self-start">
+          Change it
+        </Button>
+      </form>
+      <p className="mt-3 mb-0 text-[14.5px] text-soft">Devices have passwords of their own and go on as before. One that is lost is revoked under Devices.</p>
+    </section>
+  );
+}
+
+function Sessions() {
+  const sessions = useSessions();
+  const end = useDo((id: string) => ask(`/api/sessions/${id}`, "DELETE"), [keys.sessions]);
+  const endAll = useDo(() => ask("/api/sessions", "DELETE"), [keys.sessions]);
+  if (sessions.isError) return <Fault failure={sessions.error} again={() => void sessions.refetch()} />;
+  if (!sessions.data) return <Waiting what="your sessions" />;
+  const others = sessions.data.filter((s) => !s.this).length;
+  return (
+    <section className="mt-10 overflow-x-auto">
+      <div className="mb-3 flex flex-wrap items-end justify-between gap-3">
+        <div>
+          <h2 className="m-0 text-[21px]">Where you are signed in</h2>
+          <p className="mt-1 mb-0 text-[15px] text-soft">A session ends by itself 30 days after it began. What you do not know, end; then change your password.</p>
+        </div>
+        {others > 0 && (
+          <Button look="danger" disabled={endAll.isPending} onClick={() => endAll.mutate(undefined)}>
+            End all but this one
+          </Button>
+        )}
+      </div>
+      {(end.isError || endAll.isError) && <Fault failure={(end.error ?? endAll.error)!} />}
+      <table className="w-full border-collapse text-[15px]">
+        <thead>
+          <tr>
+            <th className={table.head}>Browser</th>
+            <th className={table.head}>Used last</th>
+            <th className={`${table.head} max-sm:hidden`}>Signed in</th>
+            <th className={table.head}>
+              <span className="sr-only">End it</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {sessions.data.map((s: Schemas["SignedIn"]) => (
+            <tr key={s.id}>
+              <td className={`${table.cell} font-semibold`}>{s.browser}</td>
+              <td className={table.cell}>{s.seen_at ? <When at={s.seen_at} /> : "–"}</td>
+              <td className={`${table.cell} max-sm:hidden`}>
+                <When at={s.since} />
+              </td>
+              <td className={`${table.cell} text-right`}>
+                {s.this ? (
+                  <State tone="well">this one</State>
+                ) : (
+                  <Button disabled={end.isPending} onClick={() => end.mutate(s.id)}>
+                    End
+                  </Button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
