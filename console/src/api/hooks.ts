@@ -27,7 +27,7 @@ export const keys = {
   refilings: ["library", "refilings"],
   holding: ["library", "holding"],
   place: ["place"],
-  coverage: (device: string) => ["devices", "coverage", device],
+  coverage: (device: string, limit: number) => ["devices", "coverage", device, String(limit)],
   clocks: (device: string) => ["devices", "clock", device],
 } as const;
 
@@ -71,8 +71,9 @@ export const useAdoptable = (folder: string) =>
   useQuery<Schemas["AdoptablePlaces"], Failure>({ queryKey: ["adoptable", folder], queryFn: () => ask(`/api/adoptions/places?folder=${encodeURIComponent(folder)}`), placeholderData: keepPreviousData });
 export const usePlace = () => useQuery<Schemas["Place"], Failure>({ queryKey: keys.place, queryFn: () => ask("/api/place") });
 export const useRefilings = () => useQuery<Schemas["Refiling"][], Failure>({ queryKey: keys.refilings, queryFn: () => ask("/api/filing") });
-export const useCoverage = (device: string) =>
-  useQuery<Schemas["DeviceCoverage"], Failure>({ queryKey: keys.coverage(device), queryFn: () => ask(`/api/devices/${device}/coverage`) });
+/** `limit`: at most so many files of what is not here. */
+export const useCoverage = (device: string, limit: number) =>
+  useQuery<Schemas["DeviceCoverage"], Failure>({ queryKey: keys.coverage(device, limit), queryFn: () => ask(`/api/devices/${device}/coverage?limit=${limit}`), placeholderData: keepPreviousData });
 export const useClocks = (device: string) =>
   useQuery<Schemas["Correction"][], Failure>({ queryKey: keys.clocks(device), queryFn: () => ask(`/api/devices/${device}/clock`) });
 

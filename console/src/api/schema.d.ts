@@ -1843,6 +1843,13 @@ export interface components {
             /** @description The member's name. */
             person_name: string;
             /**
+             * Format: int64
+             * @description Offered, refused, and not here: these are on the device alone.
+             */
+            refused: number;
+            /** @description Why, of one of them. */
+            refused_why?: string | null;
+            /**
              * Format: date-time
              * @description When its credential was taken away.
              */
@@ -1859,6 +1866,11 @@ export interface components {
              * @description How much of that is still to come.
              */
             to_come: number;
+            /**
+             * Format: int64
+             * @description Could not be read on the device in its last run.
+             */
+            unread: number;
             /**
              * Format: int64
              * @description Of these, wanted and not here yet.
@@ -1879,8 +1891,10 @@ export interface components {
         };
         /** @description A device, number against number. */
         DeviceCoverage: {
-            /** @description The list of the difference: the first 500 that were named and are not here. */
+            /** @description The list of the difference: what was named and is not here, as much of it as was asked for. */
             missing: components["schemas"]["MissingFile"][];
+            /** @description There is more of it. */
+            more: boolean;
             /** @description Its sources. */
             sources: components["schemas"]["SourceCoverage"][];
         };
@@ -3228,6 +3242,12 @@ export interface components {
             files: number;
             /**
              * Format: int64
+             * @description Of these, not sent yet, as far as the device knows; absent if it does not say.
+             * @default null
+             */
+            fresh: number | null;
+            /**
+             * Format: int64
              * @description Files that the owner's choice leaves out.
              * @default 0
              */
@@ -3985,7 +4005,10 @@ export interface operations {
     };
     device_coverage: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description At most this many files of it, up to 20,000; 500 if it is left out. */
+                limit?: number | null;
+            };
             header?: never;
             path: {
                 id: string;

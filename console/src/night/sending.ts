@@ -89,7 +89,8 @@ async function offer(device: Device, base: Base, digest: string): Promise<"want"
   const { answers } = (await response.json()) as Schemas["OfferAnswers"];
   const answer = answers[0];
   if (answer?.answer === "have") return "have";
-  return answer?.answer === "no" ? { no: answer.reason } : "want";
+  // What was deleted at home is not sent again by a page that nobody looks at; whoever wants it back takes it out of holding.
+  return answer?.answer === "no" || answer?.answer === "leave" ? { no: answer.reason } : "want";
 }
 
 export class Revoked extends Error {}

@@ -7,7 +7,8 @@ import { Button, Dialog, Field, State, When, table } from "../ui/parts";
 import { Fault, Waiting } from "../ui/states";
 
 export function CoverageDialog({ device, onClose }: { device: Device; onClose: () => void }) {
-  const coverage = useCoverage(device.id);
+  const [limit, setLimit] = useState(500);
+  const coverage = useCoverage(device.id, limit);
   return (
     <Dialog open onOpenChange={(o) => !o && onClose()} title={device.name} wide>
       {coverage.isPending ? (
@@ -64,6 +65,16 @@ export function CoverageDialog({ device, onClose }: { device: Device; onClose: (
                   </li>
                 ))}
               </ul>
+              {coverage.data.more && (
+                <p className="mt-2 mb-0 text-[14.5px] text-soft">
+                  These are the first {count(coverage.data.missing.length)}; there are more.{" "}
+                  {limit < 20_000 && (
+                    <button type="button" className="rounded border-0 bg-transparent p-0 font-semibold text-accent hover:underline" disabled={coverage.isFetching} onClick={() => setLimit(Math.min(limit * 4, 20_000))}>
+                      Show more
+                    </button>
+                  )}
+                </p>
+              )}
             </section>
           )}
           <Clock device={device} />
@@ -78,6 +89,16 @@ function Summary({ device: d }: { device: Device }) {
   return (
     <p className="mt-0 mb-0 text-[17px]">
       {d.home >= d.has ? <State tone="well">All {count(d.has)} are here.</State> : `${count(d.home)} of ${count(d.has)} are here${d.to_come > 0 ? `, ${count(d.to_come)} ${d.to_come === 1 ? "is" : "are"} still to come` : ""}.`}
+      {d.refused > 0 && (
+        <span className="mt-1 block">
+          <State tone="look">{`${count(d.refused)} ${d.refused === 1 ? "was" : "were"} not taken: ${d.refused_why ?? "the reasons are below"}`}</State>
+        </span>
+      )}
+      {d.unread > 0 && (
+        <span className="mt-1 block">
+          <State tone="look">{counted(d.unread, "file")} on it could not be read in its last run; the reasons are under Activity.</State>
+        </span>
+      )}
       {d.waiting_for && <span className="block text-[15px] text-soft">It does not send just now: {d.waiting_for}.</span>}
     </p>
   );

@@ -67,6 +67,8 @@ export function Devices({ me }: { me: Me }) {
 function deviceState(d: Device) {
   if (d.revoked_at) return <State tone="quiet">revoked</State>;
   if (d.sending) return <State tone="busy">sending</State>;
+  if (d.refused > 0) return <State tone="look">{count(d.refused)} not taken</State>;
+  if (d.unread > 0) return <State tone="look">{count(d.unread)} not readable</State>;
   if (d.waiting_for) return <State tone={d.to_come > 0 ? "look" : "quiet"}>{d.waiting_for}</State>;
   if (d.to_come > 0) return <State tone="look">{count(d.to_come)} to send</State>;
   if (d.has === 0) return <State tone="quiet">nothing sent yet</State>;

@@ -98,7 +98,7 @@ function Under({ told, away, through, leave }: { told: string[]; away: boolean; 
       <p className="mt-2 mb-5 max-w-[60ch] text-[17px] text-soft">
         {through
           ? told.length > 0
-            ? "Sign in with your name and the new password. Pictures that are not on this machine come home by themselves, the latest first; the overview counts them. Everybody else’s password is set anew, and every device paired again, under Devices and people."
+            ? "Sign in with your name and the new password. Pictures that are not on this machine come home by themselves, the latest first; the overview counts them. Set everybody else’s password anew, and pair every device again, under Devices and people."
             : "Sign in with your name and password. Then print the recovery kit and add a store, under Offsite, and pair the first phone, under Devices and people."
           : "This page may be closed; it goes on without it. Cut off, it goes on where it stopped when you give the kit again."}
       </p>

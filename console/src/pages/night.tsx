@@ -76,7 +76,7 @@ function Sender({ device, onRevoked }: { device: Device; onRevoked: () => void }
       {!running && (
         <label className="border-soft/60 hover:border-accent flex max-w-xl cursor-pointer flex-col items-start rounded-[10px] border-2 border-dashed px-5 py-6 focus-within:outline-2 focus-within:outline-accent">
           <span className="text-[17px] font-semibold">Choose pictures and videos</span>
-          <span className="text-[14.5px] text-soft">Whole albums at once are fine. What is here already is not sent again.</span>
+          <span className="text-[14.5px] text-soft">Whole albums at once are fine. What is here already is not sent again, up to 64 MB each; a larger film is sent, and kept once.</span>
           <span aria-hidden className="border-line bg-raised mt-3 rounded-lg border px-3.5 py-1.5 text-[15px] font-semibold">
             Choose …
           </span>

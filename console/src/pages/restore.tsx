@@ -12,7 +12,7 @@ type Held = Schemas["HeldOriginal"];
 
 export function Restore({ me }: { me: Me }) {
   return (
-    <Page title="Restore" lead="What was deleted can be taken back here for a while. What a device has lost comes back to it with its own program.">
+    <Page title="Restore" lead="What was deleted can be taken back here for a while. One picture at a time can be downloaded from the Library.">
       <Deleted keeper={me.role === "keeper"} />
       {me.role === "keeper" && <HouseGone />}
     </Page>

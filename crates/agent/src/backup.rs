@@ -293,6 +293,7 @@ fn inventory(home: &Home, plan: &[SourcePlan]) -> Inventory {
             name: s.name.clone(),
             files: found.map_or(0, |p| p.files),
             bytes: found.map_or(0, |p| p.bytes),
+            fresh: found.map(|p| p.new),
             left_out: found.map_or(0, |p| p.left_out),
             rule: s.rule.words(),
             selection_only: s.selection_only,

@@ -392,6 +392,20 @@ impl Catalog {
             .collect()
     }
 
+    /// The last check of each place in each way, where it could not be done, or where a drill did not bring everything back.
+    pub async fn failed_checks(&self) -> Result<Vec<Audit>> {
+        let mut c = self.connection().await?;
+        let rows: Vec<AuditRow> = sql_query(format!(
+            "SELECT * FROM (
+                 SELECT DISTINCT ON (place, kind) {AUDIT} FROM audit WHERE ended_at IS NOT NULL ORDER BY place, kind, ended_at DESC
+             ) last WHERE failed OR (kind = 'drill' AND wrong + missing > 0) ORDER BY ended_at"
+        ))
+        .kept()
+        .load(&mut c)
+        .await?;
+        Ok(rows.into_iter().filter_map(AuditRow::audit).collect())
+    }
+
     /// Copies that should be at a place, and their bytes.
     pub async fn copies_at(&self, place: Place) -> Result<(u64, u64)> {
         #[derive(QueryableByName)]

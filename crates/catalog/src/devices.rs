@@ -1,13 +1,17 @@
 //! Devices, pairing codes, and what devices say they have.
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, NaiveDate, Utc};
 use diesel::{
     OptionalExtension, QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Binary, Bool, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+    sql_types::{Array, BigInt, Binary, Bool, Date, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
-use ypogeion_core::{DeviceId, Digest, OriginalId, PersonId};
+use ypogeion_core::{
+    DeviceId, Digest, OriginalId, PersonId,
+    ledger::DeviceRecord,
+    offer::{DELETED_GONE, DELETED_HELD},
+};
 
 use crate::{Catalog, CatalogError, Keep, Result, signed, unsigned};
 
@@ -57,8 +61,20 @@ pub struct DeviceView {
     pub waiting_bytes: u64,
     /// Whether a run is under way.
     pub sending: bool,
-    /// Files in its sources, as it said before hashing anything.
-    pub in_sources: u64,
+    /// Files in its sources, as it said before hashing anything; none, if it never said.
+    pub in_sources: Option<u64>,
+    /// Of these, not sent yet by its own word.
+    pub fresh: Option<u64>,
+    /// Named since it said that.
+    pub named_since: u64,
+    /// Named, refused, and not here.
+    pub refused: u64,
+    /// Why, of one of them.
+    pub refused_why: Option<String>,
+    /// Could not be read on the device in its last run.
+    pub unread: u64,
+    /// The days of the last two months on which it ran.
+    pub days: Vec<NaiveDate>,
     /// Whether it is only partly covered: by its owner's choice, or because it is shown a selection only.
     pub partial: bool,
     /// Why it does not send just now.
@@ -181,8 +197,20 @@ struct DeviceRow {
     waiting_bytes: i64,
     #[diesel(sql_type = Bool)]
     sending: bool,
+    #[diesel(sql_type = Nullable<BigInt>)]
+    in_sources: Option<i64>,
+    #[diesel(sql_type = Nullable<BigInt>)]
+    fresh: Option<i64>,
     #[diesel(sql_type = BigInt)]
-    in_sources: i64,
+    named_since: i64,
+    #[diesel(sql_type = BigInt)]
+    refused: i64,
+    #[diesel(sql_type = Nullable<Text>)]
+    refused_why: Option<String>,
+    #[diesel(sql_type = BigInt)]
+    unread: i64,
+    #[diesel(sql_type = Array<Date>)]
+    days: Vec<NaiveDate>,
     #[diesel(sql_type = Bool)]
     partial: bool,
     #[diesel(sql_type = Nullable<Text>)]
@@ -240,6 +268,9 @@ pub(crate) fn at_home(place: &str) -> String {
          ON t.person = d.person AND t.digest = g.digest"
     )
 }
+
+/// What is not wanted because its owner deleted it here. Nothing is refused by that, and nothing is missing.
+pub(crate) const LEFT: [&str; 2] = [DELETED_HELD, DELETED_GONE];
 
 /// The table's own check keeps other lengths out.
 pub(crate) fn digest_of(bytes: &[u8]) -> Digest {
@@ -387,12 +418,25 @@ impl Catalog {
         let mut c = self.connection().await?;
         // One pass over what all of them name, not one for each: whoever has much has several devices.
         let rows: Vec<DeviceRow> = sql_query(format!(
-            "WITH tally AS (
+            "WITH whole AS (
+                 -- The last run that looked at everything: what was to be sent, and was not named in it, is not there any more.
+                 SELECT d.id AS device, (SELECT max(began_at) FROM run WHERE device = d.id AND ended_at IS NOT NULL AND halted IS NULL) AS began
+                 FROM device d WHERE {which}
+             ), named AS (
+                 SELECT g.device, g.source, g.size, g.refused, g.removed_at, g.seen_at, t.original,
+                        -- Not what came once and is bad now: that is wanted, though nobody names it again.
+                        t.original IS NULL AND g.removed_at IS NULL AND (w.began IS NULL OR g.seen_at >= w.began
+                            OR EXISTS (SELECT 1 FROM original o WHERE o.person = d.person AND o.digest = g.digest)) AS absent
+                 FROM sighting g JOIN device d ON d.id = g.device JOIN whole w ON w.device = d.id LEFT JOIN {} WHERE {which}
+             ), tally AS (
                  SELECT g.device, count(*) FILTER (WHERE g.removed_at IS NULL) AS offered,
-                        count(t.original) FILTER (WHERE g.removed_at IS NULL) AS home,
-                        count(*) FILTER (WHERE t.original IS NULL AND g.refused IS NULL) AS waiting,
-                        coalesce(sum(g.size) FILTER (WHERE t.original IS NULL AND g.refused IS NULL), 0)::bigint AS waiting_bytes
-                 FROM sighting g JOIN device d ON d.id = g.device LEFT JOIN {} WHERE {which}
+                        count(g.original) FILTER (WHERE g.removed_at IS NULL) AS home,
+                        count(*) FILTER (WHERE g.absent AND g.refused IS NULL) AS waiting,
+                        coalesce(sum(g.size) FILTER (WHERE g.absent AND g.refused IS NULL), 0)::bigint AS waiting_bytes,
+                        count(*) FILTER (WHERE g.absent AND g.refused <> ALL($5)) AS refused,
+                        max(g.refused) FILTER (WHERE g.absent AND g.refused <> ALL($5)) AS refused_why,
+                        count(*) FILTER (WHERE g.seen_at >= i.told_at) AS named_since
+                 FROM named g LEFT JOIN device_source i ON i.device = g.device AND i.name = g.source
                  GROUP BY g.device
              )
              SELECT d.id, d.person, p.name AS person_name, d.name, d.kind, d.client, d.paired_at, d.revoked_at, d.seen_at,
@@ -400,9 +444,12 @@ impl Catalog {
                     coalesce(s.offered, 0) AS offered, coalesce(s.home, 0) AS home, coalesce(s.waiting, 0) AS waiting,
                     coalesce(s.waiting_bytes, 0) AS waiting_bytes,
                     EXISTS (SELECT 1 FROM run WHERE device = d.id AND ended_at IS NULL AND reported_at > $3 - interval '2 minutes') AS sending,
-                    d.waiting_for, i.in_sources, i.partial
+                    d.waiting_for, i.in_sources, i.fresh, coalesce(s.named_since, 0) AS named_since, coalesce(s.refused, 0) AS refused,
+                    s.refused_why, i.partial,
+                    coalesce((SELECT failed FROM run WHERE device = d.id ORDER BY began_at DESC LIMIT 1), 0) AS unread,
+                    ARRAY(SELECT DISTINCT (began_at AT TIME ZONE 'UTC')::date FROM run WHERE device = d.id AND began_at > $3 - interval '60 days') AS days
              FROM device d JOIN person p ON p.id = d.person LEFT JOIN tally s ON s.device = d.id, LATERAL (
-                 SELECT coalesce(sum(files), 0)::bigint AS in_sources, coalesce(bool_or(selection_only OR rule <> 'everything'), false) AS partial
+                 SELECT sum(files)::bigint AS in_sources, CASE WHEN bool_and(fresh IS NOT NULL) THEN sum(fresh)::bigint END AS fresh, coalesce(bool_or(selection_only OR rule <> 'everything'), false) AS partial
                  FROM device_source WHERE device = d.id
              ) i
              WHERE {which}
@@ -413,6 +460,7 @@ impl Catalog {
         .bind::<Nullable<SqlUuid>, _>(only.map(|d| d.0))
         .bind::<Timestamptz, _>(now)
         .bind::<SqlUuid, _>(crate::evidence::HOME)
+        .bind::<Array<Text>, _>(LEFT.as_slice())
         .kept()
         .load(&mut c)
         .await?;
@@ -434,11 +482,37 @@ impl Catalog {
                 waiting: unsigned(r.waiting),
                 waiting_bytes: unsigned(r.waiting_bytes),
                 sending: r.sending,
-                in_sources: unsigned(r.in_sources),
+                in_sources: r.in_sources.map(unsigned),
+                fresh: r.fresh.map(unsigned),
+                named_since: unsigned(r.named_since),
+                refused: unsigned(r.refused),
+                refused_why: r.refused_why,
+                unread: unsigned(r.unread),
+                days: r.days,
                 partial: r.partial,
                 waiting_for: r.waiting_for,
             })
             .collect())
+    }
+
+    /// The devices as the stores' ledgers say them. Counts nothing.
+    pub async fn device_records(&self) -> Result<Vec<DeviceRecord>> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = SqlUuid)]
+            id: Uuid,
+            #[diesel(sql_type = SqlUuid)]
+            person: Uuid,
+            #[diesel(sql_type = Text)]
+            name: String,
+            #[diesel(sql_type = Text)]
+            kind: String,
+        }
+        let mut c = self.connection().await?;
+        let rows: Vec<Row> =
+            sql_query("SELECT id, person, name, kind FROM device ORDER BY paired_at, id").kept().load(&mut c).await?;
+        let record = |r: Row| DeviceRecord { id: DeviceId(r.id), person: PersonId(r.person), name: r.name, kind: Some(r.kind) };
+        Ok(rows.into_iter().map(record).collect())
     }
 
     /// Gives a device another name. `person` limits it to that member's devices.

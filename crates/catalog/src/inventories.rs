@@ -8,7 +8,12 @@ use diesel::{
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use ypogeion_core::{DeviceId, PersonId};
 
-use crate::{Catalog, CatalogError, Keep, Result, devices::at_home, evidence::HOME, signed, unsigned};
+use crate::{
+    Catalog, CatalogError, Keep, Result,
+    devices::{LEFT, at_home},
+    evidence::HOME,
+    signed, unsigned,
+};
 
 /// One source of a device, as it said.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -19,6 +24,8 @@ pub struct SourceTold {
     pub files: u64,
     /// Their bytes.
     pub bytes: u64,
+    /// Of these, not sent yet when they were counted, if it says so.
+    pub fresh: Option<u64>,
     /// Left out by the owner's choice.
     pub left_out: u64,
     /// That choice in a few words.
@@ -109,11 +116,11 @@ impl Catalog {
                 .await?;
             for s in sources {
                 sql_query(
-                    "INSERT INTO device_source (device, name, files, bytes, left_out, rule, selection_only, told_at)
-                     VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
+                    "INSERT INTO device_source (device, name, files, bytes, left_out, rule, selection_only, told_at, fresh)
+                     VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
                      ON CONFLICT (device, name) DO UPDATE SET files = excluded.files, bytes = excluded.bytes,
                          left_out = excluded.left_out, rule = excluded.rule, selection_only = excluded.selection_only,
-                         told_at = excluded.told_at",
+                         told_at = excluded.told_at, fresh = excluded.fresh",
                 )
                 .bind::<SqlUuid, _>(device.0)
                 .bind::<Text, _>(&s.name)
@@ -123,6 +130,7 @@ impl Catalog {
                 .bind::<Text, _>(&s.rule)
                 .bind::<Bool, _>(s.selection_only)
                 .bind::<Timestamptz, _>(now)
+                .bind::<Nullable<BigInt>, _>(s.fresh.map(signed))
                 .kept()
                 .execute(c)
                 .await?;
@@ -150,7 +158,7 @@ impl Catalog {
         let rows: Vec<CoverageRow> = sql_query(format!(
             "SELECT s.name, s.files, s.bytes, s.left_out, s.rule, s.selection_only, s.told_at,
                     count(t.original) FILTER (WHERE g.removed_at IS NULL) AS home,
-                    count(*) FILTER (WHERE g.refused IS NOT NULL AND t.original IS NULL AND g.removed_at IS NULL) AS refused,
+                    count(*) FILTER (WHERE g.refused <> ALL($4) AND t.original IS NULL AND g.removed_at IS NULL) AS refused,
                     count(g.removed_at) AS cleared
              FROM device_source s JOIN device d ON d.id = s.device
              LEFT JOIN sighting g ON g.device = s.device AND g.source = s.name
@@ -162,6 +170,7 @@ impl Catalog {
         .bind::<SqlUuid, _>(device.0)
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
         .bind::<SqlUuid, _>(HOME)
+        .bind::<Array<Text>, _>(LEFT.as_slice())
         .kept()
         .load(&mut c)
         .await?;
@@ -172,6 +181,7 @@ impl Catalog {
                     name: r.name,
                     files: unsigned(r.files),
                     bytes: unsigned(r.bytes),
+                    fresh: None,
                     left_out: unsigned(r.left_out),
                     rule: r.rule,
                     selection_only: r.selection_only,
@@ -184,26 +194,22 @@ impl Catalog {
             .collect())
     }
 
-    /// What a device has by name and the household has not, a page of it, and how much there is.
-    pub async fn difference(
-        &self,
-        device: DeviceId,
-        person: Option<PersonId>,
-        offset: i64,
-        limit: i64,
-    ) -> Result<Vec<Difference>> {
+    /// What a device has by name and the household has not: the first of it. What had left the device by its last whole run is not among it,
+    /// unless it came once.
+    pub async fn difference(&self, device: DeviceId, person: Option<PersonId>, limit: i64) -> Result<Vec<Difference>> {
         let mut c = self.connection().await?;
         let rows: Vec<DifferenceRow> = sql_query(
             "SELECT g.source, g.name, g.size, g.refused, g.seen_at FROM sighting g JOIN device d ON d.id = g.device
              WHERE g.device = $1 AND ($2 IS NULL OR d.person = $2) AND g.removed_at IS NULL
                AND NOT EXISTS (SELECT 1 FROM living o JOIN standing t ON t.original = o.id AND t.place = $3 AND t.good
                                WHERE o.person = d.person AND o.digest = g.digest)
-             ORDER BY g.source, g.name OFFSET $4 LIMIT $5",
+               AND (g.seen_at >= coalesce((SELECT max(began_at) FROM run WHERE device = $1 AND ended_at IS NOT NULL AND halted IS NULL), '-infinity')
+                    OR EXISTS (SELECT 1 FROM original o WHERE o.person = d.person AND o.digest = g.digest))
+             ORDER BY g.source, g.name LIMIT $4",
         )
         .bind::<SqlUuid, _>(device.0)
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
         .bind::<SqlUuid, _>(HOME)
-        .bind::<BigInt, _>(offset)
         .bind::<BigInt, _>(limit)
         .kept()
         .load(&mut c)

@@ -62,6 +62,8 @@ const CONNECTIONS: usize = 12;
 const SOFT_CONNECTIONS: usize = 6;
 /// Notices of new work are gathered for this long: PostgreSQL lets only one transaction that notifies commit at a time.
 const GATHER: Duration = Duration::from_millis(50);
+/// Decisions are gathered for this long before the ledgers say them.
+const DECIDED: chrono::TimeDelta = chrono::TimeDelta::seconds(2);
 /// A connection that was used a moment ago is there; one that rested for longer is asked first.
 const FRESH: Duration = Duration::from_secs(1);
 
@@ -233,8 +235,16 @@ impl Catalog {
     }
 
     /// Adds a line to the append-only record: who did what.
+    /// Whatever is worth a line here may be something that the stores' ledgers have to say as well: they look.
     pub async fn write_record(&self, at: DateTime<Utc>, who: &str, what: &str) -> Result<()> {
         let mut c = self.connection().await?;
+        let wished = diesel::sql_query(format!(
+            "INSERT INTO job (kind, key, store, priority, due) SELECT 'ledger', id, id, 15, $1 FROM store {}",
+            work::WISH
+        ));
+        if wished.bind::<Timestamptz, _>(at + DECIDED).kept().execute(&mut c).await? > 0 {
+            self.work_added(&[Kind::Ledger]);
+        }
         diesel::sql_query("INSERT INTO record (at, who, what) VALUES ($1, $2, $3)")
             .bind::<Timestamptz, _>(at)
             .bind::<Text, _>(who)

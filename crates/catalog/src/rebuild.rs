@@ -15,7 +15,7 @@ use ypogeion_core::{
     Digest, OriginalId, StoreId,
     capture::Facts,
     layers::{Act, Outcome},
-    ledger::{DeviceRecord, OriginalRecord},
+    ledger::{DeviceRecord, OriginalRecord, RecipientRecord},
     shot,
 };
 
@@ -40,6 +40,19 @@ impl Catalog {
         .kept()
         .execute(&mut c)
         .await?;
+        Ok(())
+    }
+
+    /// Adds somebody who could open what was sealed. Nothing is sealed anew by that: it was sealed for them already.
+    pub async fn rebuild_recipient(&self, told: &RecipientRecord) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("INSERT INTO other_recipient (recipient, name, added_at) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING")
+            .bind::<Text, _>(&told.recipient)
+            .bind::<Text, _>(&told.name)
+            .bind::<Timestamptz, _>(told.added_at)
+            .kept()
+            .execute(&mut c)
+            .await?;
         Ok(())
     }
 
@@ -114,7 +127,7 @@ impl Catalog {
 
     /// The ledger of a store goes on after this segment.
     pub async fn rebuild_segment(&self, store: StoreId, last: u64) -> Result<()> {
-        self.segment_written(store, last, &[]).await
+        self.segment_written(store, last, &[], None).await
     }
 
     /// All filed paths, folded.

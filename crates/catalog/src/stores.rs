@@ -13,12 +13,12 @@ use ypogeion_core::{
     cost::Prices,
     kit::StoreAddress,
     layers::{Act, Observation, Outcome, Place},
-    ledger::ObjectRecord,
+    ledger::{ObjectRecord, StoreRecord},
     window::{Pace, Week},
 };
 
 use crate::{
-    Catalog, CatalogError, Connection, Keep, Result,
+    Catalog, CatalogError, Connection, Count, Keep, Result,
     devices::digest_of,
     evidence::{HOME, observe_in},
     numbers::Amount,
@@ -232,12 +232,12 @@ async fn insert_store(
     c: &mut AsyncPgConnection,
     id: StoreId,
     address: &StoreAddress,
-    away: bool,
+    (away, notices): (bool, bool),
     now: DateTime<Utc>,
 ) -> Result<()> {
     sql_query(
-        "INSERT INTO store (id, name, endpoint, region, bucket, prefix, access_key, secret_key, created_at, away, sealed)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)",
+        "INSERT INTO store (id, name, endpoint, region, bucket, prefix, access_key, secret_key, created_at, away, sealed, notices)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)",
     )
     .bind::<SqlUuid, _>(id.0)
     .bind::<Text, _>(&address.name)
@@ -250,6 +250,7 @@ async fn insert_store(
     .bind::<Timestamptz, _>(now)
     .bind::<Bool, _>(away)
     .bind::<Bool, _>(address.sealed)
+    .bind::<Bool, _>(notices)
     .kept()
     .execute(c)
     .await?;
@@ -259,10 +260,17 @@ async fn insert_store(
 impl Catalog {
     /// Adds a store, and the work of sending it everything that is at home.
     /// `away`: whether it is away from home.
-    pub async fn add_store(&self, id: StoreId, address: &StoreAddress, away: bool, now: DateTime<Utc>) -> Result<()> {
+    /// `notices`: whether it was seen to notice bytes that changed on their way; if not, each copy is read again before it counts.
+    pub async fn add_store(
+        &self,
+        id: StoreId,
+        address: &StoreAddress,
+        (away, notices): (bool, bool),
+        now: DateTime<Utc>,
+    ) -> Result<()> {
         let mut c = self.connection().await?;
         c.transaction(async |c| {
-            insert_store(c, id, address, away, now).await?;
+            insert_store(c, id, address, (away, notices), now).await?;
             sql_query(format!(
                 "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', o.id, $1, {EXPOSURE}, $2 FROM living o ORDER BY o.landed_at {WISH}"
             ))
@@ -279,9 +287,30 @@ impl Catalog {
     }
 
     /// Adds a store whose ledger says what it has: nothing is to be sent there before that has been read.
-    pub async fn rebuild_store(&self, id: StoreId, address: &StoreAddress, now: DateTime<Utc>) -> Result<()> {
+    /// `told`: what its keeper had decided for it; without, it is taken for one that is away and notices nothing.
+    pub async fn rebuild_store(
+        &self,
+        id: StoreId,
+        address: &StoreAddress,
+        told: Option<&StoreRecord>,
+        now: DateTime<Utc>,
+    ) -> Result<()> {
         let mut c = self.connection().await?;
-        insert_store(&mut c, id, address, true, now).await
+        c.transaction(async |c| {
+            insert_store(c, id, address, told.map_or((true, false), |t| (t.away, t.notices)), now).await?;
+            if let Some(told) = told {
+                sql_query("UPDATE store SET week = $2, prices = $3, paused = $4 WHERE id = $1")
+                    .bind::<SqlUuid, _>(id.0)
+                    .bind::<Jsonb, _>(json(&told.week))
+                    .bind::<Jsonb, _>(json(&told.prices))
+                    .bind::<Bool, _>(told.paused)
+                    .kept()
+                    .execute(c)
+                    .await?;
+            }
+            Ok::<_, CatalogError>(())
+        })
+        .await
     }
 
     /// All stores, in the order in which they were added.
@@ -571,7 +600,14 @@ impl Catalog {
 
     /// A ledger segment is in the store: the originals in it are listed as they were written, and its number is used up. One whose row
     /// has changed in any way since it was read stays to be written.
-    pub async fn segment_written(&self, store: StoreId, number: u64, written: &[OriginalRow]) -> Result<()> {
+    /// `said`: the hash of what it said of the household.
+    pub async fn segment_written(
+        &self,
+        store: StoreId,
+        number: u64,
+        written: &[OriginalRow],
+        said: Option<Digest>,
+    ) -> Result<()> {
         let mut c = self.connection().await?;
         c.transaction(async |c| {
             sql_query(
@@ -584,15 +620,28 @@ impl Catalog {
             .kept()
             .execute(c)
             .await?;
-            sql_query("UPDATE store SET ledger_segment = greatest(ledger_segment, $2) WHERE id = $1")
+            sql_query("UPDATE store SET ledger_segment = greatest(ledger_segment, $2), said = coalesce($3, said) WHERE id = $1")
                 .bind::<SqlUuid, _>(store.0)
                 .bind::<BigInt, _>(signed(number))
+                .bind::<Nullable<Binary>, _>(said.as_ref().map(|d| d.as_bytes().as_slice()))
                 .kept()
                 .execute(c)
                 .await?;
             Ok::<_, CatalogError>(())
         })
         .await
+    }
+
+    /// Whether a store's ledger said this of the household last: by its hash.
+    pub async fn has_said(&self, store: StoreId, said: Digest) -> Result<bool> {
+        let mut c = self.connection().await?;
+        let row: Count = sql_query("SELECT count(*) AS n FROM store WHERE id = $1 AND said = $2")
+            .bind::<SqlUuid, _>(store.0)
+            .bind::<Binary, _>(said.as_bytes().as_slice())
+            .kept()
+            .get_result(&mut c)
+            .await?;
+        Ok(row.n > 0)
     }
 
     /// Puts down that the store's ledger has something to be written, unless that is down already.

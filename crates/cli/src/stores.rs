@@ -196,7 +196,7 @@ fn list(context: &Context, stores: &[Store]) -> Result {
         for s in stores {
             table.row(vec![
                 s.name.clone(),
-                if s.away { s.state.clone() } else { format!("{}, in the house", s.state) },
+                state(&s.state, s.away),
                 words::count(s.held.count),
                 words::size(s.held.bytes),
                 words::count(s.proven.count),
@@ -315,4 +315,9 @@ fn said(c: &Check) -> String {
         (None, Some(last), _) => last.said.clone().unwrap_or_default(),
         (None, None, _) => String::new(),
     }
+}
+/// A store's state, and where it is kept if that is not away from home. A disk that is "away" is one that is not connected, wherever it is.
+fn state(word: &str, away: bool) -> String {
+    let word = if word == "away" { "not connected" } else { word };
+    if away { word.to_owned() } else { format!("{word}; kept in the house") }
 }

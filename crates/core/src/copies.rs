@@ -42,18 +42,23 @@ impl Lacking {
         self == Lacking::default()
     }
 
-    /// What it takes, for a person: `needs 1 more copy, and one away from home`. Empty if nothing is lacking.
+    /// What it takes, for a person: `needs 2 more copies, one of them away from home`. Empty if nothing is lacking.
     pub fn sentence(self) -> String {
-        let more = match self.copies {
-            0 => None,
-            1 => Some("1 more copy".to_owned()),
-            n => Some(format!("{n} more copies")),
-        };
         // Whoever adds one away from home has another kind of place as well, whatever it is.
-        let kind = (self.kind && !self.away).then(|| "one on another kind of place".to_owned());
-        let away = self.away.then(|| "one away from home".to_owned());
-        let parts: Vec<String> = [more, kind, away].into_iter().flatten().collect();
-        if parts.is_empty() { String::new() } else { format!("needs {}", parts.join(", and ")) }
+        let place = match self {
+            Lacking { away: true, .. } => Some("away from home"),
+            Lacking { kind: true, .. } => Some("on another kind of place"),
+            _ => None,
+        };
+        match (self.copies, place) {
+            (0, None) => String::new(),
+            (0, Some(place)) => format!("needs a copy {place}"),
+            (1, None) => "needs 1 more copy".to_owned(),
+            (1, Some(place)) => format!("needs 1 more copy, {place}"),
+            (n, None) => format!("needs {n} more copies"),
+            // One of these, and not one beside them.
+            (n, Some(place)) => format!("needs {n} more copies, one of them {place}"),
+        }
     }
 }
 
@@ -103,10 +108,11 @@ mod tests {
 
     #[rstest]
     #[case::nothing(&[HOME, QUAY, DRAWER], "")]
-    #[case::home_alone(&[HOME], "needs 2 more copies, and one away from home")]
+    #[case::home_alone(&[HOME], "needs 2 more copies, one of them away from home")]
     #[case::one_more(&[HOME, QUAY], "needs 1 more copy")]
-    #[case::all_at_home(&[HOME, DRAWER, DRAWER], "needs one away from home")]
-    #[case::one_kind(&[QUAY, OTHER], "needs 1 more copy, and one on another kind of place")]
+    #[case::one_more_away(&[HOME, DRAWER], "needs 1 more copy, away from home")]
+    #[case::all_at_home(&[HOME, DRAWER, DRAWER], "needs a copy away from home")]
+    #[case::one_kind(&[QUAY, OTHER], "needs 1 more copy, on another kind of place")]
     fn people_are_told_what_it_takes(#[case] copies: &[Copy], #[case] sentence: &str) {
         assert_eq!(lacking(copies).sentence(), sentence);
     }

@@ -15,10 +15,12 @@ use crate::{
     DeviceId, Digest, OriginalId, PersonId,
     capture::CaptureRule,
     clearance::Depth,
+    cost::Prices,
     filing::{FiledPath, FilingPlan},
     kind::MediaKind,
     name::OriginalName,
     retention::Retention,
+    window::Week,
 };
 
 /// The version of the record format that this program writes. Higher ones are refused, never guessed at.
@@ -87,6 +89,47 @@ pub struct HouseholdRecord {
     /// What its keeper decided for the whole house.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rules: Option<RulesRecord>,
+    /// What its keeper decided for each store.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub stores: Vec<StoreRecord>,
+    /// Who else can open what is sealed.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub recipients: Vec<RecipientRecord>,
+}
+
+/// What a keeper decided for a store. Where it is and how to sign in there is on the recovery kit.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct StoreRecord {
+    /// As in its address.
+    pub endpoint: String,
+    /// As in its address.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub bucket: String,
+    /// As in its address.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub prefix: String,
+    /// Whether it is away from home.
+    pub away: bool,
+    /// Whether it was seen to notice bytes that changed on their way.
+    pub notices: bool,
+    /// Whether it waits.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub paused: bool,
+    /// When, and how fast, copies go there.
+    pub week: Week,
+    /// What it asks for.
+    pub prices: Prices,
+}
+
+/// Somebody else who can open what is sealed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RecipientRecord {
+    /// `age1…`.
+    pub recipient: String,
+    /// What people call them.
+    pub name: String,
+    /// Since when.
+    pub added_at: DateTime<Utc>,
 }
 
 /// What a keeper decided for the whole house.

@@ -70,11 +70,49 @@ pub fn answer_all(sizes: &[u64], known: &[Known], mut room: Room) -> Vec<Answer>
         .collect()
 }
 
-/// What a device has by its own word, and how much of that is still to come home. `in_sources`: files that it counted before
-/// hashing; `named`: files that it named with their hashes; `waiting`: of those, wanted and not here.
-pub fn coverage(in_sources: u64, named: u64, waiting: u64) -> (u64, u64) {
-    // What was counted and not named yet cannot be here; what was named long ago may have left the sources.
-    (in_sources.max(named), waiting.max(in_sources.saturating_sub(named)))
+/// What is known of what a device has.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Told {
+    /// Files that its last inventory counted; none, if it counts nothing.
+    pub in_sources: Option<u64>,
+    /// Of these, not sent yet by its own word when it counted.
+    pub fresh: Option<u64>,
+    /// Named with their hashes, ever.
+    pub named: u64,
+    /// Of these, since that inventory.
+    pub named_since: u64,
+    /// Named, wanted, and not here.
+    pub waiting: u64,
+    /// Named, refused, and not here.
+    pub refused: u64,
+    /// Named, and here.
+    pub home: u64,
+}
+
+/// A device, number against number.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Coverage {
+    /// What it has: what its last inventory counted. A name that it offered once may have left it since.
+    pub has: u64,
+    /// Of these, here.
+    pub home: u64,
+    /// Of these, still to come.
+    pub to_come: u64,
+}
+
+/// What a device has by its own word, and how much of that is here, and still to come.
+pub fn coverage(told: Told) -> Coverage {
+    let Told { in_sources, fresh, named, named_since, waiting, refused, home } = told;
+    let has = in_sources.unwrap_or(named);
+    // What was counted and not named yet cannot be here.
+    let unnamed = match (in_sources, fresh) {
+        (None, _) => 0,
+        (Some(_), Some(fresh)) => fresh.saturating_sub(named_since),
+        // An earlier version of the client does not say how much is new.
+        (Some(counted), None) => counted.saturating_sub(named),
+    };
+    let to_come = if fresh.is_some() { waiting + unnamed } else { waiting.max(unnamed) };
+    Coverage { has, to_come, home: home.min(has.saturating_sub(to_come).saturating_sub(refused)) }
 }
 
 #[cfg(test)]
@@ -83,10 +121,26 @@ mod tests {
 
     #[test]
     fn what_was_counted_and_not_named_is_still_to_come() {
-        assert_eq!(coverage(5000, 200, 0), (5000, 4800));
-        assert_eq!(coverage(38, 38, 31), (38, 31));
-        assert_eq!(coverage(0, 40, 2), (40, 2), "a client that counts nothing beforehand");
-        assert_eq!(coverage(10, 40, 0), (40, 0));
+        let of = |in_sources, fresh, named, named_since, waiting, home| {
+            let told = Told { in_sources, fresh, named, named_since, waiting, home, refused: 0 };
+            let Coverage { has, home, to_come } = coverage(told);
+            (has, home, to_come)
+        };
+        // An earlier client, which does not say what is new.
+        assert_eq!(of(Some(5000), None, 200, 200, 0, 200), (5000, 200, 4800));
+        assert_eq!(of(Some(38), None, 38, 38, 31, 7), (38, 7, 31));
+        assert_eq!(of(None, None, 40, 0, 2, 38), (40, 38, 2), "a client that counts nothing beforehand");
+        // 6,000 of which 500 were deleted and 500 renamed: it has 5,500, whatever it once named.
+        assert_eq!(of(Some(5500), Some(500), 6500, 500, 0, 6500), (5500, 5500, 0));
+        // 500 deleted and 500 others taken, counted and not named yet: they are not here, though as many names are.
+        assert_eq!(of(Some(6000), Some(500), 6000, 0, 0, 6000), (6000, 5500, 500));
+        assert_eq!(of(Some(6000), Some(500), 6200, 200, 150, 6050), (6000, 5550, 450));
+    }
+
+    #[test]
+    fn what_was_refused_is_not_here() {
+        let told = Told { in_sources: Some(30), fresh: Some(30), named: 30, named_since: 30, refused: 30, ..Told::default() };
+        assert_eq!(coverage(told), Coverage { has: 30, home: 0, to_come: 0 });
     }
 
     #[test]

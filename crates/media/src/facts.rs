@@ -41,7 +41,7 @@ fn fill(facts: &mut Facts, path: &Path, name: &str) -> Result<(), String> {
     facts.kind = Some(kind);
     facts.media_type = Some(media_type.to_owned());
     if kind == MediaKind::Video {
-        return video::read(path, facts);
+        return video::read(path, media_type, facts);
     }
     file.rewind().map_err(|e| format!("it could not be read: {e}"))?;
     if kind == MediaKind::Sidecar {

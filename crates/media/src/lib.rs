@@ -6,12 +6,13 @@
 //! * [`derived`] makes a JPEG from a HEIC.
 //! * [`preview`] draws the small and the large preview, with [`colour`]s as they were meant; [`heif`] and [`video`] are the two kinds of file for which it asks
 //!   Debian's libraries.
-//! * [`worker`] runs all of that in a child process with limits on memory, files and time, because what phones and
+//! * [`worker`] runs all of that in child processes with limits on memory, time and what they can reach ([`confine`]), because what phones and
 //!   outsiders send is not to be trusted. The service uses only that door.
 //!
 //! This crate knows nothing of people or of the database.
 
 pub mod colour;
+pub mod confine;
 pub mod derived;
 pub mod embedded;
 pub mod facts;

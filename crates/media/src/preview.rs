@@ -48,7 +48,7 @@ pub fn make(path: &Path, name: &str, small: &Path, large: &Path) -> Result<Made,
             (Decoded { picture, profile }, Orientation::NoTransforms)
         }
         Some(t) if t.starts_with("video/") => {
-            (Decoded { picture: video::poster(path, LARGE.0)?, profile: None }, Orientation::NoTransforms)
+            (Decoded { picture: video::poster(path, t, LARGE.0)?, profile: None }, Orientation::NoTransforms)
         }
         Some("image/tiff") => return Err("there is no preview for this kind of file".to_owned()),
         // The camera's own JPEG. It lies as the sensor does, and is turned like it.

@@ -13,10 +13,12 @@ use crate::maker;
 
 const SECONDS: &str = "20";
 
-/// Adds a video's facts.
-pub(crate) fn read(path: &Path, facts: &mut Facts) -> Result<(), String> {
+/// Adds a video's facts. `media_type` is what its first bytes say that it is, and it is read as that and nothing else.
+pub(crate) fn read(path: &Path, media_type: &str, facts: &mut Facts) -> Result<(), String> {
     let output = tool("ffprobe")
-        .args(["-v", "error", "-print_format", "json", "-show_format", "-show_streams", "-protocol_whitelist", "file"])
+        .args(["-v", "error", "-print_format", "json", "-show_format", "-show_streams"])
+        .args(only(media_type)?)
+        .arg("-i")
         .arg(as_file(path))
         .output()
         .map_err(|e| format!("ffprobe could not be started: {e}"))?;
@@ -52,10 +54,13 @@ pub(crate) fn read(path: &Path, facts: &mut Facts) -> Result<(), String> {
 }
 
 /// A frame from the first second, at most `longest` pixels on each side.
-pub(crate) fn poster(path: &Path, longest: u32) -> Result<RgbImage, String> {
+pub(crate) fn poster(path: &Path, media_type: &str, longest: u32) -> Result<RgbImage, String> {
+    let only = only(media_type)?;
     let frame = |from: &str| {
         let output = tool("ffmpeg")
-            .args(["-v", "error", "-nostdin", "-protocol_whitelist", "file,pipe", "-threads", "1", "-ss", from, "-i"])
+            .args(["-v", "error", "-nostdin", "-threads", "1"])
+            .args(&only)
+            .args(["-ss", from, "-i"])
             .arg(as_file(path))
             .args(["-frames:v", "1", "-vf"])
             .arg(format!("scale='min({longest},iw)':'min({longest},ih)':force_original_aspect_ratio=decrease"))
@@ -68,6 +73,20 @@ pub(crate) fn poster(path: &Path, longest: u32) -> Result<RgbImage, String> {
     };
     // Very short clips have nothing at the half second.
     frame("0.5").or_else(|_| frame("0"))
+}
+
+/// The one way in which a file of this kind is read. Left to guess, the tools would take a list of other files for a video and open those.
+fn only(media_type: &str) -> Result<[&'static str; 6], String> {
+    let container = match media_type {
+        "video/mp4" | "video/quicktime" | "video/3gpp" => "mov,mp4,m4a,3gp,3g2,mj2",
+        "video/vnd.avi" => "avi",
+        "video/matroska" | "video/webm" => "matroska,webm",
+        "video/mpeg" => "mpeg",
+        _ => return Err("videos of this kind are kept, and not looked into".to_owned()),
+    };
+    // The name of the container's reader is the first of those that it goes by.
+    let reader = container.split(',').next().unwrap_or(container);
+    Ok(["-f", reader, "-format_whitelist", container, "-protocol_whitelist", "file"])
 }
 
 fn tool(name: &str) -> Command {

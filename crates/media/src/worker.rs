@@ -1,11 +1,14 @@
 //! The child process in which files from outside are read, and the pool of such children.
 //!
-//! A child gets one request at a time as a line of JSON on its standard input and answers with one line. It has limits on
-//! memory, open files and the size of files it writes; the parent puts a limit on its time and kills it when that has
-//! passed or when it dies. A child that is killed costs one answer, never the service.
+//! A child gets one request at a time as a line of JSON on its standard input and answers with one line. It reads no file itself: each
+//! request is answered by a process of its own that reaches the files of that request and nothing else (see [`crate::confine`]). The
+//! parent puts a limit on the child's time and on the length of its answers, and kills it when one is passed or when it dies. A child
+//! that is killed costs one answer, never the service.
 
 use std::{
-    io::{BufRead, BufReader, Write},
+    fs::File,
+    io::{BufRead, BufReader, Read, Write},
+    os::fd::AsRawFd,
     path::{Path, PathBuf},
     process::{Child, ChildStdin, Command, Stdio},
     sync::{Condvar, Mutex, mpsc},
@@ -13,19 +16,18 @@ use std::{
     time::{Duration, Instant},
 };
 
-use rustix::process::{Resource, Rlimit, Signal, set_parent_process_death_signal, setrlimit};
 use serde::{Deserialize, Serialize};
 use ypogeion_core::{Digest, capture::Facts};
 
 use crate::{
+    confine::{self, Confined},
     derived, facts,
     preview::{self, Made},
 };
 
-const MEMORY: u64 = 2 << 30;
-const LARGEST_FILE: u64 = 256 << 20;
-const OPEN_FILES: u64 = 64;
 const TIME: Duration = Duration::from_secs(60);
+/// The longest line that is listened to.
+const LONGEST_LINE: u64 = 2 << 20;
 
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -33,6 +35,7 @@ enum Request {
     Facts { path: PathBuf, name: String },
     Preview { path: PathBuf, name: String, small: PathBuf, large: PathBuf },
     Derive { path: PathBuf, name: String, digest: Digest, to: PathBuf },
+    Confinement,
 }
 
 #[derive(Debug, Serialize, Deserialize)]
@@ -41,23 +44,20 @@ enum Reply {
     Facts(Box<Facts>),
     Preview(Result<Made, String>),
     Derived(Result<(), String>),
+    Confined(Confined),
+    /// Whoever read the file died of it.
+    Lost,
 }
 
-/// The child's whole life: sets its limits, then answers requests until its input ends.
+/// The child's whole life: sets its limits, then has requests answered until its input ends.
 pub fn serve() -> std::io::Result<()> {
-    for (resource, most) in
-        [(Resource::As, MEMORY), (Resource::Fsize, LARGEST_FILE), (Resource::Nofile, OPEN_FILES), (Resource::Core, 0)]
-    {
-        setrlimit(resource, Rlimit { current: Some(most), maximum: Some(most) })?;
-    }
-    set_parent_process_death_signal(Some(Signal::KILL))?;
+    confine::at_start()?;
     let mut out = std::io::stdout().lock();
     for line in std::io::stdin().lock().lines() {
-        let reply = match serde_json::from_str(&line?)? {
-            Request::Facts { path, name } => Reply::Facts(Box::new(facts::read(&path, &name))),
-            Request::Preview { path, name, small, large } => Reply::Preview(preview::make(&path, &name, &small, &large)),
-            Request::Derive { path, name, digest, to } => Reply::Derived(derived::make(&path, &name, digest, &to)),
-        };
+        let request: Request = serde_json::from_str(&line?)?;
+        let said = confine::apart(|| serde_json::to_vec(&answer(request)).unwrap_or_default())?;
+        // Only what is an answer goes on, and one for each request.
+        let reply = said.and_then(|said| serde_json::from_slice(&said).ok()).unwrap_or(Reply::Lost);
         serde_json::to_writer(&mut out, &reply)?;
         out.write_all(b"\n")?;
         out.flush()?;
@@ -65,10 +65,69 @@ pub fn serve() -> std::io::Result<()> {
     Ok(())
 }
 
+/// A file that was opened before everything else was given up, and the name by which it can be opened once more. That name says nothing of
+/// where it lies, and no part of it was chosen by anybody.
+struct Handed {
+    file: File,
+    path: PathBuf,
+}
+
+impl Handed {
+    fn new(file: std::io::Result<File>) -> Result<Self, String> {
+        let file = file.map_err(|e| format!("it could not be opened: {e}"))?;
+        // Programs that are started to look at it find it under the same number.
+        rustix::io::fcntl_setfd(&file, rustix::io::FdFlags::empty()).map_err(|e| format!("it could not be handed over: {e}"))?;
+        let path = PathBuf::from(format!("/proc/self/fd/{}", file.as_raw_fd()));
+        Ok(Handed { file, path })
+    }
+
+    fn to_read(path: &Path) -> Result<Self, String> {
+        Self::new(File::open(path))
+    }
+
+    fn to_write(path: &Path) -> Result<Self, String> {
+        Self::new(File::create(path))
+    }
+}
+
+/// Answers one request, in a process that does nothing else.
+fn answer(request: Request) -> Reply {
+    let confined = |read: &[&Handed], write: &[&Handed]| {
+        let files = |all: &[&Handed]| all.iter().map(|h| h.file.try_clone()).collect::<std::io::Result<Vec<File>>>();
+        let both = files(read).and_then(|r| Ok((r, files(write)?)));
+        let done = both.and_then(|(r, w)| confine::to_files(&r.iter().collect::<Vec<_>>(), &w.iter().collect::<Vec<_>>()));
+        // On a kernel that knows nothing of this, which was said at the start, files are read all the same.
+        done.map(drop).map_err(|e| format!("its reader could not be confined: {e}"))
+    };
+    match request {
+        Request::Facts { path, name } => {
+            let facts = Handed::to_read(&path).and_then(|h| confined(&[&h], &[]).map(|()| facts::read(&h.path, &name)));
+            Reply::Facts(Box::new(facts.unwrap_or_else(|problem| Facts { problem: Some(problem), ..Facts::default() })))
+        }
+        Request::Preview { path, name, small, large } => {
+            let make = || {
+                let (from, small, large) = (Handed::to_read(&path)?, Handed::to_write(&small)?, Handed::to_write(&large)?);
+                confined(&[&from], &[&small, &large])?;
+                preview::make(&from.path, &name, &small.path, &large.path)
+            };
+            Reply::Preview(make())
+        }
+        Request::Derive { path, name, digest, to } => {
+            let make = || {
+                let (from, to) = (Handed::to_read(&path)?, Handed::to_write(&to)?);
+                confined(&[&from], &[&to])?;
+                derived::make(&from.path, &name, digest, &to.path)
+            };
+            Reply::Derived(make())
+        }
+        Request::Confinement => Reply::Confined(confine::tried()),
+    }
+}
+
 struct Worker {
     child: Child,
     requests: ChildStdin,
-    replies: mpsc::Receiver<String>,
+    replies: mpsc::Receiver<Vec<u8>>,
     idle_since: Instant,
 }
 
@@ -82,14 +141,24 @@ impl Drop for Worker {
 
 impl Worker {
     fn start(program: &Path, arguments: &[String]) -> std::io::Result<Self> {
-        let mut child =
-            Command::new(program).args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn()?;
+        // Nothing of this process's surroundings goes along: what it was told in its environment may be a secret.
+        let mut child = Command::new(program)
+            .args(arguments)
+            .env_clear()
+            .current_dir("/")
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()?;
         let requests = child.stdin.take().expect("stdin was asked for");
-        let output = BufReader::new(child.stdout.take().expect("stdout was asked for"));
+        let mut output = BufReader::new(child.stdout.take().expect("stdout was asked for"));
         let (sender, replies) = mpsc::channel();
         thread::Builder::new().name("media-replies".into()).stack_size(128 << 10).spawn(move || {
-            for line in output.lines().map_while(Result::ok) {
-                if sender.send(line).is_err() {
+            loop {
+                let mut line = Vec::new();
+                let read = output.by_ref().take(LONGEST_LINE).read_until(b'\n', &mut line);
+                // Whatever is no whole line, or too long for one, is the end of this child.
+                if read.is_err() || line.pop() != Some(b'\n') || sender.send(line).is_err() {
                     break;
                 }
             }
@@ -100,7 +169,7 @@ impl Worker {
     fn ask(&mut self, request: &str) -> Option<Reply> {
         self.requests.write_all(request.as_bytes()).ok()?;
         self.requests.flush().ok()?;
-        serde_json::from_str(&self.replies.recv_timeout(TIME).ok()?).ok()
+        serde_json::from_slice(&self.replies.recv_timeout(TIME).ok()?).ok()
     }
 }
 
@@ -148,6 +217,14 @@ impl Pool {
         match self.ask(&Request::Derive { path: path.to_owned(), name: name.to_owned(), digest, to: to.to_owned() }) {
             Some(Reply::Derived(made)) => made,
             _ => Err("making the JPEG took too long or too much memory".to_owned()),
+        }
+    }
+
+    /// What a reader of files cannot reach here, by having one try. `None`: no child could be started.
+    pub fn confinement(&self) -> Option<Confined> {
+        match self.ask(&Request::Confinement) {
+            Some(Reply::Confined(confined)) => Some(confined),
+            _ => None,
         }
     }
 

@@ -293,3 +293,69 @@ async fn what_was_filed_anew_after_the_last_ledger_stays_where_it_is(#[case] out
         assert!(library.join(one["path"].as_str().unwrap()).is_file(), "{one}");
     }
 }
+
+/// What a keeper decided reaches the ledgers without any picture, and comes back with the household.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_decided_comes_back_with_the_house() {
+    let (mut w, _device) = lived_in(3).await;
+    let drawer = w.folder.path().join("drawer/red");
+    fs::create_dir_all(&drawer).unwrap();
+    let disk = json!({ "name": "Red disk", "endpoint": format!("file://{}", drawer.display()), "away": false });
+    w.keeper.ask(Method::POST, "api/stores", Some(disk)).await.unwrap();
+    let quay = w.keeper.store().await.unwrap().id;
+    let night = json!({ "days": [], "from": "01:00", "until": "05:00", "pace": { "may": "full" } });
+    let week = json!({ "windows": [night], "otherwise": { "may": "limited", "rate": 500_000 } });
+    let prices = json!({ "currency": "€", "storage": 6.0, "free_storage": 0.0, "writing": 0.0, "reading": 2.0, "egress": 10.0,
+        "free_egress": 0.0, "minimum_days": 30, "fee": 1.5 });
+    for change in [json!({ "week": week }), json!({ "prices": prices })] {
+        let (status, said) = w.keeper.try_ask(Method::PATCH, &format!("api/stores/{quay}"), Some(change)).await.unwrap();
+        assert_eq!(status, 200, "{said}");
+    }
+    let aunt = ypogeion_offsite::Identity::generate();
+    let add = json!({ "recipient": aunt.recipient(), "name": "Aunt Ida", "password": w.house.options.keeper.1 });
+    w.keeper.ask(Method::POST, "api/key/recipients", Some(add)).await.unwrap();
+    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "clear_at": "offsite", "home_days": 90 }))).await.unwrap();
+    let decided = async |w: &World| {
+        let mut stores = w.keeper.ask(Method::GET, "api/stores", None).await.unwrap();
+        let stores: Vec<Value> = stores
+            .as_array_mut()
+            .unwrap()
+            .iter_mut()
+            .map(|s| json!([s["name"], s["away"], s["sealed"], s["week"], s["prices"]]))
+            .collect();
+        let key = w.keeper.ask(Method::GET, "api/key", None).await.unwrap();
+        let mut house = w.keeper.ask(Method::GET, "api/household", None).await.unwrap();
+        house.as_object_mut().unwrap().remove("plans");
+        let people = w.keeper.ask(Method::GET, "api/people", None).await.unwrap();
+        let people: Vec<Value> = people
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|p| json!([p["name"], p["role"], p["folder"], p["quota"], p["soft_quota"]]))
+            .collect();
+        json!({ "stores": stores, "others": key["others"], "house": house, "people": people, "notices": w.sql("SELECT name, notices FROM store ORDER BY name") })
+    };
+    let before = decided(&w).await;
+    // No picture came; the ledgers say it all the same.
+    wait_for("the ledgers to say so", 60, async || {
+        let work = w.keeper.ask(Method::GET, "api/work", None).await?;
+        Ok(work["kinds"].as_array().is_some_and(Vec::is_empty).then_some(()))
+    })
+    .await
+    .unwrap();
+    let text = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
+    wait_for("the ledgers to say so", 60, async || {
+        let work = w.keeper.ask(Method::GET, "api/work", None).await?;
+        Ok(work["kinds"].as_array().is_some_and(Vec::is_empty).then_some(()))
+    })
+    .await
+    .unwrap();
+    w.house.stop_service().await.unwrap();
+    fs::remove_dir_all(w.folder.path().join("data")).unwrap();
+    let done = rebuild(&w, &kit(&w, &text));
+    assert_eq!(done.status.code(), Some(0), "{}", said(&done));
+    w.house.options.keeper.1 = "another long password".into();
+    w.house.start_service().await.unwrap();
+    w.keeper = w.house.keeper().await.unwrap();
+    assert_eq!(decided(&w).await, before);
+}

@@ -4,8 +4,9 @@ use chrono::{Local, TimeDelta};
 use ypogeion_catalog::{devices::DeviceView, numbers, stores::StoreRow};
 use ypogeion_core::{
     PersonId,
-    headline::{self, DeviceNow, House, HouseState, StoreNow, headline},
-    offer::coverage,
+    headline::{self, CheckNow, DeviceNow, House, HouseState, StoreNow, headline},
+    layers::Place,
+    offer::{Coverage, Told, coverage},
     window::Pace,
 };
 use ypogeion_library::LibraryError;
@@ -17,7 +18,10 @@ use ypogeion_wire::{
 };
 
 use crate::{
-    api::{holding::braked, keys::kit_state},
+    api::{
+        holding::braked,
+        keys::{kit_state, kit_worth},
+    },
     app::App,
     costs,
     failure::Answer,
@@ -33,9 +37,22 @@ fn plain(a: numbers::Amount) -> headline::Amount {
     headline::Amount { count: a.count, bytes: a.bytes }
 }
 
+/// A device, number against number.
+fn told(view: &DeviceView) -> Coverage {
+    coverage(Told {
+        in_sources: view.in_sources,
+        fresh: view.fresh,
+        named: view.offered,
+        named_since: view.named_since,
+        waiting: view.waiting,
+        refused: view.refused,
+        home: view.home,
+    })
+}
+
 /// A device for the wire.
 pub fn device(view: DeviceView) -> Device {
-    let (has, to_come) = coverage(view.in_sources, view.offered, view.waiting);
+    let Coverage { has, home, to_come } = told(&view);
     Device {
         id: view.id,
         person: view.person,
@@ -48,7 +65,10 @@ pub fn device(view: DeviceView) -> Device {
         complete_at: view.complete_at,
         client: view.client,
         offered: view.offered,
-        home: view.home,
+        home,
+        refused: view.refused,
+        refused_why: view.refused_why,
+        unread: view.unread,
         waiting: view.waiting,
         waiting_bytes: view.waiting_bytes,
         sending: view.sending,
@@ -141,6 +161,21 @@ pub async fn overview(app: &App, person: Option<PersonId>) -> Answer<Overview> {
     })
 }
 
+/// Checks whose last round could not be done, or brought nothing back.
+async fn failed_checks(app: &App, stores: &[StoreRow]) -> Answer<Vec<CheckNow>> {
+    let named = |place: Place| match place {
+        Place::Home => Some("the home disk".to_owned()),
+        Place::Store(id) => stores.iter().find(|s| s.id == id).map(|s| s.address.name.clone()),
+    };
+    let failed = app.catalog.failed_checks().await?;
+    Ok(failed
+        .into_iter()
+        .filter_map(|a| {
+            Some(CheckNow { place: named(a.place)?, check: a.check.word().to_owned(), said: a.said.unwrap_or_default() })
+        })
+        .collect())
+}
+
 /// Room above the reserve; none while the library is away and nobody knows.
 async fn free(app: &App) -> Answer<Option<u64>> {
     let library = std::sync::Arc::clone(&app.library);
@@ -174,7 +209,17 @@ async fn house(app: &App, person: Option<PersonId>) -> Answer<(House, numbers::D
         coming: plain(depths.coming),
         devices: devices
             .iter()
-            .map(|d| DeviceNow { name: d.name.clone(), waiting: d.waiting, seen_at: d.seen_at, sending: d.sending })
+            .map(|d| DeviceNow {
+                name: d.name.clone(),
+                // Also what it has counted and not named yet.
+                waiting: told(d).to_come,
+                refused: d.refused,
+                refused_why: d.refused_why.clone(),
+                unread: d.unread,
+                seen_at: d.seen_at,
+                usual: headline::habit(&d.days),
+                sending: d.sending,
+            })
             .collect(),
         home: plain(depths.home),
         offsite: plain(depths.offsite),
@@ -184,8 +229,16 @@ async fn house(app: &App, person: Option<PersonId>) -> Answer<(House, numbers::D
         failed_work: depths.failed_work,
         stores: stores
             .iter()
-            .map(|s| StoreNow { name: s.address.name.clone(), stopped: s.stopped.clone(), failing: s.failing.is_some() })
+            .map(|s| StoreNow {
+                name: s.address.name.clone(),
+                stopped: s.stopped.clone(),
+                failing: s.failing.is_some(),
+                disk: s.address.disk().is_some(),
+            })
             .collect(),
+        room: free(app).await?,
+        failed_checks: if person.is_none() { failed_checks(app, &stores).await? } else { Vec::new() },
+        kit: if person.is_none() { Some(kit_worth(app).await?) } else { None },
     };
     Ok((house, depths, devices, stores))
 }

@@ -338,6 +338,9 @@ async fn household_and_people(
             Err(e) => return Err(stop("write the members")(e)),
         }
     }
+    for recipient in ledger.household.iter().flat_map(|h| &h.recipients) {
+        catalog.rebuild_recipient(recipient).await.map_err(stop("write who else can open copies"))?;
+    }
     for d in ledger.devices.values() {
         catalog.rebuild_device(d, now).await.map_err(stop("write the devices"))?;
     }
@@ -361,7 +364,10 @@ async fn originals(
             let id = StoreId(Uuid::now_v7());
             let secret_key = seal_secret(secrets, &address.secret_key).map_err(stop("seal the store's key"))?;
             let sealed = StoreAddress { secret_key, ..address.clone() };
-            catalog.rebuild_store(id, &sealed, Utc::now()).await.map_err(stop("write the store"))?;
+            let told = ledger.household.iter().flat_map(|h| &h.stores);
+            let told =
+                told.rev().find(|t| (&t.endpoint, &t.bucket, &t.prefix) == (&address.endpoint, &address.bucket, &address.prefix));
+            catalog.rebuild_store(id, &sealed, told, Utc::now()).await.map_err(stop("write the store"))?;
             id
         }
     };

@@ -29,6 +29,7 @@ use ypogeion_catalog::{
     cluster::{Cluster, Durability},
 };
 use ypogeion_library::{Library, LibraryId};
+use ypogeion_media::confine::Confined;
 use ypogeion_offsite::Identity;
 use ypogeion_wire::{REQUEST_ID_HEADER, problem::ProblemType};
 
@@ -195,6 +196,7 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
         .want_rounds(|check| work::audit::first_round(&app, check))
         .await
         .map_err(failed("put the checks of copies down"))?;
+    tell_of_confinement(&app);
     let tasks = work::start(&app);
 
     let shared = web::Data::from(Arc::clone(&app));
@@ -251,6 +253,23 @@ async fn library(settings: &Settings, catalog: &Catalog) -> Result<Library, Serv
         catalog.set_library(id.0).await.map_err(failed("write down which library is the household's"))?;
     }
     Ok(library)
+}
+
+/// Says in the log what those who read files from outside can reach here: a kernel may be too old to keep them from it.
+fn tell_of_confinement(app: &Arc<App>) {
+    let reader = Arc::clone(&app.reader);
+    app.stirred.notify_one();
+    tokio::task::spawn_blocking(move || match reader.confinement() {
+        Some(Confined { files: true, network: true }) => {
+            tracing::info!("files from outside are read where nothing else can be reached")
+        }
+        Some(Confined { files, network }) => tracing::warn!(
+            files,
+            network,
+            "this kernel cannot keep those who read files from outside from all other files, or from the network; a newer one can (Linux 5.13, with Landlock)"
+        ),
+        None => tracing::warn!("the program that reads files from outside could not be started"),
+    });
 }
 
 /// A socket to listen on, with the way to speak TLS on it if that is wanted.

@@ -14,6 +14,8 @@ pub struct SourceInventory {
     pub files: u64,
     /// Their bytes.
     pub bytes: u64,
+    /// Of these, not sent yet, as far as the device knows; absent if it does not say.
+    pub fresh: Option<u64>,
     /// Files that the owner's choice leaves out.
     pub left_out: u64,
     /// The owner's choice in a few words; `everything` if nothing was left out by choice.

@@ -224,6 +224,12 @@ pub struct Device {
     pub home: u64,
     /// Of these, wanted and not here yet.
     pub waiting: u64,
+    /// Offered, refused, and not here: these are on the device alone.
+    pub refused: u64,
+    /// Why, of one of them.
+    pub refused_why: Option<String>,
+    /// Could not be read on the device in its last run.
+    pub unread: u64,
     /// Bytes of what is waiting.
     pub waiting_bytes: u64,
     /// Whether a run is under way.
@@ -283,8 +289,10 @@ pub struct MissingFile {
 pub struct DeviceCoverage {
     /// Its sources.
     pub sources: Vec<SourceCoverage>,
-    /// The list of the difference: the first 500 that were named and are not here.
+    /// The list of the difference: what was named and is not here, as much of it as was asked for.
     pub missing: Vec<MissingFile>,
+    /// There is more of it.
+    pub more: bool,
 }
 
 /// Rename a device.

@@ -125,7 +125,7 @@ impl World {
 
     async fn write_segment(&self, store: StoreId, number: u64) {
         let rows = self.catalog.unlisted(store, 100).await.unwrap();
-        self.catalog.segment_written(store, number, &rows).await.unwrap();
+        self.catalog.segment_written(store, number, &rows, None).await.unwrap();
     }
 
     async fn add_store(&self) -> StoreId {
@@ -140,7 +140,7 @@ impl World {
             secret_key: "s".into(),
             sealed: true,
         };
-        self.catalog.add_store(id, &address, true, self.now).await.unwrap();
+        self.catalog.add_store(id, &address, (true, true), self.now).await.unwrap();
         id
     }
 }
@@ -682,7 +682,7 @@ async fn what_moves_while_a_segment_is_written_is_written_again() {
     let rows = w.catalog.unlisted(store, 9).await.unwrap();
     let (from, to) = (FiledPath::parse("juno/2026/04/a.jpg").unwrap(), FiledPath::parse("juno/2026/a.jpg").unwrap());
     w.catalog.moved(None, kite, &from, &to, w.now).await.unwrap();
-    w.catalog.segment_written(store, 1, &rows).await.unwrap();
+    w.catalog.segment_written(store, 1, &rows, None).await.unwrap();
     assert_eq!(w.catalog.unlisted(store, 9).await.unwrap()[0].path, to);
     w.write_segment(store, 2).await;
     assert!(w.catalog.unlisted(store, 9).await.unwrap().is_empty());
@@ -718,7 +718,7 @@ async fn what_has_no_copy_away_from_home_goes_first_and_a_full_store_is_passed_o
     let address =
         StoreAddress { name: "Aunt’s box".into(), bucket: "box".into(), ..w.catalog.store(quay).await.unwrap().address };
     let aunt = StoreId(Uuid::from_u128(88));
-    w.catalog.add_store(aunt, &address, true, w.now).await.unwrap();
+    w.catalog.add_store(aunt, &address, (true, true), w.now).await.unwrap();
     assert_eq!(take(&[quay]).await.remove(0).key, other.0);
     assert_eq!(take(&[quay]).await.remove(0).key, one.0);
 }
@@ -733,7 +733,7 @@ async fn a_store_that_turns_out_to_be_in_the_house_leaves_its_pictures_exposed()
     w.catalog.confirm(drawer, Digest::of(b"one"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     let address =
         StoreAddress { name: "Aunt’s box".into(), bucket: "box".into(), ..w.catalog.store(drawer).await.unwrap().address };
-    w.catalog.add_store(StoreId(Uuid::from_u128(88)), &address, true, w.now).await.unwrap();
+    w.catalog.add_store(StoreId(Uuid::from_u128(88)), &address, (true, true), w.now).await.unwrap();
     // Each look takes the work for a minute; the next comes when that is over.
     let first = async |minute: i64| {
         let now = w.now + TimeDelta::minutes(minute);

@@ -172,6 +172,7 @@ pub async fn report_inventory(app: web::Data<App>, caller: Caller, body: web::Js
                 name: source_name(&s.name),
                 files: s.files,
                 bytes: s.bytes,
+                fresh: s.fresh,
                 left_out: s.left_out,
                 rule: plain(&s.rule),
                 selection_only: s.selection_only,

@@ -2,6 +2,8 @@
 
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, web};
 use qrcode::{QrCode, render::svg};
+use serde::Deserialize;
+use utoipa::IntoParams;
 use uuid::Uuid;
 use ypogeion_catalog::{CatalogError, devices::NewDevice};
 use ypogeion_core::{DeviceId, OriginalName, access::Role};
@@ -180,21 +182,38 @@ pub async fn list_devices(app: web::Data<App>, caller: Caller) -> Answer<web::Js
     Ok(web::Json(views.into_iter().map(overview::device).collect()))
 }
 
+/// How much of the difference.
+#[derive(Deserialize, IntoParams)]
+pub struct CoverageQuery {
+    /// At most this many files of it, up to 20,000; 500 if it is left out.
+    limit: Option<u32>,
+}
+
 /// A device, number against number: what it says it has in each source, what of that is here, and the list of the difference.
-#[utoipa::path(responses((status = 200, body = DeviceCoverage)))]
+#[utoipa::path(params(CoverageQuery), responses((status = 200, body = DeviceCoverage)))]
 #[get("/api/devices/{id}/coverage")]
-pub async fn device_coverage(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<web::Json<DeviceCoverage>> {
+pub async fn device_coverage(
+    app: web::Data<App>,
+    caller: Caller,
+    id: web::Path<Uuid>,
+    query: web::Query<CoverageQuery>,
+) -> Answer<web::Json<DeviceCoverage>> {
     let (id, scope) = (DeviceId(*id), caller.scope()?);
+    let limit = i64::from(query.limit.unwrap_or(500).clamp(1, 20_000));
     let sources = app.catalog.coverage(id, scope).await?;
-    let missing = app.catalog.difference(id, scope, 0, 500).await?;
+    let mut missing = app.catalog.difference(id, scope, limit + 1).await?;
+    let more = missing.len() as i64 > limit;
+    missing.truncate(limit as usize);
     Ok(web::Json(DeviceCoverage {
+        more,
         sources: sources
             .into_iter()
             .map(|c| SourceCoverage {
                 name: c.told.name,
                 files: c.told.files,
                 bytes: c.told.bytes,
-                home: c.home,
+                // Names that have left the source since are here all the same, and not among what it has.
+                home: c.home.min(c.told.files),
                 refused: c.refused,
                 cleared: c.cleared,
                 left_out: c.told.left_out,

@@ -1,7 +1,7 @@
 //! The household's key: what the server keeps of it, a new one, others who can open copies, and the kit that was typed back.
 
 use actix_web::{delete, get, post, web};
-use ypogeion_catalog::keys::Sealing;
+use ypogeion_catalog::keys::{Sealing, ShownKit};
 use ypogeion_core::{
     kit::{RecoveryKit, Worth},
     words,
@@ -23,14 +23,23 @@ use crate::{
 
 /// Whether the kit that was shown last still opens everything, and was shown to be kept.
 pub async fn kit_state(app: &App) -> Answer<KitState> {
-    let (shown, now) = (app.catalog.kit().await?, kit_now(app).await?);
-    let stores = !app.catalog.stores().await?.is_empty();
-    let worth = Worth::of(stores, shown.as_ref().map(|k| (k.said == now, k.proven_at.is_some())));
+    let (worth, shown) = worth(app).await?;
     Ok(KitState {
         state: worth.word().into(),
         shown_at: shown.as_ref().map(|k| k.shown_at),
         proven_at: shown.and_then(|k| k.proven_at),
     })
+}
+
+/// What the kit is worth today.
+pub async fn kit_worth(app: &App) -> Answer<Worth> {
+    Ok(worth(app).await?.0)
+}
+
+async fn worth(app: &App) -> Answer<(Worth, Option<ShownKit>)> {
+    let (shown, now) = (app.catalog.kit().await?, kit_now(app).await?);
+    let stores = !app.catalog.stores().await?.is_empty();
+    Ok((Worth::of(stores, shown.as_ref().map(|k| (k.said == now, k.proven_at.is_some()))), shown))
 }
 
 /// The key file could not be read or written.

@@ -79,17 +79,16 @@ pub async fn add_store(app: web::Data<App>, caller: Caller, body: web::Json<NewS
         )),
         e => e.into(),
     })?;
+    // Before anything is sent: until that is known, no answer of it counts for a copy.
+    let notices = trial::tells_changed_bytes(&address, u128::from_le_bytes(security::random())).await;
     let (id, name) = (StoreId(Uuid::now_v7()), address.name.clone());
     let kept = StoreAddress { secret_key: app.sealed(&address.secret_key)?, ..address.clone() };
-    app.catalog.add_store(id, &kept, away, app.now()).await.map_err(|e| match e {
+    app.catalog.add_store(id, &kept, (away, notices), app.now()).await.map_err(|e| match e {
         CatalogError::Taken => {
             Failure::new(ProblemType::NameTaken, "A store with this name, or in this place, was added already.")
         }
         e => e.into(),
     })?;
-    if !trial::tells_changed_bytes(&address, u128::from_le_bytes(security::random())).await {
-        app.catalog.set_store_notices(id, false).await?;
-    }
     app.catalog.want_rounds(|check| work::audit::first_round(&app, check)).await?;
     app.catalog.write_record(app.now(), &caller.person()?.name, &format!("added the store {name}")).await?;
     app.live.changed(&[LiveEvent::Offsite, LiveEvent::Work]);

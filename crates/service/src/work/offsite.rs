@@ -5,11 +5,13 @@ use std::sync::Arc;
 use chrono::{Local, TimeDelta};
 use ypogeion_catalog::{CatalogError, originals::OriginalRow, stores::StoreRow, work::Job};
 use ypogeion_core::{
-    OriginalId, StoreId,
+    Digest, OriginalId, StoreId,
     capture::CaptureRule,
     kind::MediaKind,
     layers::{Act, Outcome, Place},
-    ledger::{DeviceRecord, HouseholdRecord, OriginalRecord, PersonRecord, Record, RemovedRecord, RulesRecord},
+    ledger::{
+        self, HouseholdRecord, OriginalRecord, PersonRecord, RecipientRecord, Record, RemovedRecord, RulesRecord, StoreRecord,
+    },
     name::OriginalName,
     object::readable_name,
     retry,
@@ -189,11 +191,13 @@ pub(super) async fn write_ledger(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     };
     loop {
         let rows = app.catalog.unlisted(store.id, SEGMENT).await?;
-        if rows.is_empty() {
+        let mut records = preamble(app).await?;
+        let said = Digest::of(records.iter().map(|r| ledger::line(r) + "\n").collect::<String>().as_bytes());
+        // What the keeper decided is reason enough, without any picture.
+        if rows.is_empty() && app.catalog.has_said(store.id, said).await? {
             return Ok(Ended::Done);
         }
         let full = rows.len() as i64 == SEGMENT;
-        let mut records = preamble(app).await?;
         for row in &rows {
             records.extend(record_of(app, store.id, row).await?);
         }
@@ -202,7 +206,7 @@ pub(super) async fn write_ledger(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         if let Err(fault) = replica.write_segment(number, salt, &records, app.now()).await {
             return note_fault(app, &store, job, fault).await;
         }
-        app.catalog.segment_written(store.id, number, &rows).await?;
+        app.catalog.segment_written(store.id, number, &rows, Some(said)).await?;
         app.live.changed(&[LiveEvent::Offsite]);
         store.ledger_segment = number;
         if !full {
@@ -228,6 +232,15 @@ async fn preamble(app: &App) -> Answer<Vec<Record>> {
             derive_jpeg: rules.derive_jpeg,
             retention: app.catalog.retention().await?,
         }),
+        stores: app.catalog.stores().await?.into_iter().map(store_record).collect(),
+        recipients: app
+            .catalog
+            .sealing(None, app.now())
+            .await?
+            .others
+            .into_iter()
+            .map(|o| RecipientRecord { recipient: o.recipient, name: o.name, added_at: o.added_at })
+            .collect(),
     })];
     for p in app.catalog.people().await? {
         records.push(Record::Person(PersonRecord {
@@ -239,10 +252,22 @@ async fn preamble(app: &App) -> Answer<Vec<Record>> {
             soft_quota: p.soft_quota,
         }));
     }
-    for d in app.catalog.devices(None, None, app.now()).await? {
-        records.push(Record::Device(DeviceRecord { id: d.id, person: d.person, name: d.name, kind: Some(d.kind) }));
-    }
+    records.extend(app.catalog.device_records().await?.into_iter().map(Record::Device));
     Ok(records)
+}
+
+/// What was decided for a store.
+fn store_record(row: StoreRow) -> StoreRecord {
+    StoreRecord {
+        endpoint: row.address.endpoint,
+        bucket: row.address.bucket,
+        prefix: row.address.prefix,
+        away: row.away,
+        notices: row.notices,
+        paused: row.paused,
+        week: row.week,
+        prices: row.prices,
+    }
 }
 
 /// What the ledger says of one original; nothing if its object is just being sent again: then it is listed after that.

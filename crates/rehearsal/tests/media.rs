@@ -1,0 +1,100 @@
+//! Files from outside, in the processes that read them.
+
+use std::{
+    fs,
+    path::{Path, PathBuf},
+    process::Command,
+};
+
+use ypogeion_media::{
+    confine::{self, Confined},
+    worker::Pool,
+};
+use ypogeion_rehearsal::program;
+
+fn pool() -> Pool {
+    Pool::new(program("ypogeiond").unwrap(), vec!["media-worker".to_owned()], 2)
+}
+
+/// A second of a test picture.
+fn video(folder: &Path, name: &str) -> PathBuf {
+    let path = folder.join(name);
+    let made = Command::new("ffmpeg")
+        .args([
+            "-v",
+            "error",
+            "-nostdin",
+            "-f",
+            "lavfi",
+            "-i",
+            "testsrc=duration=1:size=320x240:rate=25",
+            "-pix_fmt",
+            "yuv420p",
+            "-y",
+        ])
+        .arg(format!("file:{}", path.display()))
+        .status()
+        .unwrap();
+    assert!(made.success());
+    path
+}
+
+#[test]
+fn a_reader_reaches_what_it_was_handed_and_nothing_else() {
+    assert_eq!(pool().confinement(), Some(Confined { files: confine::is_known(), network: true }));
+}
+
+#[test]
+fn a_video_is_read_as_what_its_first_bytes_say() {
+    let folder = tempfile::tempdir().unwrap();
+    for name in ["clip.mp4", "clip.mov", "clip.avi", "clip.mkv", "clip.webm", "clip.mpg", "clip%d.mp4", "-i.mp4"] {
+        let path = video(folder.path(), name);
+        let pool = pool();
+        let facts = pool.facts(&path, name);
+        assert_eq!((facts.width, facts.height, &facts.problem), (Some(320), Some(240), &None), "{name}: {facts:?}");
+        let (small, large) = (folder.path().join("small"), folder.path().join("large"));
+        assert_eq!(pool.preview(&path, name, &small, &large).unwrap().size, (320, 240), "{name}");
+        assert!(fs::metadata(&small).unwrap().len() > 500);
+    }
+}
+
+/// A list of other files that says in its first bytes that it is a film: guessed at, it is read as the list, and shows what it names.
+#[test]
+fn a_crafted_video_shows_nobody_elses() {
+    let folder = tempfile::tempdir().unwrap();
+    let secret = video(folder.path(), "secret.mp4");
+    let list = format!(
+        "<!--wide--><MPD xmlns=\"urn:mpeg:dash:schema:mpd:2011\" profiles=\"urn:mpeg:dash:profile:isoff-on-demand:2011\" type=\"static\" \
+         mediaPresentationDuration=\"PT1S\" minBufferTime=\"PT1S\"><Period><AdaptationSet mimeType=\"video/mp4\" contentType=\"video\">\
+         <Representation id=\"0\" bandwidth=\"1000\" mimeType=\"video/mp4\"><BaseURL>{}</BaseURL></Representation></AdaptationSet></Period></MPD>",
+        secret.display()
+    );
+    let crafted = folder.path().join("IMG_0001.MOV");
+    fs::write(&crafted, &list).unwrap();
+    let pool = pool();
+    let facts = pool.facts(&crafted, "IMG_0001.MOV");
+    assert_eq!((facts.media_type.as_deref(), facts.width), (Some("video/quicktime"), None), "{facts:?}");
+    let (small, large) = (folder.path().join("small"), folder.path().join("large"));
+    assert!(pool.preview(&crafted, "IMG_0001.MOV", &small, &large).is_err());
+    assert_eq!(fs::metadata(&large).map_or(0, |m| m.len()), 0);
+    // Nor by way of a container that names another file for its pictures (a data reference, ISO/IEC 14496-12).
+    let mut bytes = fs::read(&secret).unwrap();
+    let at = bytes.windows(4).position(|w| w == b"url ").unwrap();
+    // Not self-contained any more; what follows is taken for the place.
+    bytes[at + 7] = 0;
+    let elsewhere = folder.path().join("elsewhere.mp4");
+    fs::write(&elsewhere, &bytes).unwrap();
+    let facts = pool.facts(&elsewhere, "elsewhere.mp4");
+    assert!(facts.width.is_none() || facts.problem.is_none(), "read or not, and nothing else was opened: {facts:?}");
+}
+
+#[test]
+fn a_file_that_its_reader_dies_of_costs_one_answer() {
+    let folder = tempfile::tempdir().unwrap();
+    let good = video(folder.path(), "good.mp4");
+    let pool = pool();
+    // Nothing is there to be opened, and it is said; then the same child answers for another.
+    let facts = pool.facts(&folder.path().join("gone.jpg"), "gone.jpg");
+    assert!(facts.problem.unwrap().contains("could not be opened"));
+    assert_eq!(pool.facts(&good, "good.mp4").width, Some(320));
+}
