@@ -50,7 +50,7 @@ impl Cluster {
         }
         let password = read_or_make_password(&folder.join("password"))?;
         let data = folder.join("data");
-        if !data.join("PG_VERSION").exists() {
+        if !is_whole(&data) {
             make(&folder, &data, &password, durability)?;
         }
         let port = match running(&data) {
@@ -78,15 +78,24 @@ pub fn stop(folder: &Path) -> Result<()> {
     if running(&data).is_none() {
         return Ok(());
     }
-    let mut command = tool("pg_ctl")?;
+    let mut command = tool("pg_ctl", version_of(&data)?);
     command.args(["-w", "-m", "fast", "stop", "-D"]).arg(&data);
     done("stop the database", command.output())
 }
 
-fn make(folder: &Path, data: &Path, password: &str, durability: Durability) -> Result<()> {
+/// Whether there is a cluster. What an interrupted `initdb` leaves has its version and not yet what the server begins with; a later
+/// version of this program makes it under another name first.
+fn is_whole(data: &Path) -> bool {
+    data.join("PG_VERSION").exists() && data.join("global/pg_control").exists()
+}
+
+fn make(folder: &Path, place: &Path, password: &str, durability: Durability) -> Result<()> {
     // Half a cluster from an interrupted attempt holds nothing yet.
-    if data.exists() {
-        fs::remove_dir_all(data).map_err(cannot("remove half a database"))?;
+    let data = &folder.join("data.new");
+    for half in [place, data.as_path()] {
+        if half.exists() {
+            fs::remove_dir_all(half).map_err(cannot("remove half a database"))?;
+        }
     }
     fs::create_dir(data).map_err(cannot("make the database's folder"))?;
     fs::set_permissions(data, Permissions::from_mode(0o700)).map_err(cannot("protect the database's folder"))?;
@@ -97,7 +106,7 @@ fn make(folder: &Path, data: &Path, password: &str, durability: Durability) -> R
         command.arg("postgres:").arg(data).arg(&password_file);
         done("give the database's folder to its user", command.output())?;
     }
-    let mut command = tool("initdb")?;
+    let mut command = tool("initdb", newest()?);
     command.args(["-U", USER, "-E", "UTF8", "--locale=C.UTF-8", "--auth=scram-sha-256"]);
     command.arg(format!("--pwfile={}", password_file.display())).arg("-D").arg(data);
     if durability == Durability::ThrownAway {
@@ -105,7 +114,8 @@ fn make(folder: &Path, data: &Path, password: &str, durability: Durability) -> R
     }
     let made = done("make a database", command.output());
     fs::remove_file(&password_file).map_err(cannot("remove a temporary file"))?;
-    made
+    made?;
+    fs::rename(data, place).map_err(cannot("put the new database in its place"))
 }
 
 fn start(folder: &Path, data: &Path, durability: Durability) -> Result<u16> {
@@ -125,7 +135,7 @@ fn start(folder: &Path, data: &Path, durability: Durability) -> Result<u16> {
         if durability == Durability::ThrownAway {
             settings += " -c fsync=off -c synchronous_commit=off -c full_page_writes=off";
         }
-        let mut command = tool("pg_ctl")?;
+        let mut command = tool("pg_ctl", version_of(data)?);
         command.args(["-w", "-t", "60", "start", "-D"]).arg(data).arg("-l").arg(&log).arg("-o").arg(settings);
         // pg_ctl hands its output to the server, which would keep a pipe open for ever.
         command.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null());
@@ -141,7 +151,7 @@ fn start(folder: &Path, data: &Path, durability: Durability) -> Result<u16> {
 /// `CREATE DATABASE`, unless it is there.
 fn make_database(port: u16, folder: &Path) -> Result<()> {
     let password = read_or_make_password(&folder.join("password"))?;
-    let mut command = tool("psql")?;
+    let mut command = tool("psql", newest()?);
     command.env("PGPASSWORD", password);
     command.args(["-h", "127.0.0.1", "-p", &port.to_string(), "-U", USER, "-d", "postgres", "-v", "ON_ERROR_STOP=1", "-qc"]);
     command.arg(format!("CREATE DATABASE {DATABASE}"));
@@ -175,13 +185,39 @@ fn as_root() -> bool {
 }
 
 /// Debian keeps the server's tools in a folder for each version, outside the path.
-fn tool(name: &str) -> Result<Command> {
-    let versions = fs::read_dir("/usr/lib/postgresql").map_err(cannot("find PostgreSQL under /usr/lib/postgresql"))?;
-    let newest = versions
+const VERSIONS: &str = "/usr/lib/postgresql";
+
+/// The newest version that is installed.
+fn newest() -> Result<u32> {
+    let versions = fs::read_dir(VERSIONS).map_err(cannot("find PostgreSQL under /usr/lib/postgresql"))?;
+    versions
         .filter_map(|e| e.ok()?.file_name().to_str()?.parse::<u32>().ok())
         .max()
-        .ok_or(CatalogError::Cluster { what: "find PostgreSQL", said: "install Debian's package postgresql".to_owned() })?;
-    let path = format!("/usr/lib/postgresql/{newest}/bin/{name}");
+        .ok_or(CatalogError::Cluster { what: "find PostgreSQL", said: "install Debian's package postgresql".to_owned() })
+}
+
+/// The version that made a cluster, which alone can run it: the files of one are not those of another (PostgreSQL's documentation,
+/// "Upgrading a PostgreSQL Cluster").
+fn version_of(data: &Path) -> Result<u32> {
+    let text = fs::read_to_string(data.join("PG_VERSION")).map_err(cannot("read which version made the database"))?;
+    let version = text.trim().parse().map_err(|_| CatalogError::Cluster {
+        what: "read which version made the database",
+        said: format!("{text:?} is not a version"),
+    })?;
+    if Path::new(VERSIONS).join(format!("{version}/bin/postgres")).exists() {
+        return Ok(version);
+    }
+    Err(CatalogError::Cluster {
+        what: "start the database",
+        said: format!(
+            "PostgreSQL {version} made it, and is not installed any more. Nothing is lost: install Debian's package postgresql-{version} beside the \
+             newer one, and start again"
+        ),
+    })
+}
+
+fn tool(name: &str, version: u32) -> Command {
+    let path = format!("{VERSIONS}/{version}/bin/{name}");
     let mut command = if as_root() {
         let mut command = Command::new("runuser");
         command.args(["-u", "postgres", "--"]).arg(path);
@@ -190,7 +226,7 @@ fn tool(name: &str) -> Result<Command> {
         Command::new(path)
     };
     command.current_dir("/").env("LC_ALL", "C.UTF-8");
-    Ok(command)
+    command
 }
 
 fn read_or_make_password(path: &Path) -> Result<String> {

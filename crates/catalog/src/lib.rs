@@ -55,7 +55,7 @@ use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 use tokio::sync::Notify;
 
 use growth::Growth;
-use work::Kind;
+use work::{Kind, WISH};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
 const CONNECTIONS: usize = 12;
@@ -239,8 +239,7 @@ impl Catalog {
     pub async fn write_record(&self, at: DateTime<Utc>, who: &str, what: &str) -> Result<()> {
         let mut c = self.connection().await?;
         let wished = diesel::sql_query(format!(
-            "INSERT INTO job (kind, key, store, priority, due) SELECT 'ledger', id, id, 15, $1 FROM store {}",
-            work::WISH
+            "INSERT INTO job (kind, key, store, priority, due) SELECT 'ledger', id, id, 15, $1 FROM store {WISH}"
         ));
         if wished.bind::<Timestamptz, _>(at + DECIDED).kept().execute(&mut c).await? > 0 {
             self.work_added(&[Kind::Ledger]);

@@ -322,6 +322,23 @@ impl Catalog {
         Ok(())
     }
 
+    /// Where some originals should be in the library: so many of the latest, and of the first.
+    pub async fn some_paths(&self, each: i64) -> Result<Vec<FiledPath>> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = Text)]
+            path: String,
+        }
+        let mut c = self.connection().await?;
+        let rows: Vec<Row> =
+            sql_query("(SELECT path FROM living ORDER BY id DESC LIMIT $1) UNION (SELECT path FROM living ORDER BY id LIMIT $1)")
+                .bind::<BigInt, _>(each)
+                .kept()
+                .load(&mut c)
+                .await?;
+        rows.into_iter().map(|r| FiledPath::parse(&r.path).map_err(|_| CatalogError::NotFound)).collect()
+    }
+
     /// Originals that a store's ledger names, in the order of their ids, after a given one: for a checkpoint.
     pub async fn listed(&self, store: ypogeion_core::StoreId, after: OriginalId, limit: i64) -> Result<Vec<OriginalRow>> {
         let mut c = self.connection().await?;

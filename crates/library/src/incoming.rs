@@ -256,7 +256,10 @@ impl PartWriter {
     /// Takes back everything since this writer was made: the bytes did not have the checksum that came with them.
     pub fn take_back(self) -> Result<Part, LibraryError> {
         let (length, hasher) = self.before;
-        self.file.set_len(length).map_err(self.incoming.presence.failed("shorten", self.incoming.path(self.id)))?;
+        let shortened = self.file.set_len(length).and_then(|()| self.file.sync_all());
+        shortened.map_err(self.incoming.presence.failed("shorten", self.incoming.path(self.id)))?;
+        // What was marked beyond this is not sure any more: other bytes come in its place.
+        self.incoming.write_mark(self.id, length);
         self.incoming.lock().insert(self.id, (length, hasher));
         Ok(Part { id: self.id, length })
     }

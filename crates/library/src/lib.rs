@@ -19,7 +19,7 @@ pub mod tree;
 use std::{io, path::PathBuf};
 
 pub use incoming::{Finished, Incoming, Part, PartWriter};
-pub use presence::{Away, LibraryId, Presence};
+pub use presence::{Away, LibraryId, Presence, mark_as};
 pub use shelf::{Library, NewName, Publish};
 
 /// The folder for this program's own needs inside the library.

@@ -40,8 +40,10 @@ struct Mark {
 /// Why a library counts as away.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Away {
-    /// Nothing of it is there.
+    /// Nothing is there at all.
     Absent,
+    /// Something is there, and no mark of a library.
+    Unmarked,
     /// Another library is there.
     Another,
     /// A mark that a later version wrote, or that is damaged.
@@ -54,6 +56,10 @@ impl fmt::Display for Away {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Away::Absent => write!(f, "the folder is empty or not there; is its disk connected and mounted?"),
+            Away::Unmarked => write!(
+                f,
+                "nothing in the folder says that it is the library; is the right disk mounted? If it is, \"ypogeiond mark-library\" says so."
+            ),
             Away::Another => write!(f, "another library is there; is the right disk mounted?"),
             Away::NotUnderstood => write!(f, "its mark, {OWN_FOLDER}/library, is damaged or of a later version."),
             Away::Unreadable(why) => write!(f, "the disk does not answer: {why}."),
@@ -99,7 +105,7 @@ impl Presence {
         fs::create_dir_all(&own).map_err(|source| LibraryError::Io { what: "create", path: own, source })?;
         let presence = match read(root) {
             Ok(id) => Presence::new(root, Some(id)),
-            Err(Away::Absent) => {
+            Err(Away::Absent | Away::Unmarked) => {
                 let id = LibraryId(Uuid::new_v4());
                 mark(root, id)?;
                 Presence::new(root, Some(id))
@@ -143,7 +149,7 @@ impl Presence {
                 Ok(())
             }
             // An earlier version worked here: it left its lock.
-            (Err(Away::Absent), None) if self.lock_path().is_file() => {
+            (Err(Away::Unmarked), None) if self.lock_path().is_file() => {
                 let id = LibraryId(Uuid::new_v4());
                 mark(&self.root, id)?;
                 self.id.get_or_init(|| id);
@@ -223,7 +229,12 @@ impl Presence {
 fn read(root: &Path) -> Result<LibraryId, Away> {
     let text = match fs::read(root.join(OWN_FOLDER).join("library")) {
         Ok(text) => text,
-        Err(e) if matches!(e.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => return Err(Away::Absent),
+        Err(e) if matches!(e.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
+            // A disk that was just formatted has this folder on it, and nothing else.
+            let something = |entry: io::Result<fs::DirEntry>| entry.is_ok_and(|e| e.file_name() != "lost+found");
+            let unmarked = fs::read_dir(root).is_ok_and(|mut entries| entries.any(something));
+            return Err(if unmarked { Away::Unmarked } else { Away::Absent });
+        }
         Err(e) => return Err(Away::Unreadable(e.to_string())),
     };
     match serde_json::from_slice::<Mark>(&text) {
@@ -301,6 +312,10 @@ mod tests {
                 "nothing" => {}
                 "an empty folder" => fs::create_dir(&self.root).unwrap(),
                 "a file" => fs::write(&self.root, b"").unwrap(),
+                "other pictures" => {
+                    fs::create_dir_all(self.root.join("juno")).unwrap();
+                    fs::write(self.root.join("juno/other.jpg"), b"another house's").unwrap();
+                }
                 "another library" => drop(Library::found(&self.root).unwrap()),
                 "a damaged mark" => {
                     fs::create_dir_all(self.root.join(OWN_FOLDER)).unwrap();
@@ -333,6 +348,7 @@ mod tests {
     #[case("nothing")]
     #[case("an empty folder")]
     #[case("a file")]
+    #[case("other pictures")]
     #[case("another library")]
     #[case("a damaged mark")]
     #[case("a later version")]
@@ -437,7 +453,9 @@ mod tests {
         let disk = Disk::new();
         let id = Library::found(&disk.root).unwrap().presence().id().unwrap();
         fs::remove_dir_all(disk.root.join(OWN_FOLDER)).unwrap();
-        assert!(Library::open(&disk.root, Some(id)).unwrap().presence().away().is_some());
+        fs::create_dir_all(disk.root.join("juno")).unwrap();
+        let (_, why) = Library::open(&disk.root, Some(id)).unwrap().presence().away().unwrap();
+        assert!(why.to_string().contains("mark-library"), "{why}");
         mark_as(&disk.root, id).unwrap();
         assert!(Library::open(&disk.root, Some(id)).unwrap().presence().away().is_none());
     }

@@ -120,7 +120,7 @@ impl Tree {
                         what: if meta.is_file() { What::File } else { What::NoFile },
                         size: meta.len(),
                         packed: None,
-                        modified: meta.modified().ok(),
+                        modified: meta.modified().ok().filter(|m| is_a_time(*m)),
                     }))
                 });
                 if let Some(told) = told.transpose()
@@ -244,13 +244,19 @@ fn read_tar(reader: impl Read, take: &mut dyn FnMut(&Node, &mut dyn Read) -> boo
             what: if kind.is_file() || kind.is_contiguous() { What::File } else { What::NoFile },
             size: entry.size(),
             packed: Some(entry.size()),
-            modified: seconds.and_then(|s| SystemTime::UNIX_EPOCH.checked_add(Duration::from_secs(s))),
+            modified: seconds.and_then(|s| SystemTime::UNIX_EPOCH.checked_add(Duration::from_secs(s))).filter(|m| is_a_time(*m)),
         };
         if !take(&node, &mut entry) {
             break;
         }
     }
     Ok(())
+}
+
+/// Whether a file's time can be written as a date of four digits. Headers can hold times beyond that, which no calendar here knows.
+fn is_a_time(time: SystemTime) -> bool {
+    const YEAR_10000: u64 = 253_402_300_800;
+    time.duration_since(SystemTime::UNIX_EPOCH).map_or(true, |since| since.as_secs() < YEAR_10000)
 }
 
 /// Reads no more than so many bytes; more is an error and not an end.
@@ -384,6 +390,21 @@ mod tests {
             let time = SystemTime::UNIX_EPOCH + Duration::from_secs(1_700_000_000);
             assert_eq!(nodes[0].modified, Some(time));
         }
+    }
+
+    #[test]
+    fn an_absurd_time_is_no_time_and_the_rest_goes_on() {
+        let mut builder = tar::Builder::new(Vec::new());
+        for (name, time) in [("a.jpg", u64::MAX >> 1), ("b.jpg", 253_402_300_800), ("c.jpg", 1_700_000_000)] {
+            let mut header = tar::Header::new_gnu();
+            header.set_size(4);
+            header.set_mtime(time);
+            builder.append_data(&mut header, name, &b"kite"[..]).unwrap();
+        }
+        let (_folder, path) = archive(&builder.into_inner().unwrap());
+        let (nodes, _, end) = read(&path, ArchiveKind::Tar);
+        end.unwrap();
+        assert_eq!(nodes.iter().map(|n| n.modified.is_some()).collect::<Vec<_>>(), [false, false, true]);
     }
 
     #[test]

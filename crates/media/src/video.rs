@@ -59,7 +59,7 @@ pub(crate) fn poster(path: &Path, media_type: &str, longest: u32) -> Result<RgbI
     let frame = |from: &str| {
         let output = tool("ffmpeg")
             .args(["-v", "error", "-nostdin", "-threads", "1"])
-            .args(&only)
+            .args(only)
             .args(["-ss", from, "-i"])
             .arg(as_file(path))
             .args(["-frames:v", "1", "-vf"])

@@ -507,6 +507,8 @@ impl Store {
     fn fault(&self, name: &str, error: object_store::Error, writing: bool) -> Fault {
         use object_store::Error as E;
         let said = said(&error);
+        // What it is about is not what it says: a picture may be called "507 Mill Lane".
+        let said = said.replace(name, "…");
         let has = |words: &[&str]| words.iter().any(|w| said.contains(w));
         if has(&["RequestTimeTooSkewed"]) {
             return Fault::Refused(

@@ -62,6 +62,8 @@ async fn a_keeper_signs_in_pairs_a_device_adds_a_store_and_sees_pictures_sink() 
     browser.wait("figure").await.unwrap();
     device.json(&["backup"]).await.unwrap();
     w.keeper.wait_until_proven(60).await.unwrap();
+    browser.wait_for_text("The recovery kit was never printed.").await.unwrap();
+    w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
     browser.wait_for_text("Everything is safe, at home and away.").await.unwrap();
     let sent = w.keeper.overview().await.unwrap().home.count;
     let all = format!("{sent} originals at home, {sent} offsite, {sent} proven");

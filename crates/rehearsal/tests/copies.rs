@@ -44,7 +44,7 @@ async fn a_disk_in_the_house_is_a_copy_and_is_not_away() {
     let said = rule(&w, 3).await;
     assert_eq!((&said["met"]["count"], &said["short"][0]["amount"]["count"]), (&json!(0), &json!(3)), "{said}");
     assert_eq!(said["short"][0]["places"], json!(["home", "Red disk"]), "{said}");
-    assert_eq!(said["short"][0]["needs"], "needs 1 more copy, and one away from home", "{said}");
+    assert_eq!(said["short"][0]["needs"], "needs 1 more copy, away from home", "{said}");
     // So nothing is offsite: not in the picture of the house, and not for a device that would like to remove its own.
     let overview = w.keeper.overview().await.unwrap();
     assert_eq!((overview.home.count, overview.offsite.count, overview.exposed.count), (3, 0, 3));
@@ -52,7 +52,7 @@ async fn a_disk_in_the_house_is_a_copy_and_is_not_away() {
     assert_eq!(page["originals"][0]["layer"], "home", "{page}");
     let id = page["originals"][0]["id"].as_str().unwrap().to_owned();
     let one = w.keeper.ask(Method::GET, &format!("api/originals/{id}"), None).await.unwrap();
-    assert_eq!((&one["layer"], &one["needs"]), (&json!("home"), &json!("needs 1 more copy, and one away from home")), "{one}");
+    assert_eq!((&one["layer"], &one["needs"]), (&json!("home"), &json!("needs 1 more copy, away from home")), "{one}");
 
     w.add_store().await;
     let said = rule(&w, 3).await;

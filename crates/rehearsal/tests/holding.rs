@@ -187,7 +187,9 @@ async fn the_brake_holds_until_the_keeper_has_looked() {
     let let_go = w.keeper.ask(Method::POST, "api/holding/release", None).await.unwrap();
     assert_eq!(let_go["count"], 4);
     until(&w, "the rest to go", |held, filed| held.is_empty() && filed.len() == 6).await;
-    assert_eq!(w.keeper.overview().await.unwrap().state, "well");
+    w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
+    let overview = w.keeper.overview().await.unwrap();
+    assert_eq!((overview.state.as_str(), overview.sentence.as_str()), ("well", "Everything is safe, at home and away."));
 
     // The stores keep them for their own time: so long, even what has gone can be had back.
     assert_eq!(objects(&w), 10);

@@ -112,6 +112,42 @@ async fn a_disk_that_is_taken_away_is_no_loss_and_all_goes_on_when_it_is_back() 
     assert!(!record.contains("missing") && !record.contains("damaged"), "{record}");
 }
 
+/// The hidden folder was lost, when the library was copied to another disk for example. Its keeper looks, and says that it is the one.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_library_that_lost_its_mark_is_made_known_again_by_its_keeper() {
+    let mut w = world().await;
+    let raw = w.raw_device("phone").await;
+    land(&raw, "a.jpg").await;
+    land(&raw, "b.jpg").await;
+    fs::remove_dir_all(w.house.library().join(".ypogeion")).unwrap();
+    let house = w.keeper.overview().await.unwrap();
+    assert!(house.state == "trouble" && house.rest.contains("ypogeiond mark-library"), "{house:?}");
+    w.house.stop_service().await.unwrap();
+    let mark = |more: &[&str]| {
+        let mut command = std::process::Command::new(ypogeion_rehearsal::program("ypogeiond").unwrap());
+        command.arg("--config").arg(w.folder.path().join("ypogeiond.toml")).arg("mark-library").args(more);
+        let output = command.env("YPOGEION_THROW_AWAY", "1").output().unwrap();
+        (output.status.code(), String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr))
+    };
+    let (code, said) = mark(&[]);
+    assert!(
+        code == Some(4) && said.contains("2 of 2 originals that were looked for are there") && said.contains("--yes"),
+        "{said}"
+    );
+    // A wrong disk is not made the library by a hasty hand.
+    let aside = take_away(&w);
+    let (code, said) = mark(&["--yes"]);
+    assert!(code == Some(4) && said.contains("none of them is there"), "{code:?} {said}");
+    assert!(aside.join("juno").is_dir());
+    bring_back(&w);
+    let (code, said) = mark(&["--yes"]);
+    assert_eq!(code, Some(0), "{said}");
+    w.house.start_service().await.unwrap();
+    let keeper = w.house.keeper().await.unwrap();
+    let house = keeper.overview().await.unwrap();
+    assert_eq!((house.state.as_str(), house.home.count, house.damaged), ("look", 2, 0), "{house:?}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_disk_that_is_away_at_the_start_is_not_replaced_by_the_folder_it_is_mounted_on() {
     let mut w = world().await;

@@ -220,7 +220,7 @@ async fn number_against_number_and_the_list_of_the_difference() {
     w.keeper.ask(Method::POST, "api/people", Some(form)).await.unwrap();
     let piet = w.house.sign_in("Piet", "kites over the sea").await.unwrap();
     let theirs = piet.ask(Method::GET, &format!("api/devices/{id}/coverage"), None).await.unwrap();
-    assert_eq!(theirs, json!({ "sources": [], "missing": [] }));
+    assert_eq!(theirs, json!({ "sources": [], "missing": [], "more": false }));
 }
 
 #[tokio::test(flavor = "multi_thread")]

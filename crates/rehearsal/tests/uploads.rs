@@ -50,6 +50,33 @@ async fn an_upload_goes_on_where_it_stands() {
     assert_eq!(raw.append(&path, 14, b"").await.status, 204);
 }
 
+/// All bytes are on the disk and nothing is recorded: the service was killed before the last one landed. Each question settles it,
+/// once.
+#[rstest]
+#[case::asked_where_it_stands("HEAD", &[], 200)]
+#[case::told_again("PATCH", &[("Upload-Offset", "14"), BODY], 204)]
+#[case::told_the_second_half_again("PATCH", &[("Upload-Offset", "8"), BODY], 409)]
+#[tokio::test(flavor = "multi_thread")]
+async fn a_landing_that_was_interrupted_is_settled(#[case] method: &str, #[case] headers: &[(&str, &str)], #[case] status: u16) {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let path = raw.create(14, &metadata(&[("filename", "harbour.jpg")])).await;
+    assert_eq!(raw.append(&path, 0, b"harbour ").await.status, 204);
+    let part = w.house.library().join(format!(".ypogeion/incoming/{}.part", path.trim_start_matches("/tus/")));
+    let mut file = std::fs::OpenOptions::new().append(true).open(part).unwrap();
+    std::io::Write::write_all(&mut file, b"in fog").unwrap();
+    let (one, other) = tokio::join!(raw.tus(method, &path, headers, b""), raw.tus(method, &path, headers, b""));
+    for answer in [&one, &other] {
+        assert!([status, 423].contains(&answer.status), "{} {}", answer.status, answer.body);
+    }
+    assert!([&one, &other].iter().any(|a| a.status == status), "one of them settles it: {} {}", one.body, other.body);
+    let after = raw.tus("HEAD", &path, &[], b"").await;
+    assert_eq!((after.status, after.header("upload-offset")), (200, "14"), "{}", after.body);
+    let original = after.header("ypogeion-original").to_owned();
+    assert_eq!(w.keeper.bytes(&format!("api/originals/{original}/bytes")).await.unwrap(), b"harbour in fog");
+    assert_eq!(library_files(&w.house).len(), 1, "it landed once");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn small_files_travel_with_their_creation() {
     let w = world().await;

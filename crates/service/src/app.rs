@@ -245,8 +245,14 @@ impl App {
             // In the clear, or sealed for the household's key, which the server may be told to forget.
             let ours = is_sealed(secret) && open_secret(&self.keyring.own, secret).is_ok();
             if !secret.is_empty() && !ours {
-                let plain = self.address_of(&store)?.secret_key;
-                self.catalog.set_store_secret(store.id, &self.sealed(&plain)?).await?;
+                match self.address_of(&store) {
+                    Ok(address) => self.catalog.set_store_secret(store.id, &self.sealed(&address.secret_key)?).await?,
+                    // The server's own key was made anew. That store waits for its keys to be entered again; the house does not.
+                    Err(fault) => {
+                        tracing::warn!(store = store.address.name, error = %fault, "the keys of a store cannot be opened");
+                        self.catalog.store_stopped(store.id, &fault.to_string()).await?;
+                    }
+                }
             }
         }
         Ok(())

@@ -1,7 +1,7 @@
 //! The service: what devices send to, what the console asks, and what works in the background.
 //!
 //! * [`settings`] – configuration, read once and complete.
-//! * [`setup`], [`recover`] – the two commands that are not the service itself.
+//! * [`setup`], [`recover`], [`rebuild`], [`mark`] – the commands that are not the service itself.
 //! * [`door`] – a machine without a household: where one is made, or brought back.
 //! * [`serve`] – start and stop; [`app`] – what everything shares; [`live`] – what listeners are told.
 //! * [`keys`] – what the server has of the household's keys.
@@ -26,6 +26,7 @@ pub mod failure;
 pub mod keys;
 pub mod landing;
 pub mod live;
+pub mod mark;
 pub mod overview;
 pub mod rebuild;
 pub mod recover;

@@ -8,7 +8,7 @@ use tracing_subscriber::EnvFilter;
 use ypogeiond::{
     api,
     failure::chain,
-    rebuild,
+    mark, rebuild,
     recover::{self, Wish, exit},
     serve,
     settings::{EXAMPLE, Logs, Settings},
@@ -96,6 +96,12 @@ enum Command {
         #[arg(long)]
         readable: bool,
     },
+    /// Say that the folder in the settings is the household's library, though its mark was lost: shows what is in it, and asks for --yes.
+    MarkLibrary {
+        /// It is the one.
+        #[arg(long)]
+        yes: bool,
+    },
     /// Print the API as an OpenAPI document.
     Openapi,
     /// Print the settings file with all defaults.
@@ -172,6 +178,13 @@ async fn run(arguments: Arguments) -> u8 {
                 start_logs(&Logs { filter: "warn".into(), ..Logs::default() });
                 let wish = rebuild::Wish { kit: &kit, password_file: &password_file, endpoint: endpoint.as_deref(), readable };
                 rebuild::run(&settings, &wish).await
+            }
+            Err(e) => usage(&e),
+        },
+        Command::MarkLibrary { yes } => match settings() {
+            Ok(settings) => {
+                start_logs(&Logs { filter: "warn".into(), ..Logs::default() });
+                mark::run(&settings, yes).await
             }
             Err(e) => usage(&e),
         },

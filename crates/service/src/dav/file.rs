@@ -171,8 +171,9 @@ impl Writing {
                 return Ok(());
             }
         };
-        let part = match intake.end().await? {
-            Written::Finished(part) => *part,
+        // The right to write is kept until the file has landed.
+        let (part, writing) = match intake.end().await? {
+            Written::Finished(part, writing) => (*part, Some(writing)),
             Written::Paused { offset } if known => {
                 app.catalog.extend_upload(upload.id, app.now() + app.settings.upload_life).await?;
                 self.state = State::Done(Meta::of(app.now(), offset));
@@ -187,7 +188,7 @@ impl Writing {
                 upload.length = offset;
                 app.catalog.create_upload(&upload, app.now()).await?;
                 let (incoming, id) = (app.library.incoming().clone(), upload.id);
-                tokio::task::spawn_blocking(move || incoming.writer(id, offset).map(|w| w.finish())).await??
+                (tokio::task::spawn_blocking(move || incoming.writer(id, offset).map(|w| w.finish())).await??, None)
             }
             Written::WrongChecksum => return Err(Failure::bad("A checksum was wrong.")),
         };
@@ -195,6 +196,7 @@ impl Writing {
         let (place, landed) = (self.place.clone(), Arc::clone(&app));
         // Goes on even if the program hangs up now: it is nearly done.
         tokio::spawn(async move {
+            let _writing = writing;
             let original = landing::land(&landed, &upload, part).await?;
             put_in_tree(&landed, device, &place, original).await
         })

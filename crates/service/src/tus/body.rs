@@ -67,10 +67,15 @@ pub async fn append(
             ProblemType::DigestMismatch,
             "These bytes do not have the checksum that came with them. They were not kept; send them again.",
         )),
-        Written::Finished(part) => {
+        Written::Finished(part, writing) => {
             // Landing goes on even if the device hangs up now: it is nearly done, and the device will ask.
             let (app, landed) = (Arc::clone(app), upload.clone());
-            let original = tokio::spawn(async move { landing::land(&app, &landed, *part).await }).await??;
+            let landing = async move {
+                // Whoever asks meanwhile must not land the same part once more.
+                let _writing = writing;
+                landing::land(&app, &landed, *part).await
+            };
+            let original = tokio::spawn(landing).await??;
             trouble.map_or(Ok(Taken { offset: upload.length, original: Some(original), expires_at: upload.expires_at }), Err)
         }
     }
@@ -99,9 +104,12 @@ impl Intake {
         let (sender, receiver) = mpsc::channel::<web::Bytes>(16);
         // The right to write goes with the writing: it is given back when the disk is done, not when the request is dropped.
         let disk = tokio::task::spawn_blocking(move || {
-            let result = incoming.writer(id, start).and_then(|writer| take(writer, receiver, checksum, whole));
-            drop(writing);
-            result
+            let ended = incoming.writer(id, start).and_then(|writer| take(writer, receiver, checksum, whole))?;
+            Ok(match ended {
+                Ended::Finished(part) => Written::Finished(part, writing),
+                Ended::Paused { offset } => Written::Paused { offset },
+                Ended::WrongChecksum => Written::WrongChecksum,
+            })
         });
         Intake { sender, disk, came: 0, room: most - start }
     }
@@ -136,7 +144,14 @@ pub enum Written {
     },
     /// What came was not what its checksum said, and was taken back.
     WrongChecksum,
-    /// It is complete.
+    /// It is complete. The right to write to it goes along until it has landed.
+    Finished(Box<Finished>, Writing),
+}
+
+/// The same, before the right to write is given back or goes along.
+enum Ended {
+    Paused { offset: u64 },
+    WrongChecksum,
     Finished(Box<Finished>),
 }
 
@@ -145,7 +160,7 @@ fn take(
     mut chunks: mpsc::Receiver<web::Bytes>,
     mut checksum: Option<Checksum>,
     whole: Option<u64>,
-) -> Result<Written, LibraryError> {
+) -> Result<Ended, LibraryError> {
     while let Some(chunk) = chunks.blocking_recv() {
         if let Err(e) = writer.write(&chunk) {
             // What fitted stays; pausing may fail for the same reason, and then the mark is simply older.
@@ -158,12 +173,12 @@ fn take(
     }
     if checksum.is_some_and(|c| !c.fits()) {
         writer.take_back()?;
-        return Ok(Written::WrongChecksum);
+        return Ok(Ended::WrongChecksum);
     }
     if whole == Some(writer.at()) {
-        return Ok(Written::Finished(Box::new(writer.finish())));
+        return Ok(Ended::Finished(Box::new(writer.finish())));
     }
-    Ok(Written::Paused { offset: writer.pause()?.length })
+    Ok(Ended::Paused { offset: writer.pause()?.length })
 }
 
 /// The checksum that came with a body.

@@ -35,7 +35,7 @@ use self::{
     metadata::Metadata,
 };
 use crate::{
-    app::App,
+    app::{App, Writing},
     caller::Caller,
     failure::{Answer, Failure},
     landing,
@@ -202,7 +202,7 @@ pub async fn show_upload(app: web::Data<App>, caller: Caller, request: HttpReque
         Some(original) => {
             response.insert_header((ORIGINAL, original.to_string())).insert_header(("Upload-Offset", upload.length));
         }
-        None => match offset(&app, &upload).await {
+        None => match offset(&app, &upload, None).await {
             Ok(offset) => drop(response.insert_header(("Upload-Offset", offset))),
             // While its parts are being joined, an upload has no offset that means anything.
             Err(e) if upload.is_final() && e.kind() == ProblemType::UploadBusy => {}
@@ -234,20 +234,22 @@ pub async fn append_upload(
     if upload.is_final() {
         return Err(Failure::new(ProblemType::NotAllowed, "This upload is made of others; bytes cannot be added to it."));
     }
-    let mut response = HttpResponse::NoContent();
-    if let Some(original) = upload.original {
-        // The answer to the last PATCH was lost on its way; the device hears it again.
-        if claimed != upload.length {
-            return Err(wrong_offset(upload.length, claimed));
-        }
-        return Ok(response
-            .insert_header(("Upload-Offset", upload.length))
-            .insert_header((ORIGINAL, original.to_string()))
-            .finish());
-    }
-    let stands = offset(&app, &upload).await?;
+    let stands = match upload.original {
+        Some(_) => upload.length,
+        None => offset(&app, &upload, Some(&writing)).await?,
+    };
     if claimed != stands {
         return Err(wrong_offset(stands, claimed));
+    }
+    let mut response = HttpResponse::NoContent();
+    if stands == upload.length && !upload.is_partial() {
+        // The answer to the last PATCH was lost on its way, or its landing was interrupted; the device hears it again.
+        if let Some(original) = app.catalog.upload(upload.id, upload.device).await?.original {
+            return Ok(response
+                .insert_header(("Upload-Offset", upload.length))
+                .insert_header((ORIGINAL, original.to_string()))
+                .finish());
+        }
     }
     let taken = append(&app, &upload, stands, checksum, body, writing).await?;
     response.insert_header(("Upload-Offset", taken.offset)).insert_header(("Upload-Expires", http_date(taken.expires_at)));
@@ -297,20 +299,32 @@ async fn find(app: &Arc<App>, caller: &Caller, id: Uuid) -> Answer<Upload> {
     }
 }
 
-/// Where an upload stands. One whose part is gone was interrupted while it landed; that is settled now.
-async fn offset(app: &Arc<App>, upload: &Upload) -> Answer<u64> {
+/// Where an upload stands. One whose part is gone was interrupted while it landed; that is settled now, with the right to write that
+/// the caller holds, or with one taken for it.
+async fn offset(app: &Arc<App>, upload: &Upload, held: Option<&Writing>) -> Answer<u64> {
     match app.library.incoming().part(upload.id) {
         Ok(part) if upload.is_final() && part.length < upload.length => {
             let writing = app.busy.take(upload.id).ok_or_else(busy)?;
             join::go_on(app, upload, writing).await.map(|_| upload.length)
         }
         Ok(part) if part.length < upload.length || upload.is_partial() => Ok(part.length),
-        Ok(_) | Err(LibraryError::Missing { .. }) => match landing::settle_one(app, upload).await? {
-            Some(_) => Ok(upload.length),
-            None => {
-                Err(Failure::new(ProblemType::UploadGone, "This upload was lost before it was acknowledged. Begin it again."))
+        Ok(_) | Err(LibraryError::Missing { .. }) => {
+            // It may be landing at this moment, by the request that brought its last byte.
+            let _writing = match held {
+                Some(_) => None,
+                None => Some(app.busy.take(upload.id).ok_or_else(busy)?),
+            };
+            match app.catalog.upload(upload.id, upload.device).await?.original {
+                Some(_) => Ok(upload.length),
+                None => match landing::settle_one(app, upload).await? {
+                    Some(_) => Ok(upload.length),
+                    None => Err(Failure::new(
+                        ProblemType::UploadGone,
+                        "This upload was lost before it was acknowledged. Begin it again.",
+                    )),
+                },
             }
-        },
+        }
         Err(e) => Err(e.into()),
     }
 }
