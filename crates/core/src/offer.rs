@@ -92,7 +92,7 @@ pub struct Told {
 /// A device, number against number.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Coverage {
-    /// What it has: what its last inventory counted. A name that it offered once may have left it since.
+    /// What it has: what its last inventory counted, and what it named beyond that. A name that it offered once may have left it since.
     pub has: u64,
     /// Of these, here.
     pub home: u64,
@@ -103,7 +103,12 @@ pub struct Coverage {
 /// What a device has by its own word, and how much of that is here, and still to come.
 pub fn coverage(told: Told) -> Coverage {
     let Told { in_sources, fresh, named, named_since, waiting, refused, home } = told;
-    let has = in_sources.unwrap_or(named);
+    let has = match (in_sources, fresh) {
+        (None, _) => named,
+        // What it named beyond what that inventory announced came to it afterwards.
+        (Some(counted), Some(fresh)) => counted + named_since.saturating_sub(fresh),
+        (Some(counted), None) => counted,
+    };
     // What was counted and not named yet cannot be here.
     let unnamed = match (in_sources, fresh) {
         (None, _) => 0,
@@ -135,6 +140,9 @@ mod tests {
         // 500 deleted and 500 others taken, counted and not named yet: they are not here, though as many names are.
         assert_eq!(of(Some(6000), Some(500), 6000, 0, 0, 6000), (6000, 5500, 500));
         assert_eq!(of(Some(6000), Some(500), 6200, 200, 150, 6050), (6000, 5550, 450));
+        // 31 named after an inventory that counted 7: nothing of what is here has left it.
+        assert_eq!(of(Some(7), Some(7), 38, 38, 31, 7), (38, 7, 31));
+        assert_eq!(of(Some(7), Some(0), 38, 31, 31, 7), (38, 7, 31));
     }
 
     #[test]
