@@ -67,6 +67,8 @@ pub struct DeviceView {
     pub fresh: Option<u64>,
     /// Named since it said that.
     pub named_since: u64,
+    /// Named, wanted and not here, in a source that it never counted.
+    pub uncounted: u64,
     /// Named, refused, and not here.
     pub refused: u64,
     /// Why, of one of them.
@@ -203,6 +205,8 @@ struct DeviceRow {
     fresh: Option<i64>,
     #[diesel(sql_type = BigInt)]
     named_since: i64,
+    #[diesel(sql_type = BigInt)]
+    uncounted: i64,
     #[diesel(sql_type = BigInt)]
     refused: i64,
     #[diesel(sql_type = Nullable<Text>)]
@@ -435,7 +439,8 @@ impl Catalog {
                         coalesce(sum(g.size) FILTER (WHERE g.absent AND g.refused IS NULL), 0)::bigint AS waiting_bytes,
                         count(*) FILTER (WHERE g.absent AND g.refused <> ALL($5)) AS refused,
                         max(g.refused) FILTER (WHERE g.absent AND g.refused <> ALL($5)) AS refused_why,
-                        count(*) FILTER (WHERE g.seen_at >= i.told_at) AS named_since
+                        count(*) FILTER (WHERE g.seen_at >= i.told_at) AS named_since,
+                        count(*) FILTER (WHERE i.device IS NULL AND g.absent AND g.refused IS NULL) AS uncounted
                  FROM named g LEFT JOIN device_source i ON i.device = g.device AND i.name = g.source
                  GROUP BY g.device
              )
@@ -444,7 +449,7 @@ impl Catalog {
                     coalesce(s.offered, 0) AS offered, coalesce(s.home, 0) AS home, coalesce(s.waiting, 0) AS waiting,
                     coalesce(s.waiting_bytes, 0) AS waiting_bytes,
                     EXISTS (SELECT 1 FROM run WHERE device = d.id AND ended_at IS NULL AND reported_at > $3 - interval '2 minutes') AS sending,
-                    d.waiting_for, i.in_sources, i.fresh, coalesce(s.named_since, 0) AS named_since, coalesce(s.refused, 0) AS refused,
+                    d.waiting_for, i.in_sources, i.fresh, coalesce(s.named_since, 0) AS named_since, coalesce(s.uncounted, 0) AS uncounted, coalesce(s.refused, 0) AS refused,
                     s.refused_why, i.partial,
                     coalesce((SELECT failed FROM run WHERE device = d.id ORDER BY began_at DESC LIMIT 1), 0) AS unread,
                     ARRAY(SELECT DISTINCT (began_at AT TIME ZONE 'UTC')::date FROM run WHERE device = d.id AND began_at > $3 - interval '60 days') AS days
@@ -485,6 +490,7 @@ impl Catalog {
                 in_sources: r.in_sources.map(unsigned),
                 fresh: r.fresh.map(unsigned),
                 named_since: unsigned(r.named_since),
+                uncounted: unsigned(r.uncounted),
                 refused: unsigned(r.refused),
                 refused_why: r.refused_why,
                 unread: unsigned(r.unread),

@@ -81,6 +81,8 @@ pub struct Told {
     pub named: u64,
     /// Of these, since that inventory.
     pub named_since: u64,
+    /// Named, wanted and not here, in a source that no inventory counted.
+    pub uncounted: u64,
     /// Named, wanted, and not here.
     pub waiting: u64,
     /// Named, refused, and not here.
@@ -102,12 +104,12 @@ pub struct Coverage {
 
 /// What a device has by its own word, and how much of that is here, and still to come.
 pub fn coverage(told: Told) -> Coverage {
-    let Told { in_sources, fresh, named, named_since, waiting, refused, home } = told;
+    let Told { in_sources, fresh, named, named_since, uncounted, waiting, refused, home } = told;
     let has = match (in_sources, fresh) {
         (None, _) => named,
         // What it named beyond what that inventory announced came to it afterwards.
-        (Some(counted), Some(fresh)) => counted + named_since.saturating_sub(fresh),
-        (Some(counted), None) => counted,
+        (Some(counted), Some(fresh)) => counted + named_since.saturating_sub(fresh) + uncounted,
+        (Some(counted), None) => counted + uncounted,
     };
     // What was counted and not named yet cannot be here.
     let unnamed = match (in_sources, fresh) {
@@ -127,7 +129,7 @@ mod tests {
     #[test]
     fn what_was_counted_and_not_named_is_still_to_come() {
         let of = |in_sources, fresh, named, named_since, waiting, home| {
-            let told = Told { in_sources, fresh, named, named_since, waiting, home, refused: 0 };
+            let told = Told { in_sources, fresh, named, named_since, waiting, home, ..Told::default() };
             let Coverage { has, home, to_come } = coverage(told);
             (has, home, to_come)
         };
@@ -143,6 +145,21 @@ mod tests {
         // 31 named after an inventory that counted 7: nothing of what is here has left it.
         assert_eq!(of(Some(7), Some(7), 38, 38, 31, 7), (38, 7, 31));
         assert_eq!(of(Some(7), Some(0), 38, 31, 31, 7), (38, 7, 31));
+    }
+
+    #[test]
+    fn what_waits_in_a_source_nobody_counted_is_there() {
+        let told = Told {
+            in_sources: Some(7),
+            fresh: Some(7),
+            named: 38,
+            named_since: 7,
+            uncounted: 31,
+            waiting: 31,
+            home: 7,
+            refused: 0,
+        };
+        assert_eq!(coverage(told), Coverage { has: 38, home: 7, to_come: 31 });
     }
 
     #[test]

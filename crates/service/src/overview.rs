@@ -44,6 +44,7 @@ fn told(view: &DeviceView) -> Coverage {
         fresh: view.fresh,
         named: view.offered,
         named_since: view.named_since,
+        uncounted: view.uncounted,
         waiting: view.waiting,
         refused: view.refused,
         home: view.home,
