@@ -259,7 +259,7 @@ function KitDialog({ onClose, onProve }: { onClose: () => void; onProve: () => v
       {show.data ? (
         <div className="sheet">
           <p className="mt-0">
-            With this sheet and a new computer, everything comes back: start <code className="text-[14px]">ypogeiond serve</code> there, and its page asks for the sheet. For the pictures alone: <code className="text-[14px]">ypogeiond recover --kit kit.txt --to FOLDER</code>. Whoever has it can see all pictures. Print it, and keep it where a fire in this house does not reach it.
+            With this sheet and a new computer, everything comes back: start <code className="text-[14px]">ypogeiond serve</code> there, and its page asks for the sheet. For the pictures alone: <code className="text-[14px] sm:whitespace-nowrap">ypogeiond recover --kit kit.txt --to FOLDER</code>. Whoever has it can see all pictures. Print it, and keep it where a fire in this house does not reach it.
           </p>
           <div className="flex flex-wrap items-start gap-5">
             <div className="rounded-[10px] bg-white p-2 leading-none [&>svg]:size-[240px]" role="img" aria-label="The recovery kit as a QR code" dangerouslySetInnerHTML={{ __html: show.data.qr_svg }} />

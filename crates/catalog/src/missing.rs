@@ -93,8 +93,8 @@ impl Catalog {
         }
         sql_query(format!(
             "WITH due AS (
+                 -- Every ledger: it may be behind by a decision as well, and one that has nothing new to say writes nothing.
                  SELECT 'ledger' AS kind, s.id AS key, s.id AS store, 15 AS priority, $1 AS due FROM store s
-                 WHERE EXISTS (SELECT 1 FROM standing t WHERE t.place = s.id AND t.good AND NOT t.listed)
                  UNION ALL
                  SELECT 'release', $2, NULL, 2, (SELECT min(until) FROM held h JOIN original o ON o.id = h.original WHERE o.gone_at IS NULL)
                  WHERE EXISTS (SELECT 1 FROM held h JOIN original o ON o.id = h.original WHERE h.until IS NOT NULL AND o.gone_at IS NULL)

@@ -308,17 +308,20 @@ impl Catalog {
         Ok(())
     }
 
-    /// Changes quotas or password of a member. A quota of 0 takes the quota away.
+    /// Changes quotas or password of a member. A quota of 0 takes the quota away; a new password ends all their sessions but `keep`, at
+    /// once with it.
     pub async fn change_person(
         &self,
         id: PersonId,
         quota: Option<u64>,
         soft_quota: Option<u64>,
         password_hash: Option<&str>,
+        keep: Option<Uuid>,
     ) -> Result<()> {
         let mut c = self.connection().await?;
         let changed = sql_query(
-            "UPDATE person SET quota = CASE WHEN $2 IS NULL THEN quota WHEN $2 = 0 THEN NULL ELSE $2 END,
+            "WITH ended AS (DELETE FROM session WHERE person = $1 AND $3 IS NOT NULL AND id IS DISTINCT FROM $5)
+             UPDATE person SET quota = CASE WHEN $2 IS NULL THEN quota WHEN $2 = 0 THEN NULL ELSE $2 END,
                     soft_quota = CASE WHEN $4 IS NULL THEN soft_quota WHEN $4 = 0 THEN NULL ELSE $4 END,
                     password_hash = coalesce($3, password_hash) WHERE id = $1",
         )
@@ -326,6 +329,7 @@ impl Catalog {
         .bind::<Nullable<BigInt>, _>(quota.map(signed))
         .bind::<Nullable<Text>, _>(password_hash)
         .bind::<Nullable<BigInt>, _>(soft_quota.map(signed))
+        .bind::<Nullable<SqlUuid>, _>(keep)
         .kept()
         .execute(&mut c)
         .await?;

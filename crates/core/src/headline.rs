@@ -152,14 +152,14 @@ pub fn habit(days: &[NaiveDate]) -> Option<TimeDelta> {
 enum Fact<'a> {
     LibraryAway(&'a str),
     Damaged(u64),
-    StoreStopped(&'a StoreNow),
+    StoreStopped(&'a StoreNow, &'a str),
     NoRoom,
     Coming,
     Refused(&'a DeviceNow, u64),
     Unread(&'a DeviceNow),
     Braked(u64),
     Overdue(DateTime<Utc>),
-    Quiet(&'a DeviceNow),
+    Quiet(&'a DeviceNow, DateTime<Utc>),
     Silent(&'a DeviceNow, DateTime<Utc>),
     NoStore,
     CheckFailed(&'a CheckNow),
@@ -177,7 +177,7 @@ fn facts(house: &House, now: DateTime<Utc>) -> Vec<Fact<'_>> {
     let devices = &house.devices;
     all.extend(house.library_away.as_deref().map(Fact::LibraryAway));
     all.extend((house.damaged > 0).then_some(Fact::Damaged(house.damaged)));
-    all.extend(house.stores.iter().find(|s| s.stopped.is_some()).map(Fact::StoreStopped));
+    all.extend(house.stores.iter().find_map(|s| Some(Fact::StoreStopped(s, s.stopped.as_deref()?))));
     all.extend((house.room == Some(0)).then_some(Fact::NoRoom));
     all.extend((house.coming.count > 0).then_some(Fact::Coming));
     let refused = devices.iter().map(|d| d.refused).sum();
@@ -189,7 +189,8 @@ fn facts(house: &House, now: DateTime<Utc>) -> Vec<Fact<'_>> {
     let overdue = house.exposed.count > 0 && now.signed_duration_since(since) > EXPOSURE_ALLOWED;
     all.extend((overdue && !house.stores.is_empty()).then_some(Fact::Overdue(since)));
     let for_long = |d: &&DeviceNow, long: TimeDelta| !d.sending && d.seen_at.is_some_and(|s| now - s > long);
-    all.extend(devices.iter().find(|d| d.waiting > 0 && for_long(d, QUIET)).map(Fact::Quiet));
+    let quiet = devices.iter().filter(|d| d.waiting > 0 && for_long(d, QUIET));
+    all.extend(quiet.filter_map(|d| Some(Fact::Quiet(d, d.seen_at?))).next());
     let silent = devices.iter().filter(|d| d.usual.is_some_and(|usual| for_long(d, usual)));
     all.extend(silent.min_by_key(|d| d.seen_at).and_then(|d| d.seen_at.map(|at| Fact::Silent(d, at))));
     all.extend((house.home.count > 0 && house.stores.is_empty()).then_some(Fact::NoStore));
@@ -209,12 +210,12 @@ impl Fact<'_> {
     /// How bad it is.
     fn state(&self) -> HouseState {
         match self {
-            Fact::LibraryAway(_) | Fact::Damaged(_) | Fact::StoreStopped(_) | Fact::NoRoom => HouseState::Trouble,
+            Fact::LibraryAway(_) | Fact::Damaged(_) | Fact::StoreStopped(..) | Fact::NoRoom => HouseState::Trouble,
             Fact::Refused(..)
             | Fact::Unread(_)
             | Fact::Braked(_)
             | Fact::Overdue(_)
-            | Fact::Quiet(_)
+            | Fact::Quiet(..)
             | Fact::Silent(..)
             | Fact::NoStore
             | Fact::CheckFailed(_)
@@ -240,9 +241,8 @@ impl Fact<'_> {
                 ),
             ),
             Fact::Damaged(n) => (format!("{} at home can no longer be read as received.", counted(*n, "original")), exposure),
-            Fact::StoreStopped(store) => {
-                let reason = store.stopped.as_deref().unwrap_or_default();
-                (format!("{} takes no more copies.", store.name), format!("{} {exposure}", ended(reason)))
+            Fact::StoreStopped(store, why) => {
+                (format!("{} takes no more copies.", store.name), format!("{} {exposure}", ended(why)))
             }
             Fact::NoRoom => (
                 "The home disk is full.".to_owned(),
@@ -289,13 +289,10 @@ impl Fact<'_> {
                 let long = if *since == DateTime::<Utc>::MIN_UTC { "too long".to_owned() } else { span(now - *since) };
                 (format!("{} had no copy away from home for {long}.", counted(house.exposed.count, "original")), everything)
             }
-            Fact::Quiet(device) => {
-                let ago = device.seen_at.map(|s| span(now - s)).unwrap_or_default();
-                (
-                    format!("{} {} still only on {}.", counted(device.waiting, "picture"), be(device.waiting), device.name),
-                    format!("It was last heard of {ago} ago. {exposure}"),
-                )
-            }
+            Fact::Quiet(device, at) => (
+                format!("{} {} still only on {}.", counted(device.waiting, "picture"), be(device.waiting), device.name),
+                format!("It was last heard of {} ago. {exposure}", span(now - *at)),
+            ),
             Fact::Silent(device, at) => (
                 format!("{} has been silent for {}, longer than it usually is.", device.name, span(now - *at)),
                 format!("What was taken with it since then is on it alone: see that it can send. {exposure}"),
@@ -342,14 +339,14 @@ impl Fact<'_> {
         match self {
             Fact::LibraryAway(_) => "The library’s disk is not there.",
             Fact::Damaged(_) => "Some originals at home are damaged.",
-            Fact::StoreStopped(_) => "A store takes no more copies.",
+            Fact::StoreStopped(..) => "A store takes no more copies.",
             Fact::NoRoom => "The home disk is full.",
             Fact::Coming => "Originals are coming home again.",
             Fact::Refused(..) => "Some pictures were not taken.",
             Fact::Unread(_) => "Some files could not be read on a device.",
             Fact::Braked(_) => "Deleted originals wait for the keeper's look.",
             Fact::Overdue(_) => "Some originals have had no copy elsewhere for too long.",
-            Fact::Quiet(_) | Fact::Silent(..) => "A device has been quiet for too long.",
+            Fact::Quiet(..) | Fact::Silent(..) => "A device has been quiet for too long.",
             Fact::NoStore => "Nothing has a copy away from home yet.",
             Fact::CheckFailed(_) => "A check of copies could not be done.",
             Fact::FailedWork(_) => "Some background work could not be finished.",

@@ -274,22 +274,13 @@ mod tests {
     };
 
     use rstest::rstest;
-    use ypogeion_core::{Digest, OriginalId, UploadId, filing::FiledPath, layers::Outcome};
+    use ypogeion_core::{Digest, OriginalId, UploadId, layers::Outcome};
 
     use super::*;
-    use crate::{Finished, Library, Publish};
-
-    fn part(library: &Library, bytes: &[u8]) -> Finished {
-        let id = UploadId(Uuid::now_v7());
-        library.incoming().create(id).unwrap();
-        let mut writer = library.incoming().writer(id, 0).unwrap();
-        writer.write(bytes).unwrap();
-        writer.finish()
-    }
-
-    fn path(text: &str) -> FiledPath {
-        FiledPath::parse(text).unwrap()
-    }
+    use crate::{
+        Library, Publish,
+        shelf::tests::{part, path},
+    };
 
     /// A disk that can be taken away: what a mount point shows without it is handed in.
     struct Disk {

@@ -421,7 +421,7 @@ fn rename_without_replacing(from: &Path, to: &Path) -> io::Result<()> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use std::time::{Duration, SystemTime};
 
     use uuid::Uuid;
@@ -435,7 +435,7 @@ mod tests {
         (folder, library)
     }
 
-    fn part(library: &Library, bytes: &[u8]) -> Finished {
+    pub(crate) fn part(library: &Library, bytes: &[u8]) -> Finished {
         let id = UploadId(Uuid::now_v7());
         library.incoming().create(id).unwrap();
         let mut writer = library.incoming().writer(id, 0).unwrap();
@@ -443,7 +443,7 @@ mod tests {
         writer.finish()
     }
 
-    fn path(text: &str) -> FiledPath {
+    pub(crate) fn path(text: &str) -> FiledPath {
         FiledPath::parse(text).unwrap()
     }
 

@@ -507,9 +507,8 @@ impl Store {
     fn fault(&self, name: &str, error: object_store::Error, writing: bool) -> Fault {
         use object_store::Error as E;
         let said = said(&error);
-        // What it is about is not what it says: a picture may be called "507 Mill Lane".
-        let said = said.replace(name, "…");
-        let has = |words: &[&str]| words.iter().any(|w| said.contains(w));
+        let told = without(&said, name);
+        let has = |words: &[&str]| words.iter().any(|w| told.contains(w));
         if has(&["RequestTimeTooSkewed"]) {
             return Fault::Refused(
                 "the clocks of this server and of the store differ too much; set this server's clock".to_owned(),
@@ -547,6 +546,11 @@ impl Store {
             _ => Fault::Passing(said),
         }
     }
+}
+
+/// What an error says, without what it is about: a picture may be called "507 Mill Lane". The folder of everything has no name.
+fn without(said: &str, name: &str) -> String {
+    if name.is_empty() { said.to_owned() } else { said.replace(name, "…") }
 }
 
 const FULL: &str = "the store is full; make room there or raise its limit";
@@ -596,4 +600,23 @@ fn chain(error: &(dyn std::error::Error + 'static)) -> String {
         source = inner.source();
     }
     text.chars().take(600).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::a_name_that_looks_like_a_code(
+        "could not put pictures/507 Mill Lane.jpg: 403",
+        "pictures/507 Mill Lane.jpg",
+        "could not put …: 403"
+    )]
+    #[case::no_name("507 Insufficient Storage", "", "507 Insufficient Storage")]
+    #[case::another_name("507 Insufficient Storage", "objects", "507 Insufficient Storage")]
+    fn what_an_error_is_about_is_not_what_it_says(#[case] said: &str, #[case] name: &str, #[case] told: &str) {
+        assert_eq!(without(said, name), told);
+    }
 }

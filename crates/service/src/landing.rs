@@ -233,9 +233,7 @@ async fn found_again(app: &Arc<App>, id: OriginalId, found: FiledPath) -> Answer
     }
     app.catalog.moved(None, id, &row.path, &found, app.now()).await?;
     app.catalog.old_name_gone(id).await?;
-    for store in app.catalog.stores().await? {
-        app.catalog.want_ledger(store.id, app.now() + app.settings.offsite.ledger_after).await?;
-    }
+    // The line has the ledgers look.
     let line = format!("found {} at {found}, and goes on with it there", row.path);
     Ok(app.catalog.write_record(app.now(), "Ypogeion", &line).await?)
 }

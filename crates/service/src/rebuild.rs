@@ -332,7 +332,7 @@ async fn household_and_people(
             Ok(()) => {}
             // The attempt that was cut off may have been given another password than this one.
             Err(CatalogError::Taken) if unfinished && role == Role::Keeper => {
-                catalog.change_person(p.id, None, None, Some(password)).await.map_err(stop("write the members"))?;
+                catalog.change_person(p.id, None, None, Some(password), None).await.map_err(stop("write the members"))?;
             }
             Err(CatalogError::Taken) => {}
             Err(e) => return Err(stop("write the members")(e)),

@@ -2,7 +2,7 @@
 
 use actix_web::{HttpResponse, get, patch, post, web};
 use uuid::Uuid;
-use ypogeion_catalog::people::{Ending, Person as Row};
+use ypogeion_catalog::people::Person as Row;
 use ypogeion_core::{PersonId, access::Role, filing::member_folder, room::QuotaState};
 use ypogeion_wire::people::{NewPerson, Person, PersonChange};
 
@@ -91,10 +91,7 @@ pub async fn change_person(
         Some(password) => Some(tokio::task::spawn_blocking(move || security::hash_password(&password)).await??),
         None => None,
     };
-    app.catalog.change_person(id, quota, soft_quota, hash.as_deref()).await?;
-    if hash.is_some() {
-        app.catalog.end_sessions(id, Ending::AllBut(None)).await?;
-    }
+    app.catalog.change_person(id, quota, soft_quota, hash.as_deref(), None).await?;
     let row = app.catalog.person(id).await?;
     let what = [quota.map(|_| "quota"), soft_quota.map(|_| "soft quota"), hash.as_ref().map(|_| "password")]
         .into_iter()

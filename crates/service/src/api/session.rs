@@ -131,8 +131,7 @@ pub async fn change_password(app: web::Data<App>, caller: Caller, body: Small<Ch
     let ChangePassword { old, new } = body.0;
     same_password(&app, person, old).await?;
     let hash = tokio::task::spawn_blocking(move || security::hash_password(&new)).await??;
-    app.catalog.change_person(person.id, None, None, Some(&hash)).await?;
-    app.catalog.end_sessions(person.id, Ending::AllBut(Some(session.id))).await?;
+    app.catalog.change_person(person.id, None, None, Some(&hash), Some(session.id)).await?;
     app.catalog.session_proved(session.id, app.now()).await?;
     app.catalog.write_record(app.now(), &person.name, "changed their password, which ended all other sessions").await?;
     Ok(HttpResponse::NoContent().finish())

@@ -57,7 +57,8 @@ pub async fn settle(app: &Arc<App>) -> Answer<()> {
 pub(super) async fn watch(app: Arc<App>) {
     loop {
         app.home_gone.notified().await;
-        let why = app.library.presence().away().map(|(_, why)| why.to_string()).unwrap_or_default();
+        let why = app.library.presence().away().map(|(_, why)| why.to_string());
+        let why = why.unwrap_or_else(|| "it was gone for a moment".to_owned());
         tracing::warn!(why, "the library is away");
         app.said.forget().await;
         note(&app, &format!("found that the library is away: {why}")).await;
