@@ -10,6 +10,9 @@ self.addEventListener("fetch", (event) => {
   if (event.request.method !== "POST" || url.pathname !== "/night/share") return;
   event.respondWith(
     (async () => {
+      // The phone itself shares without a site's origin; a form on somebody else's page has theirs.
+      const foreign = (place) => Boolean(place) && place !== "null" && new URL(place).origin !== self.location.origin;
+      if (foreign(event.request.headers.get("origin")) || foreign(event.request.referrer)) return Response.redirect("/night", 303);
       const form = await event.request.formData();
       const cache = await caches.open(SHARED);
       let n = 0;

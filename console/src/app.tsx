@@ -51,7 +51,8 @@ export function App() {
         {keeper && <Route path="/offsite" element={<Offsite />} />}
         {keeper && <Route path="/offsite/too-few" element={<Short />} />}
         <Route path="/restore" element={<Restore me={me.data} />} />
-        {keeper && <Route path="/library/adopt" element={<Adopt />} />}
+        {/* Also for who may not: it is no picture's name. */}
+        <Route path="/library/adopt" element={keeper ? <Adopt /> : <Navigate to="/library" replace />} />
         {keeper && <Route path="/rules" element={<Settings />} />}
         <Route
           path="/night"

@@ -25,6 +25,7 @@ export function money(n: number, currency: string): string {
 
 const exactly = new Intl.DateTimeFormat("en-GB", { dateStyle: "full", timeStyle: "medium" });
 const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "long", year: "numeric" });
+export const date = (iso: string) => day.format(new Date(iso));
 export const exact = (iso: string) => exactly.format(new Date(iso));
 
 export function ago(iso: string, now = Date.now()): string {

@@ -198,3 +198,62 @@ fn test(rest: &[&str]) -> Done {
     types(true)?;
     run("Testing", cargo().args(["test", "--workspace"]).args(rest))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Fields that hold what nobody may read in a log.
+    const SECRET: [&str; 8] = ["password", "secret_key", "access_key", "token", "name_key", "old", "new", "code"];
+
+    fn sources(folder: &Path, found: &mut Vec<PathBuf>) {
+        for entry in fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            match path.extension() {
+                _ if path.is_dir() => sources(&path, found),
+                Some(end) if end == "rs" => found.push(path),
+                _ => {}
+            }
+        }
+    }
+
+    /// The names of structures of `text` that print all their fields, and have one that is a secret.
+    fn talkative(text: &str) -> Vec<String> {
+        let mut found = Vec::new();
+        for (at, _) in text.match_indices("#[derive(") {
+            let (derived, rest) = text[at..].split_once(")]").unwrap_or_default();
+            // Whatever stands between the two belongs to the same item.
+            let item = rest.split("#[derive(").next().unwrap_or_default();
+            let Some((head, body)) = item.split_once(" {\n") else { continue };
+            let Some(name) = head.lines().last().and_then(|l| l.split_once("struct ")).map(|(_, n)| n) else { continue };
+            let fields = body.split("\n}").next().unwrap_or_default().lines().map(|l| l.trim().trim_start_matches("pub "));
+            let told = |line: &str| {
+                line.split_once(": ").is_some_and(|(field, kind)| {
+                    SECRET.contains(&field) && (kind.starts_with("String") || kind.starts_with("Option<String>"))
+                })
+            };
+            if derived.contains("Debug") && fields.into_iter().any(told) {
+                found.push(name.to_owned());
+            }
+        }
+        found
+    }
+
+    #[test]
+    fn nothing_that_holds_a_secret_prints_itself() {
+        let example = "#[derive(Clone, Debug)]\n#[x]\npub struct SignIn {\n    /// It.\n    pub password: String,\n}\n";
+        assert_eq!(talkative(example), ["SignIn"]);
+        assert!(talkative(&example.replace("Clone, Debug", "Clone")).is_empty());
+        let mut files = Vec::new();
+        for crate_folder in fs::read_dir(root().join("crates")).unwrap() {
+            let folder = crate_folder.unwrap().path();
+            // Stand-ins have made-up keys alone.
+            if !folder.ends_with("standins") {
+                sources(&folder.join("src"), &mut files);
+            }
+        }
+        assert!(files.len() > 100);
+        let all: Vec<_> = files.iter().flat_map(|f| talkative(&fs::read_to_string(f).unwrap())).collect();
+        assert!(all.is_empty(), "{all:?}");
+    }
+}

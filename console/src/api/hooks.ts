@@ -1,7 +1,7 @@
 /** Data hooks, one for each thing the pages ask for. Keys begin with the kind of event that makes them stale. */
 import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { ask, type Failure, type Me, type Original, type Overview, type Schemas, type Store, type Device, type Run } from "./client";
+import { ask, Failure, type Me, type Original, type Overview, type Schemas, type Store, type Device, type Run } from "./client";
 
 export const keys = {
   me: ["me"],
@@ -31,7 +31,15 @@ export const keys = {
   clocks: (device: string) => ["devices", "clock", device],
 } as const;
 
-export const useMe = () => useQuery<Me, Failure>({ queryKey: keys.me, queryFn: () => ask("/api/session"), staleTime: Infinity });
+export const useMe = () => useQuery<Me, Failure>({ queryKey: keys.me, queryFn: arrive, staleTime: Infinity });
+
+/** Asked before anything is known, so that a stranger is told and not refused. */
+async function arrive(): Promise<Me> {
+  const { set_up, me } = await ask<Schemas["Arrival"]>("/api/arrival");
+  if (!set_up) throw new Failure("not-set-up", "There is no household here yet.");
+  if (!me) throw new Failure("not-signed-in", "Nobody is signed in here.");
+  return me;
+}
 export const useSessions = () => useQuery<Schemas["SignedIn"][], Failure>({ queryKey: keys.sessions, queryFn: () => ask("/api/sessions"), staleTime: 0 });
 export const useOverview = () => useQuery<Overview, Failure>({ queryKey: keys.overview, queryFn: () => ask("/api/overview") });
 export const useMonths = () => useQuery<Schemas["Month"][], Failure>({ queryKey: keys.months, queryFn: () => ask("/api/months") });

@@ -73,6 +73,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/arrival": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether there is a household, and who is signed in. Answers everybody: a browser has to ask before it knows. */
+        get: operations["arrive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/checks": {
         parameters: {
             query?: never;
@@ -256,7 +273,7 @@ export interface paths {
         put?: never;
         /**
          * Gives a program its password: one that speaks WebDAV or tus and knows nothing of pairing codes. It is a device of its own from
-         *     then on, and may what every device may.
+         *     then on, sees what it sent itself, and knows nothing else of the house.
          */
         post: operations["connect_program"];
         delete?: never;
@@ -1408,6 +1425,12 @@ export interface components {
              */
             count: number;
         };
+        /** @description What a browser finds when it comes here. */
+        Arrival: {
+            me?: null | components["schemas"]["Me"];
+            /** @description Whether there is a household. If not, there is a door. */
+            set_up: boolean;
+        };
         /** @description A run that has just begun. */
         BegunRun: {
             /**
@@ -1804,6 +1827,11 @@ export interface components {
              * @description End of its last complete run.
              */
             complete_at?: string | null;
+            /**
+             * Format: date-time
+             * @description When its credential ends because nobody used it, or ended. None: not soon.
+             */
+            ends_at?: string | null;
             /**
              * Format: int64
              * @description What it has by its own word: counted in its sources, or named.
@@ -2877,7 +2905,7 @@ export interface components {
          *     `urn:ypogeion:problem:` followed by the word.
          * @enum {string}
          */
-        ProblemType: "not-signed-in" | "not-allowed" | "wrong-password" | "password-wanted" | "too-many-attempts" | "pairing-code-unknown" | "device-revoked" | "not-found" | "bad-request" | "name-taken" | "too-large" | "over-quota" | "disk-full" | "digest-mismatch" | "wrong-offset" | "upload-gone" | "clearance-gone" | "upload-busy" | "tus-version" | "content-type" | "range-not-satisfiable" | "original-damaged" | "no-preview" | "store-fault" | "not-set-up" | "database-away" | "library-away" | "internal";
+        ProblemType: "not-signed-in" | "not-allowed" | "wrong-password" | "password-wanted" | "too-many" | "too-many-attempts" | "pairing-code-unknown" | "device-revoked" | "device-ended" | "not-found" | "bad-request" | "name-taken" | "too-large" | "over-quota" | "disk-full" | "digest-mismatch" | "wrong-offset" | "upload-gone" | "clearance-gone" | "upload-busy" | "tus-version" | "content-type" | "other-host" | "range-not-satisfiable" | "original-damaged" | "no-preview" | "store-fault" | "not-set-up" | "database-away" | "library-away" | "internal";
         /** @description The password, typed again. */
         ProvePassword: {
             /** @description The member's own. */
@@ -3629,6 +3657,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AdoptedFile"][];
+                };
+            };
+        };
+    };
+    arrive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Arrival"];
                 };
             };
         };

@@ -4,7 +4,7 @@ import { useEffect, useState, type FormEvent } from "react";
 import { Link, useLocation } from "react-router";
 import { ask, type Device, type Me, type Schemas } from "../api/client";
 import { keys, useDevices, useDo, usePeople } from "../api/hooks";
-import { count, counted, size, until } from "../format";
+import { count, counted, date, size, until } from "../format";
 import { Button, Dialog, Field, Page, State, When, table } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { ConnectDialog } from "./connect";
@@ -66,11 +66,13 @@ export function Devices({ me }: { me: Me }) {
 
 function deviceState(d: Device) {
   if (d.revoked_at) return <State tone="quiet">revoked</State>;
+  if (d.ends_at && new Date(d.ends_at) <= new Date()) return <State tone="look">unused for a year: pair it again</State>;
   if (d.sending) return <State tone="busy">sending</State>;
   if (d.refused > 0) return <State tone="look">{count(d.refused)} not taken</State>;
   if (d.unread > 0) return <State tone="look">{count(d.unread)} not readable</State>;
   if (d.waiting_for) return <State tone={d.to_come > 0 ? "look" : "quiet"}>{d.waiting_for}</State>;
   if (d.to_come > 0) return <State tone="look">{count(d.to_come)} to send</State>;
+  if (d.ends_at) return <State tone="look">unused: ends {date(d.ends_at)}</State>;
   if (d.has === 0) return <State tone="quiet">nothing sent yet</State>;
   return <State tone="well">all here</State>;
 }

@@ -514,6 +514,7 @@ fn ends_the_run(e: &ClientError) -> bool {
             Some(
                 ProblemType::NotSignedIn
                     | ProblemType::DeviceRevoked
+                    | ProblemType::DeviceEnded
                     | ProblemType::NotAllowed
                     | ProblemType::DatabaseAway
                     | ProblemType::NotSetUp

@@ -29,7 +29,6 @@ pub enum Durability {
 }
 
 /// A running private cluster. Dropping it leaves it running; [`Cluster::stop`] ends it.
-#[derive(Debug)]
 pub struct Cluster {
     folder: PathBuf,
     port: u16,

@@ -5,10 +5,11 @@ use diesel::{
     OptionalExtension, QueryableByName, sql_query,
     sql_types::{Array, BigInt, Binary, Bool, Date, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::RunQueryDsl;
+use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use uuid::Uuid;
 use ypogeion_core::{
     DeviceId, Digest, OriginalId, PersonId,
+    access::{UNUSED, Validity, validity},
     ledger::DeviceRecord,
     offer::{DELETED_GONE, DELETED_HELD},
 };
@@ -24,8 +25,12 @@ pub struct DeviceCaller {
     pub name: String,
     /// Whose it is.
     pub person: PersonId,
+    /// Whether it is a program with a password, and no paired device.
+    pub program: bool,
     /// Whether its credential was taken away.
     pub revoked: bool,
+    /// Whether its credential still counts, by when it was used last.
+    pub validity: Validity,
 }
 
 /// A device as the console shows it.
@@ -164,7 +169,11 @@ struct CallerRow {
     #[diesel(sql_type = SqlUuid)]
     person: Uuid,
     #[diesel(sql_type = Bool)]
+    program: bool,
+    #[diesel(sql_type = Bool)]
     revoked: bool,
+    #[diesel(sql_type = Timestamptz)]
+    used_at: DateTime<Utc>,
 }
 
 #[derive(QueryableByName)]
@@ -392,22 +401,32 @@ impl Catalog {
         Ok(())
     }
 
-    /// The device with that token, revoked or not. Notes the contact, at most once a minute.
+    /// The device with that token, revoked, ended or not. Notes the contact of one that counts, at most once a minute.
     pub async fn device_by_token(&self, token_hash: &[u8], now: DateTime<Utc>) -> Result<DeviceCaller> {
         let mut c = self.connection().await?;
         let row: CallerRow = sql_query(
             "WITH seen AS (
                  UPDATE device SET seen_at = $2
                  WHERE token_hash = $1 AND revoked_at IS NULL AND (seen_at IS NULL OR seen_at < $2 - interval '1 minute')
+                   AND coalesce(seen_at, paired_at) > $3
              )
-             SELECT id, name, person, revoked_at IS NOT NULL AS revoked FROM device WHERE token_hash = $1",
+             SELECT id, name, person, kind = 'program' AS program, revoked_at IS NOT NULL AS revoked,
+                    coalesce(seen_at, paired_at) AS used_at FROM device WHERE token_hash = $1",
         )
         .bind::<Binary, _>(token_hash)
         .bind::<Timestamptz, _>(now)
+        .bind::<Timestamptz, _>(now - UNUSED)
         .kept()
         .get_result(&mut c)
         .await?;
-        Ok(DeviceCaller { id: DeviceId(row.id), name: row.name, person: PersonId(row.person), revoked: row.revoked })
+        Ok(DeviceCaller {
+            id: DeviceId(row.id),
+            name: row.name,
+            person: PersonId(row.person),
+            program: row.program,
+            revoked: row.revoked,
+            validity: validity(row.used_at, now),
+        })
     }
 
     /// The devices of one member, or of all, or one of them; oldest first.
@@ -551,10 +570,26 @@ impl Catalog {
     /// Notes what a device says it has. A name that it said before now points to what it says today.
     pub async fn note_sightings(&self, device: DeviceId, sightings: &[Sighting], now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
+        self.put_sightings(&mut c, device, &sightings.iter().collect::<Vec<_>>(), now).await
+    }
+
+    /// The same of one that is about to be sent. Not forced to the disk by itself: what says that the file has landed is, and comes after.
+    pub async fn note_sighting(&self, device: DeviceId, sighting: &Sighting, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.soft_connection().await?;
+        self.put_sightings(&mut c, device, &[sighting], now).await
+    }
+
+    async fn put_sightings(
+        &self,
+        c: &mut AsyncPgConnection,
+        device: DeviceId,
+        sightings: &[&Sighting],
+        now: DateTime<Utc>,
+    ) -> Result<()> {
         // One name twice in a batch would make the statement touch a row twice; the last word counts.
         let mut last = std::collections::HashMap::with_capacity(sightings.len());
         for s in sightings {
-            last.insert((&s.source, &s.name), s);
+            last.insert((&s.source, &s.name), *s);
         }
         let mut rows: Vec<&Sighting> = last.into_values().collect();
         // Two devices never share rows, but two batches of one device may: one order for all avoids waiting in a circle.
@@ -575,7 +610,7 @@ impl Catalog {
         .bind::<Array<Nullable<Text>>, _>(rows.iter().map(|s| s.refused.as_deref()).collect::<Vec<_>>())
         .bind::<Timestamptz, _>(now)
         .kept()
-        .execute(&mut c)
+        .execute(c)
         .await?;
         self.grew(sightings.len());
         Ok(())

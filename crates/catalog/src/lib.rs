@@ -127,6 +127,9 @@ pub enum CatalogError {
     /// Something with that name is there already.
     #[error("that name is taken")]
     Taken,
+    /// A device has made more rows than any device needs.
+    #[error("this device has too much of it")]
+    TooMany,
     /// The database cannot be reached.
     #[error("the database does not answer")]
     Away(#[source] Box<dyn std::error::Error + Send + Sync>),
@@ -148,6 +151,11 @@ impl From<DieselError> for CatalogError {
         match e {
             DieselError::NotFound => CatalogError::NotFound,
             DieselError::DatabaseError(DatabaseErrorKind::UniqueViolation, _) => CatalogError::Taken,
+            DieselError::DatabaseError(DatabaseErrorKind::CheckViolation, ref info)
+                if info.constraint_name() == Some("device_makes_no_more") =>
+            {
+                CatalogError::TooMany
+            }
             DieselError::DatabaseError(DatabaseErrorKind::ClosedConnection | DatabaseErrorKind::UnableToSendCommand, _)
             | DieselError::BrokenTransactionManager => CatalogError::Away(Box::new(e)),
             DieselError::DatabaseError(_, ref info) if going_down(info.message()) => CatalogError::Away(Box::new(e)),

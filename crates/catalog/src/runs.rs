@@ -261,30 +261,49 @@ impl Catalog {
             .collect())
     }
 
-    /// A page of a run's log, and how many entries there are with this filter.
+    /// A page of a run's log, and how many entries there are with this filter. `person` and `device` limit it to theirs.
+    ///
+    /// # Errors
+    /// [`CatalogError::NotFound`] if there is no such run, or it is somebody else's.
     pub async fn run_entries(
         &self,
         id: RunId,
         person: Option<PersonId>,
+        device: Option<DeviceId>,
         outcome: Option<&str>,
         offset: i64,
         limit: i64,
     ) -> Result<(Vec<Entry>, u64)> {
         const WHICH: &str = "FROM run_entry e JOIN run r ON r.id = e.run JOIN device d ON d.id = r.device
-             WHERE e.run = $1 AND ($2 IS NULL OR d.person = $2) AND ($3 IS NULL OR e.outcome = $3)";
+             WHERE e.run = $1 AND ($2 IS NULL OR d.person = $2) AND ($3 IS NULL OR e.outcome = $3) AND ($4 IS NULL OR d.id = $4)";
         let mut c = self.connection().await?;
+        let theirs: Count = sql_query(
+            "SELECT count(*) AS n FROM run r JOIN device d ON d.id = r.device
+             WHERE r.id = $1 AND ($2 IS NULL OR d.person = $2) AND ($3 IS NULL OR d.id = $3)",
+        )
+        .bind::<SqlUuid, _>(id.0)
+        .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
+        .bind::<Nullable<SqlUuid>, _>(device.map(|d| d.0))
+        .kept()
+        .get_result(&mut c)
+        .await?;
+        if theirs.n == 0 {
+            return Err(CatalogError::NotFound);
+        }
         let total: Count = sql_query(format!("SELECT count(*) AS n {WHICH}"))
             .bind::<SqlUuid, _>(id.0)
             .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
             .bind::<Nullable<Text>, _>(outcome)
+            .bind::<Nullable<SqlUuid>, _>(device.map(|d| d.0))
             .kept()
             .get_result(&mut c)
             .await?;
         let rows: Vec<EntryRow> =
-            sql_query(format!("SELECT e.name, e.source, e.outcome, e.reason, e.size {WHICH} ORDER BY e.id OFFSET $4 LIMIT $5"))
+            sql_query(format!("SELECT e.name, e.source, e.outcome, e.reason, e.size {WHICH} ORDER BY e.id OFFSET $5 LIMIT $6"))
                 .bind::<SqlUuid, _>(id.0)
                 .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
                 .bind::<Nullable<Text>, _>(outcome)
+                .bind::<Nullable<SqlUuid>, _>(device.map(|d| d.0))
                 .bind::<BigInt, _>(offset)
                 .bind::<BigInt, _>(limit)
                 .kept()

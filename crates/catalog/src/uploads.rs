@@ -3,9 +3,9 @@
 use chrono::{DateTime, NaiveDateTime, Utc};
 use diesel::{
     OptionalExtension, QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Binary, Bool, Jsonb, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
+    sql_types::{Array, BigInt, Binary, Bool, Integer, Jsonb, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::RunQueryDsl;
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use uuid::Uuid;
 use ypogeion_core::{
     DeviceId, Digest, OriginalId, PersonId, UploadId,
@@ -13,6 +13,7 @@ use ypogeion_core::{
     filing::FiledPath,
     kind::MediaKind,
     layers::{Act, Observation, Outcome, Place, Standing},
+    room::{NoRoom, OPEN_OF_DEVICE, OPEN_OF_PERSON, PROMISED_FOR, Room},
     shot::{self, Part},
 };
 
@@ -53,6 +54,33 @@ pub struct Upload {
     pub target: Option<FiledPath>,
     /// What it became.
     pub original: Option<OriginalId>,
+    /// When bytes came last, or room was promised.
+    pub touched_at: DateTime<Utc>,
+}
+
+/// What a promise of room depends on beside the upload itself.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Terms<'a> {
+    /// Bytes that are free on the library's disk.
+    pub free: u64,
+    /// Of these, never given away.
+    pub reserve: u64,
+    /// Bytes of it that are on the disk already.
+    pub there: u64,
+    /// Uploads that it takes the place of: they end when it lands.
+    pub instead: &'a [UploadId],
+}
+
+/// The answer to an upload that wants room.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[must_use]
+pub enum Promise {
+    /// It has it.
+    Given,
+    /// There is none.
+    No(NoRoom),
+    /// Too many uploads were begun and not ended.
+    TooMany,
 }
 
 /// An original that is on the disk and about to be acknowledged.
@@ -114,7 +142,32 @@ struct UploadRow {
     target: Option<String>,
     #[diesel(sql_type = Nullable<SqlUuid>)]
     original: Option<Uuid>,
+    #[diesel(sql_type = Timestamptz)]
+    touched_at: DateTime<Utc>,
 }
+
+#[derive(QueryableByName)]
+struct OwnRow {
+    #[diesel(sql_type = BigInt)]
+    used: i64,
+    #[diesel(sql_type = BigInt)]
+    own: i64,
+}
+
+#[derive(QueryableByName)]
+struct AllRow {
+    #[diesel(sql_type = BigInt)]
+    promised: i64,
+    #[diesel(sql_type = BigInt)]
+    of_device: i64,
+    #[diesel(sql_type = BigInt)]
+    of_person: i64,
+    #[diesel(sql_type = BigInt)]
+    given: i64,
+}
+
+/// Whoever promises room of the disk waits for whoever else does; and whoever promises of a quota, for those who do so of the same one.
+const PROMISING: i32 = 0x79_70_6f;
 
 impl From<UploadRow> for Upload {
     fn from(r: UploadRow) -> Self {
@@ -133,6 +186,7 @@ impl From<UploadRow> for Upload {
             // Written by this program; a path that does not parse is as good as none and is settled by looking.
             target: r.target.and_then(|t| FiledPath::parse(&t).ok()),
             original: r.original.map(OriginalId),
+            touched_at: r.touched_at,
         }
     }
 }
@@ -151,16 +205,16 @@ struct LandedRow {
     new: bool,
 }
 
-const UPLOAD: &str = "SELECT id, device, person, length, digest, name, source, file_time, expires_at, metadata, concat, target, original FROM upload";
+const UPLOAD: &str = "SELECT id, device, person, length, digest, name, source, file_time, expires_at, metadata, concat, target, original, touched_at FROM upload";
 
 impl Catalog {
-    /// Puts an upload down. Not forced to the disk: an upload that a power cut forgets is begun again by its device, and
-    /// the acknowledgement of the original is forced.
+    /// Puts an upload down whose bytes are on the disk: no room has to be promised. Not forced to the disk: an upload that a power cut forgets is begun
+    /// again by its device, and the acknowledgement of the original is forced.
     pub async fn create_upload(&self, upload: &Upload, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.soft_connection().await?;
         sql_query(
-            "INSERT INTO upload (id, device, person, length, digest, name, source, file_time, created_at, expires_at, metadata, concat)
-             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)",
+            "INSERT INTO upload (id, device, person, length, digest, name, source, file_time, created_at, touched_at, expires_at, metadata, concat, received)
+             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, $10, $11, $12, $4)",
         )
         .bind::<SqlUuid, _>(upload.id.0)
         .bind::<SqlUuid, _>(upload.device.0)
@@ -199,30 +253,111 @@ impl Catalog {
         Ok(rows.into_iter().map(Upload::from).collect())
     }
 
-    /// Puts the end of an upload off, because more of it has come.
-    pub async fn extend_upload(&self, id: UploadId, expires_at: DateTime<Utc>) -> Result<()> {
+    /// Promises an upload its room and puts it down, in one step with looking whether there is any: of two that come at once and do not
+    /// both fit, one gets it. For an upload that is down already, its promise begins anew.
+    ///
+    /// What is promised: of the disk, what has not come yet of uploads whose last bytes are not older than [`PROMISED_FOR`]; of a
+    /// quota, all of these, and of those that rest what has come. Not forced to the disk, like [`Self::create_upload`].
+    pub async fn promise(&self, upload: &Upload, terms: &Terms<'_>, now: DateTime<Utc>) -> Result<Promise> {
+        let instead: Vec<Uuid> = terms.instead.iter().map(|u| u.0).chain([upload.id.0]).collect();
+        let still = now - PROMISED_FOR;
+        let mut c = self.soft_connection().await?;
+        c.transaction(async |c| {
+            let quota = quota_of(c, upload.person).await?;
+            let mut room = Room { free: terms.free, promised: 0, promised_own: 0, reserve: terms.reserve, used: 0, quota };
+            if quota.is_some() {
+                sql_query("SELECT pg_advisory_xact_lock($1, hashtext($2::text))")
+                    .bind::<Integer, _>(PROMISING)
+                    .bind::<SqlUuid, _>(upload.person.0)
+                    .kept()
+                    .execute(c)
+                    .await?;
+                (room.used, room.promised_own) = own(c, upload.person, still, &instead).await?;
+                if let Err(no) = room.check_quota(upload.length) {
+                    return Ok(Promise::No(no));
+                }
+            }
+            sql_query("SELECT pg_advisory_xact_lock($1, 0)").bind::<Integer, _>(PROMISING).kept().execute(c).await?;
+            let needed = upload.length.saturating_sub(terms.there);
+            let all: AllRow = sql_query(
+                "WITH t AS (
+                     SELECT coalesce(sum(greatest(length - received, 0)) FILTER (WHERE touched_at > $13 AND id <> $1), 0)::bigint AS promised,
+                            count(*) FILTER (WHERE device = $2 AND id <> $1) AS of_device,
+                            count(*) FILTER (WHERE person = $3 AND id <> $1 AND target IS NULL) AS of_person
+                     FROM upload WHERE original IS NULL
+                 ), given AS (
+                     INSERT INTO upload (id, device, person, length, digest, name, source, file_time, created_at, touched_at, expires_at, metadata, concat, received)
+                     SELECT $1, $2, $3, $4, $5, $6, $7, $8, $9, $9, $10, $11, $12, $17 FROM t
+                     WHERE t.promised + $14 <= $15 AND t.of_device < $16 AND t.of_person < $18
+                     ON CONFLICT (id) DO UPDATE SET touched_at = excluded.touched_at
+                     RETURNING 1
+                 )
+                 SELECT t.promised, t.of_device, t.of_person, (SELECT count(*) FROM given) AS given FROM t",
+            )
+            .bind::<SqlUuid, _>(upload.id.0)
+            .bind::<SqlUuid, _>(upload.device.0)
+            .bind::<SqlUuid, _>(upload.person.0)
+            .bind::<BigInt, _>(signed(upload.length))
+            .bind::<Nullable<Binary>, _>(upload.digest.map(|d| d.as_bytes().to_vec()))
+            .bind::<Text, _>(&upload.name)
+            .bind::<Text, _>(&upload.source)
+            .bind::<Nullable<Timestamptz>, _>(upload.file_time)
+            .bind::<Timestamptz, _>(now)
+            .bind::<Timestamptz, _>(upload.expires_at)
+            .bind::<Text, _>(&upload.metadata)
+            .bind::<Nullable<Text>, _>(&upload.concat)
+            .bind::<Timestamptz, _>(still)
+            .bind::<BigInt, _>(signed(needed))
+            // What is on the disk already needs none of it, even where the reserve is touched.
+            .bind::<BigInt, _>(signed(if needed == 0 { u64::MAX } else { terms.free.saturating_sub(terms.reserve) }))
+            .bind::<BigInt, _>(signed(OPEN_OF_DEVICE))
+            .bind::<BigInt, _>(signed(terms.there))
+            .bind::<BigInt, _>(signed(OPEN_OF_PERSON))
+            .kept()
+            .get_result(c)
+            .await?;
+            room.promised = unsigned(all.promised);
+            Ok::<_, CatalogError>(match room.check_disk(needed) {
+                _ if all.given > 0 => Promise::Given,
+                _ if unsigned(all.of_device) >= OPEN_OF_DEVICE || unsigned(all.of_person) >= OPEN_OF_PERSON => Promise::TooMany,
+                Err(no) => Promise::No(no),
+                // Nothing speaks against it, and it was not done: unknown is refused.
+                Ok(()) => Promise::No(NoRoom::DiskFull { needed, left: 0 }),
+            })
+        })
+        .await
+    }
+
+    /// The room that a member has for more, as of now. Who wants some of it asks by [`Self::promise`].
+    pub async fn room(&self, person: PersonId, free: u64, reserve: u64, now: DateTime<Utc>) -> Result<Room> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE upload SET expires_at = $2 WHERE id = $1")
+        let (still, quota) = (now - PROMISED_FOR, quota_of(&mut c, person).await?);
+        let (used, promised_own) = match quota {
+            Some(_) => own(&mut c, person, still, &[]).await?,
+            None => (0, 0),
+        };
+        let promised: Count = sql_query(
+            "SELECT coalesce(sum(greatest(length - received, 0)), 0)::bigint AS n FROM upload WHERE original IS NULL AND touched_at > $1",
+        )
+        .bind::<Timestamptz, _>(still)
+        .kept()
+        .get_result(&mut c)
+        .await?;
+        Ok(Room { free, promised: unsigned(promised.n), promised_own, reserve, used, quota })
+    }
+
+    /// Bytes came: an upload lives, and its room is kept, from now on again. Not forced to the disk: what came is on it.
+    pub async fn extend_upload(&self, id: UploadId, received: u64, expires_at: DateTime<Utc>, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.soft_connection().await?;
+        sql_query("UPDATE upload SET expires_at = $2, received = $3, touched_at = $4 WHERE id = $1")
             .bind::<SqlUuid, _>(id.0)
             .bind::<Timestamptz, _>(expires_at)
+            .bind::<BigInt, _>(signed(received))
+            .bind::<Timestamptz, _>(now)
             .kept()
             .execute(&mut c)
             .await?;
         Ok(())
-    }
-
-    /// Bytes promised to uploads that have not landed, of one member or of all. What is on the disk of them already is
-    /// counted too: the reserve is a little larger than it must be, never smaller.
-    pub async fn promised(&self, person: Option<PersonId>) -> Result<u64> {
-        let mut c = self.connection().await?;
-        let row: Count = sql_query(
-            "SELECT coalesce(sum(length), 0)::bigint AS n FROM upload WHERE original IS NULL AND ($1 IS NULL OR person = $1)",
-        )
-        .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
-        .kept()
-        .get_result(&mut c)
-        .await?;
-        Ok(unsigned(row.n))
     }
 
     /// Bytes that a member has at home.
@@ -437,4 +572,31 @@ impl Catalog {
         .await?;
         Ok(())
     }
+}
+
+async fn quota_of(c: &mut AsyncPgConnection, person: PersonId) -> Result<Option<u64>> {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = Nullable<BigInt>)]
+        quota: Option<i64>,
+    }
+    let row: Row = sql_query("SELECT quota FROM person WHERE id = $1").bind::<SqlUuid, _>(person.0).kept().get_result(c).await?;
+    Ok(row.quota.map(unsigned))
+}
+
+/// What a member has at home, and what of uploads that are under way counts against a quota, in one look: a landing between two would be
+/// in neither, or in both.
+async fn own(c: &mut AsyncPgConnection, person: PersonId, still: DateTime<Utc>, but: &[Uuid]) -> Result<(u64, u64)> {
+    let row: OwnRow = sql_query(
+        "SELECT (SELECT coalesce(sum(size), 0)::bigint FROM original WHERE person = $1 AND gone_at IS NULL) AS used,
+                (SELECT coalesce(sum(CASE WHEN touched_at > $2 THEN length ELSE received END), 0)::bigint
+                 FROM upload WHERE original IS NULL AND person = $1 AND id <> ALL($3)) AS own",
+    )
+    .bind::<SqlUuid, _>(person.0)
+    .bind::<Timestamptz, _>(still)
+    .bind::<Array<SqlUuid>, _>(but)
+    .kept()
+    .get_result(c)
+    .await?;
+    Ok((unsigned(row.used), unsigned(row.own)))
 }

@@ -1,5 +1,6 @@
 //! Who may do what. The one table; the service asks it on every route, and a test holds every route against it.
 
+use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 
 /// Who is asking.
@@ -12,15 +13,17 @@ pub enum Role {
     Member,
     /// May add, and sees nothing but their own.
     Guest,
-    /// A paired device, with its own credential.
+    /// A paired device, with its own credential: it runs our client, or the night page.
     Device,
+    /// A program that was given a password: it sends, sees what it sent, and knows nothing else of the house.
+    Program,
     /// Has not signed in.
     Nobody,
 }
 
 impl Role {
     /// Every role, for tables and tests.
-    pub const ALL: [Role; 5] = [Self::Keeper, Self::Member, Self::Guest, Self::Device, Self::Nobody];
+    pub const ALL: [Role; 6] = [Self::Keeper, Self::Member, Self::Guest, Self::Device, Self::Program, Self::Nobody];
 
     /// The word stored in the database and in the ledger.
     pub fn word(self) -> &'static str {
@@ -29,6 +32,7 @@ impl Role {
             Self::Member => "member",
             Self::Guest => "guest",
             Self::Device => "device",
+            Self::Program => "program",
             Self::Nobody => "nobody",
         }
     }
@@ -67,6 +71,9 @@ const KEEPER: &[Role] = &[Role::Keeper];
 const PEOPLE: &[Role] = &[Role::Keeper, Role::Member, Role::Guest];
 const HOUSE: &[Role] = &[Role::Keeper, Role::Member];
 const DEVICE: &[Role] = &[Role::Device];
+/// Whoever brings pictures.
+const SENDERS: &[Role] = &[Role::Device, Role::Program];
+const PROGRAM: &[Role] = &[Role::Program];
 const READERS: &[Role] = &[Role::Keeper, Role::Member, Role::Guest, Role::Device];
 
 actions! {
@@ -82,6 +89,8 @@ actions! {
     BringBack = "bring_back" => ANYBODY,
     /// Sign in.
     SignIn = "sign_in" => ANYBODY,
+    /// Is there a household, and am I signed in? Whoever is not is told so, and not refused.
+    Arrive = "arrive" => ANYBODY,
     /// Who am I?
     WhoAmI = "who_am_i" => PEOPLE,
     /// Sign out.
@@ -243,17 +252,17 @@ actions! {
     /// What the server's uploads can do (tus).
     UploadOptions = "upload_options" => ANYBODY,
     /// Create an upload (tus).
-    CreateUpload = "create_upload" => DEVICE,
+    CreateUpload = "create_upload" => SENDERS,
     /// How far is an upload? (tus)
-    ShowUpload = "show_upload" => DEVICE,
+    ShowUpload = "show_upload" => SENDERS,
     /// Send bytes (tus).
-    AppendUpload = "append_upload" => DEVICE,
+    AppendUpload = "append_upload" => SENDERS,
     /// End an upload that is not complete (tus).
-    EndUpload = "end_upload" => DEVICE,
-    /// List and read a device's own folders (WebDAV).
-    ReadFolder = "read_folder" => DEVICE,
+    EndUpload = "end_upload" => SENDERS,
+    /// List and read a program's own folders (WebDAV).
+    ReadFolder = "read_folder" => PROGRAM,
     /// Put files into them. Nothing in the library is replaced or removed by it.
-    WriteFolder = "write_folder" => DEVICE,
+    WriteFolder = "write_folder" => PROGRAM,
 }
 
 /// May this role do that?
@@ -267,9 +276,55 @@ pub fn may(role: Role, action: Action) -> bool {
     action.allowed().contains(&role)
 }
 
+/// A credential that was not used for this long ends by itself: a phone that nobody misses is in a drawer, or in somebody else's hand.
+pub const UNUSED: TimeDelta = TimeDelta::days(365);
+/// That it will end is said for this long before.
+const SAID_BEFORE: TimeDelta = TimeDelta::days(30);
+
+/// Whether a credential still counts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Validity {
+    /// It does.
+    Good,
+    /// It does, and ends then if it is not used before.
+    EndsAt(DateTime<Utc>),
+    /// It ended then.
+    Ended(DateTime<Utc>),
+}
+
+/// Whether a credential that was last used then still counts.
+pub fn validity(used: DateTime<Utc>, now: DateTime<Utc>) -> Validity {
+    let end = used + UNUSED;
+    match () {
+        () if end <= now => Validity::Ended(end),
+        () if end - SAID_BEFORE <= now => Validity::EndsAt(end),
+        () => Validity::Good,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_not_used_for_a_year_ends_and_that_is_said_for_a_month() {
+        let used = DateTime::UNIX_EPOCH + TimeDelta::days(20_000);
+        let at = |days: i64| validity(used, used + TimeDelta::days(days));
+        let end = used + UNUSED;
+        assert_eq!([at(0), at(334)], [Validity::Good; 2]);
+        assert_eq!([at(335), at(364)], [Validity::EndsAt(end); 2]);
+        assert_eq!([at(365), at(5000)], [Validity::Ended(end); 2]);
+        // A clock that was put back is no reason to let anybody in or out.
+        assert_eq!(at(-10), Validity::Good);
+    }
+
+    #[test]
+    fn a_program_sends_and_sees_its_own_and_knows_nothing_of_the_house() {
+        let program: Vec<_> =
+            Action::ALL.iter().filter(|a| may(Role::Program, **a) && !may(Role::Nobody, **a)).map(|a| a.operation()).collect();
+        let expected = ["create_upload", "show_upload", "append_upload", "end_upload", "read_folder", "write_folder"];
+        assert_eq!(program, expected);
+    }
 
     #[test]
     fn a_stolen_phone_can_add_and_read_and_nothing_else() {
@@ -287,7 +342,17 @@ mod tests {
         let public: Vec<_> = Action::ALL.iter().filter(|a| may(Role::Nobody, **a)).map(|a| a.operation()).collect();
         assert_eq!(
             public,
-            ["health", "house_state", "show_door", "make_household", "bring_back", "sign_in", "claim_pairing", "upload_options"]
+            [
+                "health",
+                "house_state",
+                "show_door",
+                "make_household",
+                "bring_back",
+                "sign_in",
+                "arrive",
+                "claim_pairing",
+                "upload_options"
+            ]
         );
     }
 

@@ -52,6 +52,8 @@ pub struct DeviceNow {
     pub usual: Option<TimeDelta>,
     /// Whether a run is under way.
     pub sending: bool,
+    /// When its credential ends because nobody used it, or ended; none: not soon.
+    pub ends_at: Option<DateTime<Utc>>,
 }
 
 /// A store as far as the headline cares.
@@ -161,6 +163,7 @@ enum Fact<'a> {
     Overdue(DateTime<Utc>),
     Quiet(&'a DeviceNow, DateTime<Utc>),
     Silent(&'a DeviceNow, DateTime<Utc>),
+    Ending(&'a DeviceNow, DateTime<Utc>),
     NoStore,
     CheckFailed(&'a CheckNow),
     FailedWork(u64),
@@ -193,6 +196,8 @@ fn facts(house: &House, now: DateTime<Utc>) -> Vec<Fact<'_>> {
     all.extend(quiet.filter_map(|d| Some(Fact::Quiet(d, d.seen_at?))).next());
     let silent = devices.iter().filter(|d| d.usual.is_some_and(|usual| for_long(d, usual)));
     all.extend(silent.min_by_key(|d| d.seen_at).and_then(|d| d.seen_at.map(|at| Fact::Silent(d, at))));
+    let ending = devices.iter().filter_map(|d| Some(Fact::Ending(d, d.ends_at?)));
+    all.extend(ending.min_by_key(|f| if let Fact::Ending(_, at) = f { Some(*at) } else { None }));
     all.extend((house.home.count > 0 && house.stores.is_empty()).then_some(Fact::NoStore));
     all.extend(house.failed_checks.first().map(Fact::CheckFailed));
     all.extend((house.failed_work > 0).then_some(Fact::FailedWork(house.failed_work)));
@@ -217,6 +222,7 @@ impl Fact<'_> {
             | Fact::Overdue(_)
             | Fact::Quiet(..)
             | Fact::Silent(..)
+            | Fact::Ending(..)
             | Fact::NoStore
             | Fact::CheckFailed(_)
             | Fact::FailedWork(_)
@@ -297,6 +303,14 @@ impl Fact<'_> {
                 format!("{} has been silent for {}, longer than it usually is.", device.name, span(now - *at)),
                 format!("What was taken with it since then is on it alone: see that it can send. {exposure}"),
             ),
+            Fact::Ending(device, at) if *at <= now => (
+                format!("{} was not used for a year, and may send no more.", device.name),
+                format!("Pair it again under Devices, or revoke it there if it is no more. {exposure}"),
+            ),
+            Fact::Ending(device, at) => (
+                format!("{} has not been used for long: in {} it may send no more.", device.name, span(*at - now)),
+                format!("One backup keeps it; revoke it under Devices if it is no more. {exposure}"),
+            ),
             Fact::NoStore => (
                 "Nothing has a copy away from home yet.".to_owned(),
                 format!("{everything} Add a store, so that a fire or a thief cannot take the only copy."),
@@ -346,6 +360,7 @@ impl Fact<'_> {
             Fact::Unread(_) => "Some files could not be read on a device.",
             Fact::Braked(_) => "Deleted originals wait for the keeper's look.",
             Fact::Overdue(_) => "Some originals have had no copy elsewhere for too long.",
+            Fact::Ending(..) => "A device was not used for a year, or nearly.",
             Fact::Quiet(..) | Fact::Silent(..) => "A device has been quiet for too long.",
             Fact::NoStore => "Nothing has a copy away from home yet.",
             Fact::CheckFailed(_) => "A check of copies could not be done.",
@@ -561,6 +576,19 @@ mod tests {
         );
     }
 
+    #[test]
+    fn a_device_that_nobody_used_is_said_before_it_ends_and_when_it_has() {
+        let mut house = well();
+        house.devices[0].ends_at = Some(now() + TimeDelta::days(12));
+        let said = headline(&house, now());
+        assert_eq!(
+            (said.state, said.sentence.as_str()),
+            (HouseState::Look, "Juno’s phone has not been used for long: in 12 days it may send no more.")
+        );
+        house.devices[0].ends_at = Some(now());
+        assert_eq!(headline(&house, now()).sentence, "Juno’s phone was not used for a year, and may send no more.");
+    }
+
     /// Every way in which something of somebody may be lost, or in which nobody knows. A field that is added to the house has to be named
     /// here, or this does not compile.
     fn something_may_be_lost(house: &House, now: DateTime<Utc>) -> bool {
@@ -581,9 +609,9 @@ mod tests {
             kit,
         } = house;
         let device = |d: &DeviceNow| {
-            let DeviceNow { name: _, waiting, refused, refused_why: _, unread, seen_at, usual, sending } = d;
+            let DeviceNow { name: _, waiting, refused, refused_why: _, unread, seen_at, usual, sending, ends_at } = d;
             let missed = !sending && usual.zip(*seen_at).is_some_and(|(usual, seen)| now - seen > usual);
-            *waiting > 0 || *refused > 0 || *unread > 0 || missed
+            *waiting > 0 || *refused > 0 || *unread > 0 || missed || ends_at.is_some()
         };
         let store = |s: &StoreNow| {
             let StoreNow { name: _, stopped, failing, disk } = s;
@@ -638,6 +666,7 @@ mod tests {
                 seen_at: (!dice.seldom()).then(|| ago(dice)),
                 usual: dice.seldom().then(|| TimeDelta::days(4 + dice.roll(30) as i64)),
                 sending: dice.seldom(),
+                ends_at: dice.seldom().then(|| now() + TimeDelta::hours(dice.roll(600) as i64 - 300)),
             });
         }
         let mut stores = Vec::new();

@@ -42,6 +42,7 @@ pub mod kit;
 pub mod layers;
 pub mod ledger;
 pub mod name;
+pub mod network;
 pub mod object;
 pub mod offer;
 pub mod place;

@@ -170,7 +170,7 @@ mod tests {
 
     #[test]
     fn what_is_wanted_fits_together() {
-        let room = Room { free: 100, promised: 0, reserve: 0, used: 0, quota: None };
+        let room = Room { free: 100, promised: 0, promised_own: 0, reserve: 0, used: 0, quota: None };
         let answers = answer_all(&[60, 60, 40, 1], &[Known::New, Known::New, Known::New, Known::Home], room);
         assert_eq!(answers[0], Answer::Want);
         assert!(matches!(&answers[1], Answer::No { reason } if reason.contains("40 bytes left")));
@@ -179,7 +179,7 @@ mod tests {
 
     #[test]
     fn what_was_deleted_at_home_is_not_wanted_again() {
-        let room = Room { free: 100, promised: 0, reserve: 0, used: 0, quota: None };
+        let room = Room { free: 100, promised: 0, promised_own: 0, reserve: 0, used: 0, quota: None };
         let answers = answer_all(&[1, 1], &[Known::Held, Known::Gone], room);
         assert!(matches!(&answers[0], Answer::Leave { reason } if reason.contains("taken back")));
         assert!(matches!(&answers[1], Answer::Leave { reason } if reason.contains("for good")));

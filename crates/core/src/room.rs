@@ -1,16 +1,29 @@
 //! Is there room? Quota and reserve, asked before a byte is sent.
 
+use chrono::TimeDelta;
 use serde::Serialize;
 
 use crate::words::size;
+
+/// So long after its last bytes an upload's room is kept for it. A phone that goes to sleep finds it still there; a promise that nobody
+/// keeps does not hold the disk for ever.
+pub const PROMISED_FOR: TimeDelta = TimeDelta::hours(1);
+/// So many uploads may a device have under way.
+pub const OPEN_OF_DEVICE: u64 = 1_000;
+/// And all devices of a member together.
+pub const OPEN_OF_PERSON: u64 = 4_000;
+/// So many rows may a device make in all: names of what it has, sources, folders, runs and their logs.
+pub const ROWS_OF_DEVICE: u64 = 10_000_000;
 
 /// What is known about the room for one more original, all in bytes.
 #[derive(Clone, Copy, Debug)]
 pub struct Room {
     /// Free on the library's file system, for an unprivileged user.
     pub free: u64,
-    /// Promised to uploads that are under way and not yet written.
+    /// Promised to uploads that are under way, of everybody, and not yet written.
     pub promised: u64,
+    /// Of the member's quota: what has come of uploads that are under way, and what was promised to them.
+    pub promised_own: u64,
     /// Always kept free.
     pub reserve: u64,
     /// What the member holds already.
@@ -47,6 +60,11 @@ impl Room {
     /// Says whether `needed` more bytes fit.
     pub fn check(&self, needed: u64) -> Result<(), NoRoom> {
         self.check_quota(needed)?;
+        self.check_disk(needed)
+    }
+
+    /// Says whether the disk has room for `needed` more bytes, whosesoever.
+    pub fn check_disk(&self, needed: u64) -> Result<(), NoRoom> {
         let left = self.left_on_disk();
         if needed > left {
             return Err(NoRoom::DiskFull { needed, left });
@@ -54,7 +72,7 @@ impl Room {
         Ok(())
     }
 
-    /// Says whether the member may have `needed` more bytes, where they are on the disk already.
+    /// Says whether the member may have `needed` more bytes, wherever they are.
     pub fn check_quota(&self, needed: u64) -> Result<(), NoRoom> {
         match self.left_of_quota() {
             Some((left, quota)) if needed > left => Err(NoRoom::OverQuota { needed, left, quota }),
@@ -68,7 +86,7 @@ impl Room {
     }
 
     fn left_of_quota(&self) -> Option<(u64, u64)> {
-        self.quota.map(|quota| (quota.saturating_sub(self.used).saturating_sub(self.promised), quota))
+        self.quota.map(|quota| (quota.saturating_sub(self.used).saturating_sub(self.promised_own), quota))
     }
 
     fn left_on_disk(&self) -> u64 {
@@ -116,12 +134,20 @@ impl QuotaState {
 mod tests {
     use super::*;
 
-    const ROOM: Room = Room { free: 1000, promised: 100, reserve: 200, used: 50, quota: Some(400) };
+    const ROOM: Room = Room { free: 1000, promised: 100, promised_own: 100, reserve: 200, used: 50, quota: Some(400) };
 
     #[test]
     fn what_fits_is_let_in_to_the_last_byte() {
         assert_eq!(ROOM.check(250), Ok(()));
         assert!(matches!(ROOM.check(251), Err(NoRoom::OverQuota { left: 250, .. })));
+    }
+
+    #[test]
+    fn what_others_were_promised_is_not_of_ones_quota_and_not_free_either() {
+        let room = Room { promised: 700, promised_own: 0, ..ROOM };
+        assert_eq!(room.check(100), Ok(()));
+        assert_eq!(room.check(101), Err(NoRoom::DiskFull { needed: 101, left: 100 }));
+        assert_eq!(room.check_quota(350), Ok(()));
     }
 
     #[rstest::rstest]

@@ -5,6 +5,7 @@
 //!   much room there is.
 //! * [`presence`] knows whether the library's disk is there at all: what is away is not missing.
 //! * [`tree`] looks at folders and archives elsewhere that are to be taken over.
+//! * [`within`] opens files below a folder and follows no link out of it.
 //! * [`place`] tries out what a disk can do before a library lives on it.
 //!
 //! The folder that a person sees holds members, years and months and nothing else; what this program needs beside it is
@@ -15,12 +16,13 @@ pub mod place;
 pub mod presence;
 pub mod shelf;
 pub mod tree;
+pub mod within;
 
 use std::{io, path::PathBuf};
 
 pub use incoming::{Finished, Incoming, Part, PartWriter};
 pub use presence::{Away, LibraryId, Presence, mark_as};
-pub use shelf::{Library, NewName, Publish};
+pub use shelf::{Library, NewName, OpenTo, Publish};
 
 /// The folder for this program's own needs inside the library.
 pub const OWN_FOLDER: &str = ".ypogeion";

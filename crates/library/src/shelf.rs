@@ -1,10 +1,10 @@
 //! Filed originals: publishing, reading back, room.
 
 use std::{
-    fs::{self, File},
+    fs::{self, File, Permissions},
     io::{self, Read},
     num::NonZeroU64,
-    os::unix::fs::MetadataExt,
+    os::unix::fs::{MetadataExt, PermissionsExt},
     path::{Path, PathBuf},
     sync::Arc,
 };
@@ -12,13 +12,50 @@ use std::{
 use rustix::fs::{Advice, CWD, RenameFlags, fadvise, renameat_with};
 use ypogeion_core::{Digest, Hasher, OriginalId, filing::FiledPath, layers::Outcome};
 
-use crate::{Finished, Incoming, LibraryError, LibraryId, OWN_FOLDER, Presence, place::room};
+use crate::{
+    Finished, Incoming, LibraryError, LibraryId, OWN_FOLDER, Presence,
+    place::room,
+    within::{is_link, link_below, open_below, place_of},
+};
 
 /// A library on the home disk, held by this process alone.
 pub struct Library {
     root: PathBuf,
     incoming: Incoming,
     presence: Arc<Presence>,
+    /// Folders in which originals may have been left where they were.
+    outside: Vec<PathBuf>,
+    open_to: OpenTo,
+}
+
+/// Who on the machine may read what is in the library. Nobody but the service may write there.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum OpenTo {
+    /// Its own user alone.
+    Owner,
+    /// That user's group.
+    Group,
+    /// Everybody who has an account on the machine.
+    #[default]
+    Everybody,
+}
+
+impl OpenTo {
+    fn file(self) -> Permissions {
+        Permissions::from_mode(match self {
+            OpenTo::Owner => 0o600,
+            OpenTo::Group => 0o640,
+            OpenTo::Everybody => 0o644,
+        })
+    }
+
+    fn folder(self) -> Permissions {
+        Permissions::from_mode(match self {
+            OpenTo::Owner => 0o700,
+            OpenTo::Group => 0o750,
+            OpenTo::Everybody => 0o755,
+        })
+    }
 }
 
 /// A folder that others empty at the same time is made again this often.
@@ -74,7 +111,15 @@ impl Library {
     fn with(presence: Presence) -> Self {
         let (root, presence) = (presence.root().to_owned(), Arc::new(presence));
         let incoming = Incoming::of(root.join(OWN_FOLDER).join("incoming"), Arc::clone(&presence));
-        Library { root, incoming, presence }
+        Library { root, incoming, presence, outside: Vec::new(), open_to: OpenTo::default() }
+    }
+
+    /// The same library: originals may have been left in these folders, and its files are open to these people.
+    #[must_use]
+    pub fn with_rights(mut self, outside: &[PathBuf], open_to: OpenTo) -> Self {
+        self.outside = outside.to_vec();
+        self.open_to = open_to;
+        self
     }
 
     /// Whether its disk is there.
@@ -104,6 +149,10 @@ impl Library {
     pub fn publish(&self, part: &Finished, path: &FiledPath) -> Result<Publish, LibraryError> {
         let target = self.locate(path);
         let folder = target.parent().unwrap_or(&self.root);
+        // Whatever the service's own files are like. A file system without rights has none to give.
+        if let Err(e) = part.file.set_permissions(self.open_to.file()) {
+            rightless(e).map_err(self.presence.failed("open to its readers", &target))?;
+        }
         match self.in_folder(folder, &part.path, || rename_without_replacing(&part.path, &target))? {
             Ok(()) => {}
             Err(e) if e.kind() == io::ErrorKind::AlreadyExists => return Ok(Publish::NameTaken),
@@ -298,21 +347,50 @@ impl Library {
         let above = folder.parent().unwrap_or(&self.root);
         self.make_folder(above)?;
         match fs::create_dir(folder) {
-            Err(e) if e.kind() != io::ErrorKind::AlreadyExists => return Err(self.presence.failed("create", folder)(e)),
-            _ => {}
+            Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {}
+            Err(e) => return Err(self.presence.failed("create", folder)(e)),
+            Ok(()) => self.give_rights(folder)?,
         }
         // Also when another request made it just now: its sync may not have happened yet.
         self.sync(above)
     }
 
-    /// Opens a filed original for reading.
+    /// Opens a filed original for reading. A link in its place is followed only into the folders in which originals may have been left;
+    /// any other may lead anywhere, and is refused.
     pub fn open_original(&self, path: &FiledPath) -> Result<File, LibraryError> {
-        let place = self.locate(path);
-        let file = File::open(&place).map_err(self.presence.failed("open", &place))?;
-        if !file.metadata().map_err(self.presence.failed("look at", &place))?.is_file() {
-            return Err(LibraryError::Missing { what: "open", path: place });
+        let (relative, place) = (Path::new(path.as_str()), self.locate(path));
+        let opened = match open_below(&self.root, relative) {
+            Err(e) if is_link(&e) => {
+                let target = link_below(&self.root, relative).map_err(self.presence.failed("open", &place))?;
+                self.open_outside(&target)
+            }
+            other => other,
+        };
+        opened.map_err(self.presence.failed("open", &place))
+    }
+
+    fn open_outside(&self, target: &Path) -> io::Result<File> {
+        for folder in &self.outside {
+            // What is left somewhere is named by where it really is.
+            let Ok(folder) = folder.canonicalize() else { continue };
+            if let Ok(relative) = target.strip_prefix(&folder) {
+                return open_below(&folder, relative);
+            }
         }
-        Ok(file)
+        Err(io::Error::new(io::ErrorKind::PermissionDenied, "it is a link that leads out of the library"))
+    }
+
+    /// Where a filed original's bytes are, as a path without links, for who can only be told a path.
+    pub fn place_to_read(&self, path: &FiledPath) -> Result<PathBuf, LibraryError> {
+        let file = self.open_original(path)?;
+        place_of(&file).map_err(self.presence.failed("look at", self.locate(path)))
+    }
+
+    fn give_rights(&self, folder: &Path) -> Result<(), LibraryError> {
+        match fs::set_permissions(folder, self.open_to.folder()) {
+            Err(e) => rightless(e).map_err(self.presence.failed("open to its readers", folder)),
+            Ok(()) => Ok(()),
+        }
     }
 
     /// Reads a filed original from start to end and says whether it is what it should be, and what hash it has. From the disk,
@@ -407,6 +485,11 @@ fn hash<R: Read>(reader: &mut R, mut next: impl FnMut(&R, u64)) -> io::Result<Di
             Err(e) => return Err(e),
         }
     }
+}
+
+/// No failure where the file system knows no rights (FAT, some shares).
+fn rightless(e: io::Error) -> io::Result<()> {
+    if matches!(e.kind(), io::ErrorKind::PermissionDenied | io::ErrorKind::Unsupported) { Ok(()) } else { Err(e) }
 }
 
 fn rename_without_replacing(from: &Path, to: &Path) -> io::Result<()> {
@@ -552,6 +635,7 @@ pub(crate) mod tests {
     fn an_original_that_stays_elsewhere_is_pointed_to() {
         let (folder, library) = library();
         let outside = tempfile::tempdir().unwrap();
+        let library = library.with_rights(&[outside.path().to_owned()], OpenTo::Owner);
         let kite = outside.path().join("kite.jpg");
         fs::write(&kite, b"kite").unwrap();
         let place = path("juno/2026/04/kite.jpg");
@@ -559,6 +643,13 @@ pub(crate) mod tests {
         assert_eq!(library.point(&kite, &place).unwrap(), Publish::Done, "again, after a kill");
         assert_eq!(library.point(&outside.path().join("other.jpg"), &place).unwrap(), Publish::NameTaken);
         assert_eq!(library.reread(&place, Digest::of(b"kite")).unwrap().0, Outcome::Right);
+        assert_eq!(library.place_to_read(&place).unwrap(), kite.canonicalize().unwrap());
+        // To anywhere else, nobody is led.
+        let private = tempfile::tempdir().unwrap();
+        fs::write(private.path().join("key"), b"secret").unwrap();
+        let stray = path("juno/2026/stray.jpg");
+        assert_eq!(library.point(&private.path().join("key"), &stray).unwrap(), Publish::Done);
+        assert!(library.open_original(&stray).is_err() && library.place_to_read(&stray).is_err());
         // It moves like every other, and what it points to stays untouched.
         let new = path("juno/2026/kite.jpg");
         assert_eq!(library.link(&place, &new).unwrap(), Publish::Done);

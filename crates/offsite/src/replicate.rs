@@ -34,17 +34,16 @@ enum Sealed {
     Spooled(Entry),
 }
 
-/// Seals the file at `home` and stores it as `name`. Returns once the store has taken all bytes with their checksums and
+/// Seals the file `home` and stores it as `name`. Returns once the store has taken all bytes with their checksums and
 /// tells the right size when asked again; where no checksum is checked, once they were read again.
 ///
 /// `expected` is the original's identity; `spool` is a folder at home, of this store alone, for sealed bodies that are too large for
 /// memory. What is in it goes on where it was interrupted; [`spool::forget`] it once the confirmation is written down.
-pub async fn send(replica: &Replica, home: &Path, expected: Digest, name: &str, spool: &Path) -> Result<ObjectRecord, SendError> {
-    let (keys, home, spool_in, named) = (replica.keys.clone(), home.to_owned(), spool.to_owned(), name.to_owned());
+pub async fn send(replica: &Replica, home: File, expected: Digest, name: &str, spool: &Path) -> Result<ObjectRecord, SendError> {
+    let (keys, spool_in, named) = (replica.keys.clone(), spool.to_owned(), name.to_owned());
     let sealed = tokio::task::spawn_blocking(move || -> std::io::Result<Sealed> {
-        let file = File::open(&home)?;
-        let length = file.metadata()?.len();
-        let reader = BufReader::with_capacity(256 << 10, file);
+        let length = home.metadata()?.len();
+        let reader = BufReader::with_capacity(256 << 10, home);
         if length <= PART as u64 - (64 << 10) {
             let mut out = Vec::with_capacity(length as usize + length as usize / 4000 + 1024);
             let plain = seal_unsummed(&keys, reader, &mut out)?;

@@ -2,6 +2,7 @@
 
 use std::{
     collections::HashMap,
+    net::SocketAddr,
     sync::{Arc, Mutex, PoisonError},
     time::Duration,
 };
@@ -17,9 +18,11 @@ use object_store::{
     ClientOptions,
     client::{HttpClient, HttpConnector, HttpError, HttpErrorKind, HttpRequest, HttpResponse, HttpResponseBody, HttpService},
 };
+use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use tokio::time::Instant;
 use ypogeion_core::{
     Digest,
+    network::is_private,
     window::{Bucket, Pace, Week},
 };
 
@@ -138,6 +141,8 @@ pub(crate) struct Shaped {
     sign_in: Option<SignIn>,
     /// For a trial: one bit of each body changes on its way, after it was signed.
     noisy: bool,
+    /// Whether it is spoken to in the clear.
+    plain: bool,
 }
 
 /// A name and a password (RFC 7617).
@@ -155,11 +160,16 @@ impl std::fmt::Debug for SignIn {
 
 impl Shaped {
     pub(crate) fn new(line: Arc<Line>) -> Self {
-        Shaped { line, sign_in: None, noisy: false }
+        Shaped { line, sign_in: None, noisy: false, plain: false }
     }
 
     pub(crate) fn signed_in(self, sign_in: SignIn) -> Self {
         Shaped { sign_in: Some(sign_in), ..self }
+    }
+
+    /// Spoken to in the clear, and so only in a private network.
+    pub(crate) fn plain(self, plain: bool) -> Self {
+        Shaped { plain, ..self }
     }
 
     pub(crate) fn noisy(self) -> Self {
@@ -168,9 +178,36 @@ impl Shaped {
 
     pub(crate) fn client(&self) -> Result<Client, reqwest::Error> {
         // No limit on the whole of a request: a film of four gigabytes takes its time. Each step of it has one, below.
-        Ok(Client { client: reqwest::Client::builder().connect_timeout(CONNECT).build()?, way: self.clone() })
+        Ok(Client { client: speaker(self.plain).build()?, way: self.clone() })
     }
 }
+
+/// How stores are spoken to. Whoever redirects a request elsewhere gets none of it: what was meant for one server, with its signature or
+/// its password, is not another one's. In the clear only private addresses are spoken to, whatever a name stands for by now.
+pub(crate) fn speaker(plain: bool) -> reqwest::ClientBuilder {
+    let builder = reqwest::Client::builder().connect_timeout(CONNECT).redirect(reqwest::redirect::Policy::none());
+    if plain { builder.dns_resolver(Arc::new(PrivateOnly)) } else { builder }
+}
+
+/// Finds private addresses alone.
+struct PrivateOnly;
+
+impl Resolve for PrivateOnly {
+    fn resolve(&self, name: Name) -> Resolving {
+        Box::pin(async move {
+            let found: Vec<SocketAddr> = tokio::net::lookup_host((name.as_str(), 0)).await?.collect();
+            let private: Vec<SocketAddr> = found.into_iter().filter(|a| is_private(a.ip())).collect();
+            if private.is_empty() {
+                return Err(PLAIN_OUTSIDE.into());
+            }
+            Ok(Box::new(private.into_iter()) as Addrs)
+        })
+    }
+}
+
+/// Why plain http is not spoken with somebody.
+pub(crate) const PLAIN_OUTSIDE: &str =
+    "it is outside of your own network, and would be spoken to in the clear; use its https address";
 
 impl HttpConnector for Shaped {
     fn connect(&self, _: &ClientOptions) -> object_store::Result<HttpClient> {

@@ -33,7 +33,7 @@ use tokio::io::{AsyncReadExt, AsyncSeekExt};
 use ypogeion_core::{Digest, Hasher, kit::StoreAddress};
 
 use crate::{
-    shape::{Line, Shaped, SignIn},
+    shape::{Line, PLAIN_OUTSIDE, Shaped, SignIn},
     share::{Share, ShareError},
     spool::{Entry, Upload},
 };
@@ -160,6 +160,7 @@ impl Store {
             let place = FsPath::new(folder).join(&prefix);
             return Ok(Store { disk: Some(place), ..store(Arc::new(disk.with_fsync(true))) });
         }
+        let shaped = shaped.plain(spoken_plainly(address)?);
         // The work queue does the waiting between attempts, where people can see it; here only a hiccup is ridden out.
         let retry = RetryConfig { max_retries: 2, retry_timeout: Duration::from_secs(20), ..RetryConfig::default() };
         if let Some(url) = address.share() {
@@ -602,6 +603,24 @@ fn chain(error: &(dyn std::error::Error + 'static)) -> String {
     text.chars().take(600).collect()
 }
 
+/// Whether a store is spoken to in the clear, which is only done in a private network.
+///
+/// # Errors
+/// [`Fault::Refused`] if its address is a figure outside of one. Names are looked at when they are found ([`shape`]).
+pub(crate) fn spoken_plainly(address: &StoreAddress) -> Result<bool, Fault> {
+    let url = address.share().unwrap_or_else(|| address.endpoint.clone());
+    let url =
+        reqwest::Url::parse(&url).map_err(|e| Fault::Refused(format!("the address of {} cannot be used: {e}", address.name)))?;
+    if url.scheme() != "http" {
+        return Ok(false);
+    }
+    let figure = url.host_str().and_then(|h| h.trim_matches(['[', ']']).parse::<std::net::IpAddr>().ok());
+    if figure.is_some_and(|ip| !ypogeion_core::network::is_private(ip)) {
+        return Err(Fault::Refused(format!("{} is not spoken to: {PLAIN_OUTSIDE}", address.name)));
+    }
+    Ok(true)
+}
+
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
@@ -618,5 +637,72 @@ mod tests {
     #[case::another_name("507 Insufficient Storage", "objects", "507 Insufficient Storage")]
     fn what_an_error_is_about_is_not_what_it_says(#[case] said: &str, #[case] name: &str, #[case] told: &str) {
         assert_eq!(without(said, name), told);
+    }
+
+    fn at(endpoint: &str) -> StoreAddress {
+        let text = |t: &str| t.to_owned();
+        StoreAddress {
+            name: text("North Quay"),
+            endpoint: text(endpoint),
+            region: String::new(),
+            bucket: text("pictures"),
+            prefix: String::new(),
+            access_key: text("AK"),
+            secret_key: text("SK"),
+            sealed: true,
+        }
+    }
+
+    #[test]
+    fn in_the_clear_only_the_own_network_is_spoken_to() {
+        for (endpoint, plain) in [
+            ("https://store.example.org", Some(false)),
+            ("https://203.0.113.7", Some(false)),
+            ("http://192.168.1.7:9000", Some(true)),
+            ("http://[fd00::7]:9000", Some(true)),
+            ("http://quay.local", Some(true)),
+            ("http://203.0.113.7", None),
+            ("http://[2001:db8::7]/", None),
+            ("dav://203.0.113.7/pictures", None),
+            ("davs://203.0.113.7/pictures", Some(false)),
+            ("dav://10.0.0.7/pictures", Some(true)),
+        ] {
+            assert_eq!(spoken_plainly(&at(endpoint)).ok(), plain, "{endpoint}");
+            assert_eq!(Store::new(&at(endpoint)).is_ok(), plain.is_some(), "{endpoint}");
+        }
+    }
+
+    /// Somebody who answers each request with these words, and counts them.
+    async fn answering(words: String) -> (u16, Arc<std::sync::atomic::AtomicUsize>) {
+        use tokio::io::{AsyncReadExt, AsyncWriteExt};
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let (port, heard) = (listener.local_addr().unwrap().port(), Arc::<std::sync::atomic::AtomicUsize>::default());
+        let count = Arc::clone(&heard);
+        tokio::spawn(async move {
+            while let Ok((mut line, _)) = listener.accept().await {
+                count.fetch_add(1, Ordering::Relaxed);
+                let mut some = [0; 4096];
+                let _ = line.read(&mut some).await;
+                let _ = line.write_all(words.as_bytes()).await;
+            }
+        });
+        (port, heard)
+    }
+
+    #[tokio::test]
+    async fn a_store_that_sends_elsewhere_is_not_followed() {
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let (other, heard) = answering("HTTP/1.1 200 OK\r\ncontent-length: 0\r\nconnection: close\r\n\r\n".to_owned()).await;
+        let (port, asked) = answering(format!(
+            "HTTP/1.1 307 Temporary Redirect\r\nlocation: http://127.0.0.1:{other}/pictures/x\r\ncontent-length: 0\r\nconnection: close\r\n\r\n"
+        ))
+        .await;
+        for endpoint in [format!("http://127.0.0.1:{port}"), format!("dav://127.0.0.1:{port}/pictures")] {
+            let store = Store::new(&at(&endpoint)).unwrap();
+            assert!(store.put("x", Bytes::from_static(b"kite")).await.is_err(), "{endpoint}");
+            assert!(store.get("x").await.is_err(), "{endpoint}");
+        }
+        assert!(asked.load(Ordering::Relaxed) > 0);
+        assert_eq!(heard.load(Ordering::Relaxed), 0, "nobody else hears of it");
     }
 }

@@ -11,7 +11,11 @@ use object_store::{ObjectStoreExt, PutMode, PutPayload};
 use tokio::time::Instant;
 use ypogeion_core::{kit::StoreAddress, words};
 
-use crate::{Fault, Store, store::FORMAT_NAME};
+use crate::{
+    Fault, Store,
+    shape::speaker,
+    store::{FORMAT_NAME, spoken_plainly},
+};
 
 /// Bytes that are sent and fetched to see how fast that goes.
 const SAMPLE: usize = 4 << 20;
@@ -217,7 +221,8 @@ impl Trial {
     }
 
     async fn reach(&mut self, address: &StoreAddress, now: DateTime<Utc>) -> Result<(), Over> {
-        let client = reqwest::Client::builder().connect_timeout(Duration::from_secs(10)).timeout(Duration::from_secs(30)).build();
+        let plain = self.need(Step::Reach, spoken_plainly(address))?;
+        let client = speaker(plain).timeout(Duration::from_secs(30)).build();
         let began = Instant::now();
         let answer = match client {
             Ok(client) => client.get(address.share().unwrap_or_else(|| address.endpoint.clone())).send().await,
@@ -233,7 +238,19 @@ impl Trial {
             }
             Err(e) => return self.badly(Step::Reach, format!("Nothing answers at this address: {}.", innermost(&e))),
         };
-        self.well(Step::Reach, format!("It answers within {} ms.", began.elapsed().as_millis().max(1)));
+        let within = format!("It answers within {} ms", began.elapsed().as_millis().max(1));
+        if plain {
+            let seen = if address.share().is_some() { "its password" } else { "how much is sent, and when" };
+            let copies = if address.sealed { "" } else { ", and the pictures" };
+            self.noted(
+                Step::Reach,
+                format!(
+                    "{within}, in the clear: whoever listens in your network sees {seen}{copies}. Better is an https address."
+                ),
+            );
+        } else {
+            self.well(Step::Reach, format!("{within}."));
+        }
         let date = answer.headers().get("date").and_then(|v| v.to_str().ok()).and_then(|v| DateTime::parse_from_rfc2822(v).ok());
         let Some(date) = date else {
             self.noted(Step::Clock, "It does not say what time it is.");

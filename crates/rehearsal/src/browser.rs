@@ -6,7 +6,7 @@ use std::{
     time::Duration,
 };
 
-use fantoccini::{Client, ClientBuilder, Locator};
+use fantoccini::{Client, ClientBuilder, Locator, wd::WebDriverCompatibleCommand};
 use serde_json::json;
 use url::Url;
 
@@ -53,7 +53,10 @@ impl Browser {
         if width < 500 {
             chrome["mobileEmulation"] = json!({ "deviceMetrics": { "width": width, "height": height, "pixelRatio": 2.0 } });
         }
-        let capabilities = json!({ "goog:chromeOptions": chrome }).as_object().cloned().unwrap_or_default();
+        let capabilities = json!({ "goog:chromeOptions": chrome, "goog:loggingPrefs": { "browser": "ALL" } })
+            .as_object()
+            .cloned()
+            .unwrap_or_default();
         let address = format!("http://127.0.0.1:{port}");
         let started = wait_for("the browser to start", 30, async || {
             Ok(ClientBuilder::new(hyper_connector()).capabilities(capabilities.clone()).connect(&address).await.ok())
@@ -118,6 +121,14 @@ impl Browser {
         Ok(())
     }
 
+    /// What the page has complained of since this was asked last: errors that a browser writes to its console.
+    pub async fn complaints(&self) -> Step<Vec<String>> {
+        let told = self.page.issue_cmd(ConsoleLog).await?;
+        let lines = told.as_array().cloned().unwrap_or_default();
+        let bad = lines.iter().filter(|l| l["level"] == "SEVERE");
+        Ok(bad.map(|l| l["message"].as_str().unwrap_or_default().to_owned()).collect())
+    }
+
     /// A picture of the page as PNG, once its pictures and letters are there.
     pub async fn picture(&self) -> Step<Vec<u8>> {
         let ready = "return document.fonts.status === 'loaded' && [...document.images].filter(i => { const r = i.getBoundingClientRect(); \
@@ -125,6 +136,20 @@ impl Browser {
         wait_for("the page's pictures", 20, async || Ok((self.page.execute(ready, vec![]).await? == true).then_some(()))).await?;
         tokio::time::sleep(Duration::from_millis(900)).await; // Bars and chambers take their widths; nothing tells when.
         Ok(self.page.screenshot().await?)
+    }
+}
+
+/// Asks the driver for what the browser wrote to its console (not part of WebDriver itself; Chromium's driver has it).
+#[derive(Debug)]
+struct ConsoleLog;
+
+impl WebDriverCompatibleCommand for ConsoleLog {
+    fn endpoint(&self, base: &Url, session: Option<&str>) -> Result<Url, url::ParseError> {
+        base.join(&format!("session/{}/se/log", session.unwrap_or_default()))
+    }
+
+    fn method_and_body(&self, _: &Url) -> (reqwest::Method, Option<String>) {
+        (reqwest::Method::POST, Some(json!({ "type": "browser" }).to_string()))
     }
 }
 

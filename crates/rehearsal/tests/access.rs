@@ -49,6 +49,8 @@ async fn every_route_asks_every_role_as_the_table_says() {
         w.keeper.ask(Method::POST, "api/people", Some(form)).await.unwrap();
     }
     let device = w.raw_device("desktop").await;
+    let given = w.keeper.ask(Method::POST, "api/devices", Some(json!({ "name": "Scanner" }))).await.unwrap();
+    let program = Raw { token: given["password"].as_str().unwrap().to_owned(), ..device.clone() };
     let document = openapi();
     let mut tried = 0;
     for role in Role::ALL {
@@ -64,6 +66,7 @@ async fn every_route_asks_every_role_as_the_table_says() {
                     Role::Member => Credential::Cookie(w.house.sign_in("Piet", "kites over the sea").await.unwrap()),
                     Role::Guest => Credential::Cookie(w.house.sign_in("Oma Liesl", "kites over the sea").await.unwrap()),
                     Role::Device => Credential::Token(device.clone()),
+                    Role::Program => Credential::Token(program.clone()),
                     Role::Nobody => Credential::None(device.clone()),
                 };
                 let status = credential.status(&method.to_uppercase(), path).await;
@@ -173,6 +176,33 @@ async fn an_address_that_is_spelt_otherwise_leads_nowhere() {
     // Nothing of it was done, either.
     let record = w.keeper.ask(Method::GET, "api/record", None).await.unwrap().to_string();
     assert!(!record.contains("signed out") && !record.contains("tried"), "{record}");
+}
+
+/// A page of somebody else who gave their own name this server's address gets nothing of it.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_name_that_is_not_this_servers_is_not_answered() {
+    let w = world().await;
+    let port = w.house.http.port().unwrap();
+    let ask = async |target: &str, host: &str| {
+        use tokio::io::{AsyncReadExt, AsyncWriteExt};
+        let mut line = tokio::net::TcpStream::connect(("127.0.0.1", port)).await.unwrap();
+        let request =
+            format!("GET {target} HTTP/1.1\r\nhost: {host}\r\nconnection: close\r\ncookie: {}\r\n\r\n", w.keeper.cookie);
+        line.write_all(request.as_bytes()).await.unwrap();
+        let mut said = String::new();
+        let _ = line.read_to_string(&mut said).await;
+        said.split(' ').nth(1).and_then(|s| s.parse::<u16>().ok()).unwrap_or(0)
+    };
+    for path in ["/", "/api/state", "/api/record", "/tus/", "/dav/x", "/assets/x", "/api/arrival"] {
+        for host in ["photos.example.com", "photos.example.com:8740", "127.0.0.1.example.com", "localhost.example.com"] {
+            assert_eq!(ask(path, host).await, 421, "{path} at {host}");
+        }
+        assert_ne!(ask(path, &format!("127.0.0.1:{port}")).await, 421, "{path}");
+    }
+    for host in ["localhost", "[::1]:8740", "192.168.1.20"] {
+        assert_eq!(ask("/api/record", host).await, 200, "{host}");
+    }
+    assert_eq!(ask("http://photos.example.com/api/record", "localhost").await, 421, "said in the line itself");
 }
 
 /// A request exactly as it is written, which a well-behaved client would not send. Returns the status.
@@ -425,6 +455,127 @@ async fn a_revoked_device_can_do_nothing_and_its_pictures_stay() {
     w.keeper.ask(Method::POST, &format!("api/devices/{id}/revoke"), Some(json!({}))).await.unwrap();
     let refused = device.send("GET", "api/device", &[], b"").await;
     assert_eq!((refused.status, refused.problem().as_str()), (401, "device-revoked"));
+    assert_eq!(w.keeper.overview().await.unwrap().home.count, 1);
+}
+
+/// A password that a scanner was given opens what the scanner sent, by whichever way it is brought, and a phone reads its own log.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_credential_opens_what_its_kind_needs() {
+    let w = world().await;
+    let phone = w.raw_device("phone").await;
+    let path = phone.create(4, "").await;
+    let original = phone.append(&path, 0, b"kite").await.header("ypogeion-original").to_owned();
+    let begun = phone.send("POST", "api/device/runs", &[], b"").await;
+    let run = serde_json::from_str::<Value>(&begun.body).unwrap()["run"].as_str().unwrap().to_owned();
+
+    let given = w.keeper.ask(Method::POST, "api/devices", Some(json!({ "name": "Scanner" }))).await.unwrap();
+    let scanner = Raw { token: given["password"].as_str().unwrap().to_owned(), ..phone.clone() };
+    for path in ["api/originals", "api/months", "api/device", "api/device/items", "api/runs"]
+        .into_iter()
+        .map(str::to_owned)
+        .chain(["", "/bytes", "/preview/small"].map(|end| format!("api/originals/{original}{end}")))
+    {
+        assert_eq!(scanner.send("GET", &path, &[], b"").await.status, 403, "{path}");
+    }
+    let scanned = scanner.create(4, "").await;
+    assert_eq!(scanner.append(&scanned, 0, b"scan").await.status, 204);
+
+    let other = w.raw_device("tablet").await;
+    assert_eq!(phone.send("GET", &format!("api/runs/{run}/entries"), &[], b"").await.status, 200);
+    assert_eq!(other.send("GET", &format!("api/runs?device={}", devices_id(&w, "phone").await), &[], b"").await.body, "[]");
+    for path in [format!("api/runs/{run}/entries.csv"), format!("api/runs/{run}/entries")] {
+        assert_eq!(other.send("GET", &path, &[], b"").await.status, 404, "{path}");
+    }
+}
+
+/// Whoever can write into the library (it may be shared on the home's network) gets nothing else of the server by that.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_link_in_the_library_leads_nowhere() {
+    let w = world().await;
+    let phone = w.raw_device("phone").await;
+    let path = phone.create(4, "").await;
+    let original = phone.append(&path, 0, b"kite").await.header("ypogeion-original").to_owned();
+    let filed = w.house.library().join(&common::library_files(&w.house)[0]);
+    let bytes = format!("api/originals/{original}/bytes");
+    assert_eq!(w.keeper.bytes(&bytes).await.unwrap(), b"kite");
+    let secret = w.folder.path().join("data/household.key");
+    assert!(secret.exists());
+    std::fs::rename(&filed, filed.with_extension("away")).unwrap();
+    std::os::unix::fs::symlink(&secret, &filed).unwrap();
+    let (status, said) = w.keeper.try_ask(Method::GET, &bytes, None).await.unwrap();
+    assert!(status >= 400 && !said.to_string().contains("AGE-SECRET"), "{status} {said}");
+    // Nor by a folder on the way.
+    std::fs::remove_file(&filed).unwrap();
+    let folder = filed.parent().unwrap();
+    let elsewhere = w.folder.path().join("elsewhere");
+    std::fs::rename(folder, &elsewhere).unwrap();
+    std::fs::copy(&secret, elsewhere.join(filed.file_name().unwrap())).unwrap();
+    std::os::unix::fs::symlink(&elsewhere, folder).unwrap();
+    let (status, said) = w.keeper.try_ask(Method::GET, &bytes, None).await.unwrap();
+    assert!(status >= 400 && !said.to_string().contains("AGE-SECRET"), "{status} {said}");
+}
+
+/// What the service makes is its own, and the library is open to whom the settings say; and started as root, it is somebody else.
+#[tokio::test(flavor = "multi_thread")]
+async fn files_have_the_rights_that_were_chosen() {
+    use std::os::unix::fs::{MetadataExt, PermissionsExt};
+    let mode = |path: &std::path::Path| std::fs::symlink_metadata(path).unwrap().permissions().mode() & 0o777;
+    for (said, file, folder) in [("owner", 0o600, 0o700), ("group", 0o640, 0o750), ("everybody", 0o644, 0o755)] {
+        let root = rustix::process::geteuid().is_root();
+        let run_as = if root { "run_as = \"nobody\"\n" } else { "" };
+        let w = common::world_with(&format!("library_open_to = \"{said}\"\n{run_as}")).await;
+        let phone = w.raw_device("phone").await;
+        let path = phone.create(4, "").await;
+        assert_eq!(phone.append(&path, 0, b"kite").await.status, 204);
+        let filed = w.house.library().join(&common::library_files(&w.house)[0]);
+        assert_eq!((mode(&filed), mode(filed.parent().unwrap())), (file, folder), "{said}");
+        let data = w.folder.path().join("data");
+        for (private, most) in
+            [("", if root { 0o711 } else { 0o700 }), ("spool", 0o700), ("household.key", 0o600), ("server.key", 0o600)]
+        {
+            assert_eq!(mode(&data.join(private)) & !most, 0, "{private}");
+        }
+        assert_eq!(mode(&w.house.library().join(".ypogeion")), 0o700);
+        let pid = w.house.pid().unwrap();
+        let status = std::fs::read_to_string(format!("/proc/{pid}/status")).unwrap();
+        let line = |name: &str| status.lines().find(|l| l.starts_with(name)).unwrap().to_owned();
+        assert!(!line("Uid:").split_whitespace().any(|id| id == "0"), "{}", line("Uid:"));
+        if root {
+            assert!(line("Groups:").split_whitespace().count() <= 1, "{}", line("Groups:"));
+            assert_ne!(std::fs::metadata(&filed).unwrap().uid(), 0);
+        }
+        let limits = std::fs::read_to_string(format!("/proc/{pid}/limits")).unwrap();
+        let core = limits.lines().find(|l| l.starts_with("Max core file size")).unwrap();
+        assert_eq!(core.split_whitespace().nth(4), Some("0"), "{core}");
+    }
+}
+
+async fn devices_id(w: &common::World, name: &str) -> String {
+    let devices = w.keeper.ask(Method::GET, "api/devices", None).await.unwrap();
+    let device = devices.as_array().unwrap().iter().find(|d| d["name"].as_str().unwrap().contains(name)).unwrap();
+    device["id"].as_str().unwrap().to_owned()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_credential_that_nobody_used_for_a_year_ends_and_says_so_before() {
+    let w = world().await;
+    let phone = w.raw_device("phone").await;
+    let path = phone.create(4, "").await;
+    assert_eq!(phone.append(&path, 0, b"kite").await.status, 204);
+    let listed = async || w.keeper.ask(Method::GET, "api/devices", None).await.unwrap()[0]["ends_at"].clone();
+    assert_eq!(listed().await, Value::Null);
+    w.sql("UPDATE device SET seen_at = now() - interval '350 days'");
+    assert!(listed().await.is_string());
+    let said = w.keeper.ask(Method::GET, "api/overview", None).await.unwrap()["sentence"].to_string();
+    assert!(said.contains("has not been used for long: in"), "{said}");
+    // It is used, and goes on.
+    assert_eq!(phone.send("GET", "api/device", &[], b"").await.status, 200);
+    assert_eq!(listed().await, Value::Null);
+    w.sql("UPDATE device SET seen_at = now() - interval '366 days'");
+    for _ in 0..2 {
+        let refused = phone.send("GET", "api/device", &[], b"").await;
+        assert_eq!((refused.status, refused.problem().as_str()), (401, "device-ended"), "asking does not wake it");
+    }
     assert_eq!(w.keeper.overview().await.unwrap().home.count, 1);
 }
 

@@ -154,6 +154,77 @@ async fn a_phone_sends_from_its_browser() {
     phone.wait_for_text("Let this browser send").await.unwrap();
 }
 
+/// A page that works says nothing in the browser's console: no file that is missing, nothing that its own policy forbids, no error.
+#[tokio::test(flavor = "multi_thread")]
+async fn no_page_complains_whoever_looks_at_it() {
+    let mut w = world().await;
+    for (name, role) in [("Piet", "member"), ("Oma Liesl", "guest")] {
+        let form = json!({ "name": name, "role": role, "password": "kites over the sea" });
+        w.keeper.ask(Method::POST, "api/people", Some(form)).await.unwrap();
+    }
+    w.add_store().await;
+    let raw = w.raw_device("phone").await;
+    let scene = ypogeion_demo::scenes::draw(ypogeion_demo::scenes::Scene::Weir, 7, 0.0, 480, 360);
+    let mut bytes = Vec::new();
+    image::codecs::jpeg::JpegEncoder::new(&mut bytes).encode_image(&scene).unwrap();
+    let path = raw.create(bytes.len(), &common::metadata(&[("filename", "IMG_20260412_101530.jpg")])).await;
+    let original = raw.append(&path, 0, &bytes).await.header("ypogeion-original").to_owned();
+    let shown = format!("api/originals/{original}/preview/small");
+    wait_for("the preview", 20, async || Ok(w.keeper.bytes(&shown).await.ok())).await.unwrap();
+
+    let browser = Browser::start(1280, 800).await.unwrap();
+    let password = w.house.options.keeper.1.clone();
+    let people = [
+        None,
+        Some(("Juno", password.as_str())),
+        Some(("Piet", "kites over the sea")),
+        Some(("Oma Liesl", "kites over the sea")),
+    ];
+    let own = format!("library/{original}");
+    let pages = [
+        "",
+        "library",
+        own.as_str(),
+        "library/adopt",
+        "devices",
+        "offsite",
+        "offsite/too-few",
+        "restore",
+        "rules",
+        "night",
+        "me",
+        "activity",
+        "nowhere",
+    ];
+    for who in people {
+        browser.page.delete_all_cookies().await.unwrap();
+        if let Some((name, password)) = who {
+            browser.sign_in(&w.house.http, name, password).await.unwrap();
+        }
+        for page in pages {
+            browser.page.goto(w.house.http.join(page).unwrap().as_str()).await.unwrap();
+            browser.wait("h1, input[name=name]").await.unwrap();
+            // Whatever the page asks for has been answered when nothing is under way for a moment.
+            let idle = "const done = arguments[0]; let last = performance.now(), n = -1;
+                 const look = () => { const m = performance.getEntriesByType('resource').length;
+                     if (m !== n) { n = m; last = performance.now() }
+                     performance.now() - last > 400 ? done(n) : setTimeout(look, 50) };
+                 look()";
+            browser.page.execute_async(idle, vec![]).await.unwrap();
+            let mut said = browser.complaints().await.unwrap();
+            if who.is_none_or(|(name, _)| name != "Juno") && page == own {
+                // Somebody else's picture: the server says no, and a browser notes each no.
+                said.retain(|line| !line.contains(&original));
+            }
+            assert!(said.is_empty(), "{who:?} /{page}: {said:?}");
+        }
+    }
+    // A check that can fail: a page whose server is gone complains.
+    w.house.kill_service();
+    browser.page.execute("fetch('/api/state')", vec![]).await.unwrap();
+    wait_for("a complaint", 10, async || Ok((!browser.complaints().await?.is_empty()).then_some(()))).await.unwrap();
+}
+
 /// What another app shares with the installed page waits there until it is home, and the screen stays on while it is sent.
 #[tokio::test(flavor = "multi_thread")]
 async fn what_another_app_shares_waits_until_it_is_home() {
@@ -192,6 +263,25 @@ async fn what_another_app_shares_waits_until_it_is_home() {
         enctype = target["enctype"],
         name = target["params"]["files"][0]["name"],
     );
+    // A form on somebody else's page that does the same gives nothing. (Another port is another origin.)
+    let shared = "const done = arguments[0]; caches.open('night-shared').then((c) => c.keys()).then((keys) => done(keys.length))";
+    let there = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let foreign = format!("http://127.0.0.1:{}/", there.local_addr().unwrap().port());
+    std::thread::spawn(move || {
+        use std::io::{Read, Write};
+        // Its page, and whatever else the browser asks for.
+        for line in there.incoming().take(2) {
+            let mut line = line.unwrap();
+            let _ = line.read(&mut [0; 4096]);
+            let _ = line.write_all(b"HTTP/1.1 200 OK\r\ncontent-type: text/html\r\ncontent-length: 26\r\nconnection: close\r\n\r\n<html><body></body></html>");
+        }
+    });
+    phone.page.goto(&foreign).await.unwrap();
+    let action = w.house.http.join(target["action"].as_str().unwrap()).unwrap();
+    run(&share.replace(&target["action"].to_string(), &json!(action.as_str()).to_string())).await;
+    phone.wait("input[type=file]").await.unwrap();
+    assert_eq!(phone.page.current_url().await.unwrap(), night);
+    assert_eq!(phone.page.execute_async(shared, vec![]).await.unwrap(), json!(0));
     run(&share).await;
     phone.wait_for_text("0 of 2 files home").await.unwrap();
     assert_eq!(phone.page.current_url().await.unwrap(), night);

@@ -157,8 +157,8 @@ async fn a_file_sent_under_a_working_name_takes_its_final_one() {
     assert_eq!(into_itself.status, 403);
     let coverage = w.keeper.ask(Method::GET, &format!("api/devices/{}/coverage", p.id), None).await.unwrap();
     assert_eq!(coverage["missing"], json!([]));
-    let items = p.raw.send("GET", "api/device/items", &[], b"").await;
-    assert!(items.body.contains("Holidays") && !items.body.contains("part"), "{}", items.body);
+    let named = w.sql("SELECT source, name FROM sighting");
+    assert_eq!(named, "Holidays|IMG_20260412_101530.jpg");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -341,6 +341,114 @@ async fn a_quota_is_kept_before_a_byte_is_sent() {
     assert_eq!(raw.tus("POST", "tus/", &[("Upload-Length", "101")], b"").await.status, 201);
 }
 
+/// Whatever fits only once is given once, however many ask at the same time.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_quota_is_taken_in_one_step_with_being_looked_at() {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    w.sql("UPDATE person SET quota = 1000");
+    let one = async || raw.tus("POST", "tus/", &[("Upload-Length", "600")], b"").await.status;
+    let mut all = futures_util::future::join_all((0..24).map(|_| one())).await;
+    all.sort_unstable();
+    assert_eq!((all[0], all[1..].iter().all(|s| *s == 413)), (201, true), "{all:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn joining_asks_the_quota_and_takes_no_part_twice() {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let part = async |bytes: &[u8]| {
+        let length = bytes.len().to_string();
+        let made = raw.tus("POST", "tus/", &[("Upload-Length", &length), ("Upload-Concat", "partial")], b"").await;
+        let path = made.header("location").to_owned();
+        assert_eq!(raw.append(&path, 0, bytes).await.status, 204);
+        path
+    };
+    let join =
+        async |parts: &[&str]| raw.tus("POST", "tus/", &[("Upload-Concat", &format!("final;{}", parts.join(" ")))], b"").await;
+    let (first, second) = (part(b"harbour ").await, part(b"in fog").await);
+    let twice = join(&[&first, &second, &first]).await;
+    assert_eq!((twice.status, twice.problem().as_str()), (400, "bad-request"));
+    // Less was promised than is to be had: the quota came down meanwhile.
+    w.sql("UPDATE person SET quota = 13");
+    assert_eq!(join(&[&first, &second]).await.problem(), "over-quota");
+    assert!(library_files(&w.house).is_empty());
+    // The parts are not counted a second time beside what they become.
+    w.sql("UPDATE person SET quota = 14");
+    assert_eq!(join(&[&first, &second]).await.status, 201);
+}
+
+/// Room is kept for what comes, not for what was once announced.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_promise_that_nobody_keeps_holds_no_disk_for_ever() {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let disk = rustix::fs::statvfs(w.house.library()).unwrap();
+    let room = disk.f_bavail * disk.f_frsize - (1 << 30);
+    let greedy = raw.create((room / 4 * 3) as usize, "").await;
+    assert_eq!(raw.append(&greedy, 0, b"kite").await.status, 204);
+    let other = w.raw_device("tablet").await;
+    let wanted = (room / 2).to_string();
+    let refused = other.tus("POST", "tus/", &[("Upload-Length", &wanted)], b"").await;
+    assert_eq!((refused.status, refused.problem().as_str()), (507, "disk-full"));
+    w.sql("UPDATE upload SET touched_at = now() - interval '61 minutes'");
+    let given = other.tus("POST", "tus/", &[("Upload-Length", &wanted)], b"").await;
+    assert_eq!(given.status, 201, "{}", given.body);
+    // Who comes back later asks anew, and keeps what came.
+    let late = raw.append(&greedy, 4, b" over").await;
+    assert_eq!((late.status, late.problem().as_str()), (507, "disk-full"));
+    assert_eq!(raw.tus("HEAD", &greedy, &[], b"").await.header("upload-offset"), "4");
+    assert_eq!(other.tus("DELETE", given.header("location"), &[], b"").await.status, 204);
+    assert_eq!(raw.append(&greedy, 4, b" over").await.status, 204);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_device_has_no_more_under_way_and_makes_no_more_rows_than_any_needs() {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let path = raw.create(4, "").await;
+    w.sql(
+        "INSERT INTO upload (id, device, person, length, name, source, created_at, expires_at)
+         SELECT gen_random_uuid(), device, person, 1, 'x', '', now(), now() + interval '1 day' FROM upload, generate_series(1, 999)",
+    );
+    let refused = raw.tus("POST", "tus/", &[("Upload-Length", "1")], b"").await;
+    assert_eq!((refused.status, refused.problem().as_str()), (429, "too-many"));
+    // What is under way goes on, and others go on.
+    assert_eq!(raw.append(&path, 0, b"kite").await.status, 204);
+    assert_eq!(w.raw_device("tablet").await.create(1, "").await.len(), "/tus/".len() + 36);
+
+    let offer = async |names: &[&str]| {
+        let entries: Vec<_> = names
+            .iter()
+            .map(|n| json!({ "digest": Digest::of(n.as_bytes()).to_string(), "size": 1, "name": n, "source": "Camera" }))
+            .collect();
+        raw.send(
+            "POST",
+            "api/device/offers",
+            &[("content-type", "application/json")],
+            json!({ "entries": entries }).to_string().as_bytes(),
+        )
+        .await
+    };
+    let made = async || w.sql("SELECT made FROM device WHERE name LIKE '%phone%'");
+    let before = made().await;
+    assert_eq!(offer(&["a", "b", "c"]).await.status, 200);
+    let after = made().await;
+    assert_eq!(after.parse::<i64>().unwrap() - before.parse::<i64>().unwrap(), 3);
+    assert_eq!(offer(&["a", "b", "c"]).await.status, 200);
+    assert_eq!(made().await, after, "what was named before is no row more");
+    w.sql("UPDATE device SET made = 9999999");
+    let refused = offer(&["d", "e"]).await;
+    assert_eq!((refused.status, refused.problem().as_str()), (429, "too-many"));
+    assert_eq!(made().await, "9999999", "nothing of it is noted");
+    assert_eq!(offer(&["a", "d"]).await.status, 200);
+    // Runs and their logs count as well; and a picture lands, whatever else there is too much of.
+    assert_eq!(raw.send("POST", "api/device/runs", &[], b"").await.problem(), "too-many");
+    w.sql("DELETE FROM upload WHERE original IS NULL");
+    let path = raw.create(4, "").await;
+    assert_eq!(raw.append(&path, 0, b"gull").await.status, 204);
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn the_reserve_of_the_disk_is_kept() {
     let w = world_of(|options| options.reserve_gb = 900_000).await;

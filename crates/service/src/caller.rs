@@ -20,8 +20,8 @@ use ypogeion_catalog::{
     people::{Person, Session},
 };
 use ypogeion_core::{
-    PersonId,
-    access::{Action, Role, may},
+    DeviceId, PersonId,
+    access::{Action, Role, Validity, may},
 };
 use ypogeion_wire::{CONSOLE_HEADER, problem::ProblemType};
 
@@ -57,6 +57,7 @@ impl Caller {
     pub fn role(&self) -> Role {
         match self {
             Caller::Person(person, _) => person.role,
+            Caller::Device(device) if device.program => Role::Program,
             Caller::Device(_) => Role::Device,
             Caller::Nobody => Role::Nobody,
         }
@@ -106,6 +107,14 @@ impl Caller {
         match self {
             Caller::Device(device) => Ok(device),
             _ => Err(Failure::new(ProblemType::NotAllowed, "Only a device can do this.")),
+        }
+    }
+
+    /// The device to which a device's look is limited; people look at all of theirs.
+    pub fn own_device(&self) -> Option<DeviceId> {
+        match self {
+            Caller::Device(device) => Some(device.id),
+            Caller::Person(..) | Caller::Nobody => None,
         }
     }
 
@@ -243,22 +252,36 @@ async fn recognise(app: &App, request: &HttpRequest) -> Answer<Caller> {
                 ProblemType::DeviceRevoked,
                 "This device was revoked. What it sent stays safe; pair it again to go on.",
             )),
-            Ok(device) => Ok(Caller::Device(device)),
+            Ok(device) => match device.validity {
+                Validity::Ended(at) => Err(Failure::new(
+                    ProblemType::DeviceEnded,
+                    format!(
+                        "This device was not used for a year, so its credential ended on {}. What it sent stays safe; pair it again to go on.",
+                        at.format("%-d %B %Y")
+                    ),
+                )),
+                Validity::Good | Validity::EndsAt(_) => Ok(Caller::Device(device)),
+            },
             Err(CatalogError::NotFound) => {
                 Err(Failure::new(ProblemType::NotSignedIn, "This device's token is not known here; pair it again."))
             }
             Err(e) => Err(e.into()),
         };
     }
-    let Some(cookie) = cookie_of(request) else { return Ok(Caller::Nobody) };
     let changes = !matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
-    if changes && !request.headers().contains_key(CONSOLE_HEADER) {
+    if cookie_of(request).is_some() && changes && !request.headers().contains_key(CONSOLE_HEADER) {
         // Another site can make a browser send the cookie, but not this header.
         return Err(Failure::new(ProblemType::NotAllowed, "This request did not come from the console."));
     }
+    Ok(signed_in(app, request).await?.map_or(Caller::Nobody, |(person, session)| Caller::Person(person, session)))
+}
+
+/// Who is signed in by the session cookie of a request.
+pub async fn signed_in(app: &App, request: &HttpRequest) -> Answer<Option<(Person, Session)>> {
+    let Some(cookie) = cookie_of(request) else { return Ok(None) };
     match app.catalog.session(security::hash(cookie.value()).as_bytes(), app.now()).await {
-        Ok((person, session)) => Ok(Caller::Person(person, session)),
-        Err(CatalogError::NotFound) => Ok(Caller::Nobody),
+        Ok(both) => Ok(Some(both)),
+        Err(CatalogError::NotFound) => Ok(None),
         Err(e) => Err(e.into()),
     }
 }

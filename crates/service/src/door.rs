@@ -16,17 +16,18 @@ use tracing_actix_web::TracingLogger;
 use utoipa_actix_web::AppExt;
 use ypogeion_catalog::Catalog;
 use ypogeion_core::headline::HouseState as State;
-use ypogeion_wire::{door::CODE_HEADER, overview::HouseState, pairing::normalise_code, problem::ProblemType};
+use ypogeion_wire::{door::CODE_HEADER, overview::HouseState, pairing::normalise_code, people::Arrival, problem::ProblemType};
 
 use crate::{
     api,
     area::{self, Area},
     failure::{Answer, Failure, chain},
+    names::{self, Names},
     overview::state_word,
     rebuild::{self, Source, Stop, is_unfinished},
     recover::exit,
     security::{self, Limiter},
-    serve::{ServeError, failed, finish_headers, ready, wait_for_stop},
+    serve::{ServeError, failed, finish_headers, host_name, ready, wait_for_stop},
     settings::{Listen, Settings},
     setup::{self, SetUp},
     tls::Certificate,
@@ -190,6 +191,10 @@ async fn health() -> HttpResponse {
     HttpResponse::Ok().json(serde_json::json!({ "health": "well", "version": env!("CARGO_PKG_VERSION") }))
 }
 
+async fn arrival() -> web::Json<Arrival> {
+    web::Json(Arrival { set_up: false, me: None })
+}
+
 async fn state() -> web::Json<HouseState> {
     web::Json(HouseState {
         state: state_word(State::Setup).into(),
@@ -219,6 +224,7 @@ pub async fn wait(
 ) -> Result<bool, ServeError> {
     let door = Arc::new(Door::new(settings.clone(), catalog.clone()));
     let shared = web::Data::from(Arc::clone(&door));
+    let names = web::Data::new(Names::of(settings, &host_name()));
     let mut server = HttpServer::new(move || {
         let (web_app, _) =
             WebApp::new().into_utoipa_app().app_data(shared.clone()).configure(api::door::routes).split_for_parts();
@@ -226,7 +232,10 @@ pub async fn wait(
             .app_data(api::json_config())
             .route("/api/health", web::get().to(health))
             .route("/api/state", web::get().to(state))
+            .route("/api/arrival", web::get().to(arrival))
+            .app_data(names.clone())
             .default_service(web::to(anything_else))
+            .wrap(from_fn(names::only_ours))
             .wrap(from_fn(finish_headers))
             .wrap(TracingLogger::default())
     })

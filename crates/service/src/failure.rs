@@ -57,9 +57,12 @@ fn title(kind: ProblemType) -> &'static str {
         NotAllowed => "Not allowed",
         WrongPassword => "Name and password do not belong together",
         PasswordWanted => "Your password is needed again",
+        OtherHost => "This server has another name",
+        TooMany => "There are too many of these",
         TooManyAttempts => "Too many attempts",
         PairingCodeUnknown => "This pairing code is not valid",
         DeviceRevoked => "This device was revoked",
+        DeviceEnded => "This device was not used for too long",
         NotFound => "Not found",
         BadRequest => "The request makes no sense",
         NameTaken => "That name is taken",
@@ -127,6 +130,10 @@ impl From<CatalogError> for Failure {
     fn from(e: CatalogError) -> Self {
         match e {
             CatalogError::NotFound => Failure::not_found(),
+            CatalogError::TooMany => Failure::new(
+                ProblemType::TooMany,
+                "This device has sent more names and logs than any device needs, so nothing more of it is noted. Revoke it, and pair it again.",
+            ),
             CatalogError::Taken => Failure::new(ProblemType::NameTaken, "That name is taken; choose another one."),
             CatalogError::Away(_) => {
                 Failure::new(ProblemType::DatabaseAway, "The database does not answer just now; nothing is lost, try again soon.")

@@ -25,7 +25,7 @@ use uuid::Uuid;
 use ypogeion_catalog::{
     CatalogError,
     devices::Sighting,
-    uploads::{Landing, Upload},
+    uploads::{Landing, Promise, Terms, Upload},
 };
 use ypogeion_core::{
     Digest, OriginalId, OriginalName, UploadId,
@@ -33,6 +33,7 @@ use ypogeion_core::{
     filing::{Filed, FiledPath},
     kind::MediaKind,
     layers::{Act, Observation, Outcome, Place},
+    room::PROMISED_FOR,
 };
 use ypogeion_library::{Finished, LibraryError, NewName, Publish};
 use ypogeion_wire::{problem::ProblemType, work::LiveEvent};
@@ -74,7 +75,13 @@ pub async fn land_or_find(app: &Arc<App>, upload: &Upload, part: Finished) -> An
     if upload.digest.is_none() {
         // A program that announced nothing: what it has is known only now. Counted before it lands, so that a kill between
         // the two leaves something that is still to come, not something that is here and was never counted.
-        note(app, upload, part.digest).await?;
+        match note(app, upload, part.digest).await {
+            // Whatever its device has too much of, the picture is safe first.
+            Err(e) if e.kind() == ProblemType::TooMany => {
+                tracing::warn!(device = %upload.device, "a name is not noted: {}", e.detail)
+            }
+            noted => noted?,
+        }
     }
     match app.catalog.original_of(upload.person, part.digest).await {
         Ok((id, path)) => return already_here(app, upload, part, id, path).await,
@@ -126,6 +133,28 @@ async fn names(
     Ok(filing.plan.places(&of))
 }
 
+/// Promises an upload its room and puts it down, or says why not. `instead`: uploads that end when it lands; `there`: bytes of it that are
+/// on the disk already.
+pub async fn promise(app: &App, upload: &Upload, instead: &[UploadId], there: u64) -> Answer<()> {
+    let terms = Terms { free: app.library.free()?, reserve: app.settings.reserve, there, instead };
+    match app.catalog.promise(upload, &terms, app.now()).await? {
+        Promise::Given => Ok(()),
+        Promise::No(no) => Err(no.into()),
+        Promise::TooMany => Err(Failure::new(
+            ProblemType::TooMany,
+            "Too many uploads were begun and not finished. Finish or end some of them; what nothing more comes of ends by itself.",
+        )),
+    }
+}
+
+/// The same for an upload that goes on from byte `stands` after a long rest: its room may be somebody else's by now.
+pub async fn still_promised(app: &App, upload: &Upload, stands: u64) -> Answer<()> {
+    if upload.original.is_some() || app.now() - upload.touched_at < PROMISED_FOR {
+        return Ok(());
+    }
+    promise(app, upload, &[], stands).await
+}
+
 /// Counts a file among what its device says it has.
 pub async fn note(app: &App, upload: &Upload, digest: Digest) -> Answer<()> {
     let seen = Sighting {
@@ -136,7 +165,7 @@ pub async fn note(app: &App, upload: &Upload, digest: Digest) -> Answer<()> {
         file_time: upload.file_time,
         refused: None,
     };
-    Ok(app.catalog.note_sightings(upload.device, &[seen], app.now()).await?)
+    Ok(app.catalog.note_sighting(upload.device, &seen, app.now()).await?)
 }
 
 /// Where the bytes are that are given a name.
@@ -376,7 +405,7 @@ pub async fn settle_one(app: &Arc<App>, upload: &Upload) -> Answer<Option<Origin
                 path: library.locate(&place),
                 source,
             })?;
-            Ok::<_, LibraryError>(Some((digest, library.locate(&place))))
+            Ok::<_, LibraryError>(Some((digest, library.place_to_read(&place)?)))
         })
         .await??;
         let Some((digest, place)) = found.filter(|(d, _)| upload.digest.is_none_or(|e| e == *d)) else { continue };

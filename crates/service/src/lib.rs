@@ -8,6 +8,8 @@
 //! * [`said`] – what anybody may ask, from memory.
 //! * [`area`] – which part of the service an address belongs to.
 //! * [`caller`], [`security`], [`tls`] – who is asking, and how that is known.
+//! * [`names`] – under which names it answers.
+//! * [`process`] – what this process may do on its machine, and what it leaves behind.
 //! * [`failure`] – every answer that is not what was asked for.
 //! * [`landing`] – how bytes become an original; [`tus`] and [`dav`] – the protocols in front of it.
 //! * [`api`] – the routes; [`overview`], [`three_two_one`], [`costs`] – the numbers behind the section through the ground and the stores.
@@ -27,7 +29,9 @@ pub mod keys;
 pub mod landing;
 pub mod live;
 pub mod mark;
+pub mod names;
 pub mod overview;
+pub mod process;
 pub mod rebuild;
 pub mod recover;
 pub mod said;

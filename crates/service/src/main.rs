@@ -1,6 +1,9 @@
 //! `ypogeiond`: the household's server.
 
-use std::{path::PathBuf, process::ExitCode};
+use std::{
+    path::{Path, PathBuf},
+    process::ExitCode,
+};
 
 use chrono::NaiveDate;
 use clap::{Parser, Subcommand};
@@ -8,7 +11,7 @@ use tracing_subscriber::EnvFilter;
 use ypogeiond::{
     api,
     failure::chain,
-    mark, rebuild,
+    mark, process, rebuild,
     recover::{self, Wish, exit},
     serve,
     settings::{EXAMPLE, Logs, Settings},
@@ -121,6 +124,32 @@ fn main() -> ExitCode {
             Ok(()) => ExitCode::SUCCESS,
             Err(_) => ExitCode::FAILURE,
         };
+    }
+    if let Err(e) = process::leave_no_core() {
+        eprintln!("ypogeiond: could not keep its memory off the disk: {e}");
+        return ExitCode::FAILURE;
+    }
+    let works_on_the_house = matches!(
+        arguments.command,
+        Command::Serve | Command::Setup { .. } | Command::Rebuild { .. } | Command::MarkLibrary { .. }
+    );
+    // Settings that cannot be read are said below, in their place.
+    if let (true, Ok(settings)) = (works_on_the_house, Settings::read(arguments.config.as_deref())) {
+        process::keep_files_private();
+        let files: Vec<&Path> = match &arguments.command {
+            Command::Setup { password_file, .. } => vec![password_file],
+            Command::Rebuild { kit, password_file, .. } => vec![kit, password_file],
+            _ => Vec::new(),
+        };
+        let files: Vec<&Path> = files.into_iter().filter(|f| *f != Path::new("-")).collect();
+        match process::become_unprivileged(&settings, &files) {
+            Ok(None) => {}
+            Ok(Some(why)) => eprintln!("ypogeiond: {why}"),
+            Err(e) => {
+                eprintln!("ypogeiond: {e}");
+                return ExitCode::from(exit::USAGE);
+            }
+        }
     }
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,

@@ -1,9 +1,10 @@
 //! The numbers behind the section through the ground, and the sentence above it.
 
-use chrono::{Local, TimeDelta};
+use chrono::{DateTime, Local, TimeDelta, Utc};
 use ypogeion_catalog::{devices::DeviceView, numbers, stores::StoreRow};
 use ypogeion_core::{
     PersonId,
+    access::{Validity, validity},
     headline::{self, CheckNow, DeviceNow, House, HouseState, StoreNow, headline},
     layers::Place,
     offer::{Coverage, Told, coverage},
@@ -52,8 +53,9 @@ fn told(view: &DeviceView) -> Coverage {
 }
 
 /// A device for the wire.
-pub fn device(view: DeviceView) -> Device {
+pub fn device(view: DeviceView, now: DateTime<Utc>) -> Device {
     let Coverage { has, home, to_come } = told(&view);
+    let ends_at = ends_at(&view, now);
     Device {
         id: view.id,
         person: view.person,
@@ -63,6 +65,7 @@ pub fn device(view: DeviceView) -> Device {
         paired_at: view.paired_at,
         revoked_at: view.revoked_at,
         seen_at: view.seen_at,
+        ends_at,
         complete_at: view.complete_at,
         client: view.client,
         offered: view.offered,
@@ -77,6 +80,17 @@ pub fn device(view: DeviceView) -> Device {
         to_come,
         partial: view.partial,
         waiting_for: view.waiting_for,
+    }
+}
+
+/// When a device's credential ends for want of use, if that is soon or was. What was adopted from a disk has none.
+fn ends_at(view: &DeviceView, now: DateTime<Utc>) -> Option<DateTime<Utc>> {
+    if view.revoked_at.is_some() || matches!(view.kind.as_str(), "disk" | "archive") {
+        return None;
+    }
+    match validity(view.seen_at.unwrap_or(view.paired_at), now) {
+        Validity::Good => None,
+        Validity::EndsAt(at) | Validity::Ended(at) => Some(at),
     }
 }
 
@@ -154,7 +168,7 @@ pub async fn overview(app: &App, person: Option<PersonId>) -> Answer<Overview> {
         damaged: depths.damaged,
         coming: wire(depths.coming),
         failed_work: depths.failed_work,
-        devices: devices.into_iter().map(device).collect(),
+        devices: devices.into_iter().map(|view| device(view, app.now())).collect(),
         stores,
         free_bytes: free(app).await?,
         kit,
@@ -220,6 +234,7 @@ async fn house(app: &App, person: Option<PersonId>) -> Answer<(House, numbers::D
                 seen_at: d.seen_at,
                 usual: headline::habit(&d.days),
                 sending: d.sending,
+                ends_at: ends_at(d, app.now()),
             })
             .collect(),
         home: plain(depths.home),

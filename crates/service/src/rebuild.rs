@@ -164,6 +164,7 @@ pub(crate) async fn rebuild(settings: &Settings, catalog: &Catalog, source: &Sou
         None => Library::found(&settings.library),
     };
     let library = library.and_then(|l| l.presence().check().map(|()| l)).map_err(stop("open the library"))?;
+    let library = library.with_rights(&settings.adopt_from, settings.library_open_to);
     let recipients: Vec<String> = source.own.iter().map(Identity::recipient).collect();
     let scratch = settings.data_folder.join("rebuild");
     let there = async || catalog.household().await.map_err(stop("read the household"));
@@ -440,6 +441,7 @@ async fn strays(catalog: &Catalog, library: &Library) -> Result<u64, Stop> {
                 concat: None,
                 target: None,
                 original: None,
+                touched_at: now,
             };
             catalog.create_upload(&upload, now).await.map_err(stop("write what was found"))?;
             catalog.set_target(upload.id, &path).await.map_err(stop("write what was found"))?;

@@ -7,19 +7,22 @@ use std::{
     os::unix::fs::PermissionsExt,
     path::Path,
     sync::Arc,
+    time::Duration,
 };
 
 use actix_web::{
-    App as WebApp, HttpServer,
+    App as WebApp, HttpMessage, HttpServer,
     body::MessageBody,
-    dev::{ServiceRequest, ServiceResponse},
+    dev::{Payload, ServiceRequest, ServiceResponse},
+    error::PayloadError,
     http::{
         StatusCode,
-        header::{CACHE_CONTROL, HeaderName, HeaderValue, WWW_AUTHENTICATE},
+        header::{CACHE_CONTROL, CONTENT_LENGTH, HeaderName, HeaderValue, TRANSFER_ENCODING, WWW_AUTHENTICATE},
     },
     middleware::{Next, from_fn},
     web,
 };
+use futures_util::{Stream, StreamExt, stream};
 use tracing_actix_web::{RequestId, TracingLogger};
 use url::Url;
 use utoipa_actix_web::AppExt;
@@ -40,6 +43,7 @@ use crate::{
     caller, dav, door,
     failure::{Failure, chain},
     keys::{self, Keyring},
+    names::{self, Names},
     settings::{Listen, Settings},
     tls::{Certificate, write_private},
     tus, work,
@@ -84,7 +88,7 @@ impl Database {
             None => Durability::Kept,
         };
         let (cluster, url) = match &settings.database {
-            Some(url) => (None, url.clone()),
+            Some(address) => (None, address.0.clone()),
             None => {
                 let folder = settings.cluster_folder();
                 let cluster = tokio::task::spawn_blocking(move || Cluster::start(&folder, durability))
@@ -128,8 +132,9 @@ fn lock(folder: &Path) -> Result<File, ServeError> {
 fn make_data_folder(folder: &Path) -> Result<(), ServeError> {
     let cannot = |e: io::Error| failed::<io::Error>(format!("make the data folder {}", folder.display()))(e);
     fs::create_dir_all(folder.join("spool")).map_err(cannot)?;
-    // Others may pass through (the database's own user must), and list nothing.
-    fs::set_permissions(folder, fs::Permissions::from_mode(0o711)).map_err(cannot)
+    // Nobody else's; only where the database has a user of its own, that one passes through, and lists nothing.
+    let mode = if rustix::process::geteuid().is_root() { 0o711 } else { 0o700 };
+    fs::set_permissions(folder, fs::Permissions::from_mode(mode)).map_err(cannot)
 }
 
 /// Runs the service until it is told to stop (SIGTERM or SIGINT).
@@ -199,13 +204,14 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
     tell_of_confinement(&app);
     let tasks = work::start(&app);
 
-    let shared = web::Data::from(Arc::clone(&app));
+    let (shared, names) = (web::Data::from(Arc::clone(&app)), web::Data::new(Names::of(&app.settings, &host)));
     let mut server = HttpServer::new(move || {
         // Whatever answers for the household stands in here, and nothing of it beside it.
         let behind = utoipa_actix_web::scope("").guard(caller::has_passed()).configure(api::routes);
         let behind = behind.map(|scope| scope.service(dav::resource()));
         let (web_app, _) = WebApp::new().into_utoipa_app().app_data(shared.clone()).service(behind).split_for_parts();
         web_app
+            .app_data(names.clone())
             .app_data(api::json_config())
             .app_data(
                 web::QueryConfig::default()
@@ -214,6 +220,7 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
             .app_data(web::PathConfig::default().error_handler(|_, _| Failure::not_found().into()))
             .default_service(web::to(api::console::console))
             .wrap(from_fn(caller::guard))
+            .wrap(from_fn(names::only_ours))
             .wrap(from_fn(finish_headers))
             .wrap(TracingLogger::default())
     })
@@ -249,6 +256,7 @@ async fn library(settings: &Settings, catalog: &Catalog) -> Result<Library, Serv
     let is_new = known.is_none() && !catalog.has_originals().await.map_err(read())?;
     let opened = if is_new { Library::found(&settings.library) } else { Library::open(&settings.library, known.map(LibraryId)) };
     let library = opened.map_err(failed(format!("open the library {}", settings.library.display())))?;
+    let library = library.with_rights(&settings.adopt_from, settings.library_open_to);
     if let Some(id) = library.presence().id().filter(|_| known.is_none()) {
         catalog.set_library(id.0).await.map_err(failed("write down which library is the household's"))?;
     }
@@ -286,16 +294,43 @@ pub(crate) fn ready(sockets: Vec<(Listen, TcpListener)>, certificate: &Certifica
     sockets.into_iter().map(one).collect()
 }
 
+/// A body of which nothing comes for this long has broken off, though its connection stands: it holds memory, a file, and the right to
+/// write to it.
+const LONGEST_SILENCE: Duration = Duration::from_secs(120);
+
+fn has_body(request: &ServiceRequest) -> bool {
+    let headers = request.headers();
+    headers.contains_key(TRANSFER_ENCODING) || headers.get(CONTENT_LENGTH).is_some_and(|length| length.as_bytes() != b"0")
+}
+
+/// The same body, which ends with a failure when nothing came of it for too long.
+fn patient<S>(body: S, longest: Duration) -> impl Stream<Item = Result<web::Bytes, PayloadError>>
+where
+    S: Stream<Item = Result<web::Bytes, PayloadError>> + Unpin,
+{
+    stream::unfold(Some(body), move |body| async move {
+        let mut body = body?;
+        match tokio::time::timeout(longest, body.next()).await {
+            Ok(next) => next.map(|chunk| (chunk, Some(body))),
+            Err(_) => Some((Err(PayloadError::Io(io::ErrorKind::TimedOut.into())), None)),
+        }
+    })
+}
+
 /// Headers that every response carries.
 pub(crate) async fn finish_headers(
     mut request: ServiceRequest,
     next: Next<impl MessageBody>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
-    let id = actix_web::HttpMessage::extensions(&request).get::<RequestId>().map(ToString::to_string);
+    let id = request.extensions().get::<RequestId>().map(ToString::to_string);
     let area = area::of(request.request());
     let (uploads, folders) = (area == Some(Area::Uploads), area == Some(Area::Folders));
     if uploads {
         tus::override_method(&mut request);
+    }
+    if area != Some(Area::Pages) && has_body(&request) {
+        let body = request.take_payload();
+        request.set_payload(Payload::Stream { payload: Box::pin(patient(body, LONGEST_SILENCE)) });
     }
     let mut response = next.call(request).await?;
     let response_is_for_strangers = response.status() == StatusCode::UNAUTHORIZED;
@@ -327,7 +362,7 @@ fn bind(listen: &[Listen]) -> Result<Vec<(Listen, TcpListener)>, ServeError> {
         .collect()
 }
 
-fn host_name() -> String {
+pub(crate) fn host_name() -> String {
     let name = rustix::system::uname().nodename().to_string_lossy().into_owned();
     if name.is_empty() { "localhost".to_owned() } else { name }
 }
@@ -365,5 +400,25 @@ pub(crate) async fn wait_for_stop() {
             tokio::select! { _ = term.recv() => {}, _ = int.recv() => {} }
         }
         _ => std::future::pending().await,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test(start_paused = true)]
+    async fn a_body_that_falls_silent_has_broken_off() {
+        let second = Duration::from_secs(1);
+        let slow = stream::iter(0..200).then(move |_| async move {
+            tokio::time::sleep(second).await;
+            Ok(web::Bytes::from_static(b"k"))
+        });
+        // Slow for longer than anybody may be silent, and never silent for long.
+        let came: Vec<_> = patient(Box::pin(slow), LONGEST_SILENCE).collect().await;
+        assert!(came.len() == 200 && came.iter().all(Result::is_ok));
+        let silent = stream::iter([Ok(web::Bytes::from_static(b"k"))]).chain(stream::pending());
+        let came: Vec<_> = patient(silent, LONGEST_SILENCE).collect().await;
+        assert!(matches!(came.as_slice(), [Ok(_), Err(PayloadError::Io(e))] if e.kind() == io::ErrorKind::TimedOut));
     }
 }

@@ -12,6 +12,7 @@ use figment::{
 use serde::Deserialize;
 use url::Url;
 use ypogeion_core::audit::Rhythm;
+use ypogeion_library::OpenTo;
 
 /// Names in the environment that mean something else: to the client, and to tests.
 const NOT_SETTINGS: [&str; 2] = ["device", "throw_away"];
@@ -26,12 +27,18 @@ pub struct Settings {
     pub data_folder: PathBuf,
     /// The library.
     pub library: PathBuf,
+    /// Who on this machine may read what is in it.
+    pub library_open_to: OpenTo,
+    /// The user that it is all done as, if it is started as root. `None`: the one that is called like this program, if there is one.
+    pub run_as: Option<String>,
     /// Addresses to listen on, at least one.
     pub listen: Vec<Listen>,
     /// The address that devices are told.
     pub advertise: Option<Url>,
+    /// Names under which it is reached as well, beside the machine's own.
+    pub names: Vec<String>,
     /// A PostgreSQL address; `None` for the private cluster.
-    pub database: Option<String>,
+    pub database: Option<DatabaseAddress>,
     /// Kept free, in bytes.
     pub reserve: u64,
     /// How long an unfinished upload is kept.
@@ -48,6 +55,16 @@ pub struct Settings {
     pub checks: Checks,
     /// Logs.
     pub logs: Logs,
+}
+
+/// A PostgreSQL address, which may have a password in it.
+#[derive(Clone, PartialEq, Eq)]
+pub struct DatabaseAddress(pub String);
+
+impl fmt::Debug for DatabaseAddress {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("(a database)")
+    }
 }
 
 /// Settings of the checks of copies.
@@ -108,13 +125,16 @@ impl fmt::Display for Listen {
 }
 
 /// As written; everything optional.
-#[derive(Debug, Default, Deserialize)]
+#[derive(Default, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 struct Raw {
     data_folder: Option<PathBuf>,
     library: Option<PathBuf>,
+    library_open_to: Option<String>,
+    run_as: Option<String>,
     listen: Option<Vec<String>>,
     advertise: Option<String>,
+    names: Vec<String>,
     database: Option<String>,
     reserve_gb: Option<f64>,
     upload_days: Option<f64>,
@@ -174,6 +194,15 @@ impl Settings {
         if listen.is_empty() && wrong.is_empty() {
             wrong.push("listen: at least one address is needed".to_owned());
         }
+        let library_open_to = match raw.library_open_to.as_deref() {
+            None | Some("everybody") => OpenTo::Everybody,
+            Some("group") => OpenTo::Group,
+            Some("owner") => OpenTo::Owner,
+            Some(other) => {
+                wrong.push(format!("library_open_to: {other:?} is none of \"owner\", \"group\" and \"everybody\""));
+                OpenTo::Owner
+            }
+        };
         let advertise = raw.advertise.filter(|a| !a.is_empty()).and_then(|text| match Url::parse(&text) {
             Ok(url) if matches!(url.scheme(), "http" | "https") && url.has_host() => Some(url),
             _ => {
@@ -207,6 +236,11 @@ impl Settings {
             drill_every: seconds(number("checks.drill_days", raw.checks.drill_days, 30.0, 36500.0) * 86400.0),
             drill_sample: raw.checks.drill_sample.unwrap_or(200).clamp(1, 100_000),
         };
+        if let Some(name) =
+            raw.names.iter().find(|n| n.is_empty() || !n.bytes().all(|b| b.is_ascii_alphanumeric() || b"-._".contains(&b)))
+        {
+            wrong.push(format!("names: {name:?} is not the name of a host, such as \"pictures.example.org\""));
+        }
         for (name, places) in [("adopt_from", &raw.adopt_from), ("copy_to", &raw.copy_to)] {
             if let Some(place) = places.iter().find(|p| !p.is_absolute() || p.parent().is_none()) {
                 wrong.push(format!(
@@ -224,9 +258,12 @@ impl Settings {
         Ok(Settings {
             data_folder: raw.data_folder.unwrap_or_else(|| "/var/lib/ypogeion".into()),
             library: raw.library.unwrap_or_else(|| "/srv/ypogeion".into()),
+            library_open_to,
+            run_as: raw.run_as.filter(|u| !u.is_empty()),
             listen,
             advertise,
-            database: raw.database.filter(|d| !d.is_empty()),
+            names: raw.names,
+            database: raw.database.filter(|d| !d.is_empty()).map(DatabaseAddress),
             reserve,
             upload_life,
             adopt_from: raw.adopt_from,
@@ -236,6 +273,12 @@ impl Settings {
             checks,
             logs: raw.logs,
         })
+    }
+
+    /// All defaults.
+    #[cfg(test)]
+    pub(crate) fn for_tests() -> Self {
+        Self::check(Raw::default()).expect("the defaults can be used")
     }
 
     /// The household's key file.
@@ -291,7 +334,7 @@ mod tests {
             })
             .fold(String::new(), |all, l| all + l + "\n");
         assert_eq!(parse(&uncommented).unwrap(), parse("").unwrap());
-        assert_eq!(uncommented.lines().filter(|l| l.contains(" = ")).count(), 22);
+        assert_eq!(uncommented.lines().filter(|l| l.contains(" = ")).count(), 25);
     }
 
     #[test]

@@ -26,7 +26,7 @@ pub struct Door {
 }
 
 /// A household to be made.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Serialize, Deserialize, ToSchema)]
 pub struct NewHousehold {
     /// What it calls itself, 1 to 60 characters.
     pub household: String,
@@ -40,7 +40,7 @@ pub struct NewHousehold {
 }
 
 /// A household to be brought back.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Serialize, Deserialize, ToSchema)]
 pub struct BringBack {
     /// The recovery kit's text.
     pub kit: String,

@@ -60,6 +60,15 @@ pub struct Me {
     pub household: String,
 }
 
+/// What a browser finds when it comes here.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Arrival {
+    /// Whether there is a household. If not, there is a door.
+    pub set_up: bool,
+    /// Who is signed in with this browser; none: nobody.
+    pub me: Option<Me>,
+}
+
 /// The household's own rules.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Household {
@@ -166,7 +175,7 @@ pub struct Person {
 }
 
 /// Add a member.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Serialize, Deserialize, ToSchema)]
 pub struct NewPerson {
     /// As shown; also used to sign in.
     pub name: String,
@@ -180,7 +189,7 @@ pub struct NewPerson {
 }
 
 /// Change a member. What is left out stays.
-#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
+#[derive(Default, Serialize, Deserialize, ToSchema)]
 pub struct PersonChange {
     /// Hard quota in bytes; 0 takes the quota away.
     #[serde(default)]
@@ -214,6 +223,8 @@ pub struct Device {
     pub revoked_at: Option<DateTime<Utc>>,
     /// Last contact.
     pub seen_at: Option<DateTime<Utc>>,
+    /// When its credential ends because nobody used it, or ended. None: not soon.
+    pub ends_at: Option<DateTime<Utc>>,
     /// End of its last complete run.
     pub complete_at: Option<DateTime<Utc>>,
     /// Version of its client.
@@ -312,7 +323,7 @@ pub struct NewPairing {
 }
 
 /// A pairing code.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct Pairing {
     /// Its id, to ask about it and to withdraw it.
     pub id: Uuid,
@@ -333,7 +344,7 @@ pub struct Pairing {
 }
 
 /// Claim a pairing code.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Serialize, Deserialize, ToSchema)]
 pub struct ClaimPairing {
     /// The code, as typed.
     pub code: String,

@@ -16,12 +16,16 @@ pub enum ProblemType {
     WrongPassword,
     /// This asks for the password again, which was not typed within the last minutes.
     PasswordWanted,
+    /// More of something than one device, or one person, may have at a time.
+    TooMany,
     /// Too many attempts; wait.
     TooManyAttempts,
     /// The pairing code is unknown, used, withdrawn or expired.
     PairingCodeUnknown,
     /// The device was revoked.
     DeviceRevoked,
+    /// The device was not used for a year, and its credential ended.
+    DeviceEnded,
     /// There is no such thing, or it is somebody else's.
     NotFound,
     /// The request makes no sense as it stands.
@@ -48,6 +52,8 @@ pub enum ProblemType {
     TusVersion,
     /// The content type is not the one this needs.
     ContentType,
+    /// The name that was asked for is not this server's.
+    OtherHost,
     /// The range cannot be served.
     RangeNotSatisfiable,
     /// The original's bytes at home are missing or damaged.
@@ -68,14 +74,16 @@ pub enum ProblemType {
 
 impl ProblemType {
     /// Every type, for tables and tests.
-    pub const ALL: [ProblemType; 28] = [
+    pub const ALL: [ProblemType; 31] = [
         Self::NotSignedIn,
         Self::NotAllowed,
         Self::WrongPassword,
         Self::PasswordWanted,
+        Self::TooMany,
         Self::TooManyAttempts,
         Self::PairingCodeUnknown,
         Self::DeviceRevoked,
+        Self::DeviceEnded,
         Self::NotFound,
         Self::BadRequest,
         Self::NameTaken,
@@ -89,6 +97,7 @@ impl ProblemType {
         Self::UploadBusy,
         Self::TusVersion,
         Self::ContentType,
+        Self::OtherHost,
         Self::RangeNotSatisfiable,
         Self::OriginalDamaged,
         Self::NoPreview,
@@ -102,7 +111,7 @@ impl ProblemType {
     /// The HTTP status. The one place that decides it.
     pub fn status(self) -> u16 {
         match self {
-            Self::NotSignedIn | Self::WrongPassword | Self::DeviceRevoked => 401,
+            Self::NotSignedIn | Self::WrongPassword | Self::DeviceRevoked | Self::DeviceEnded => 401,
             Self::NotAllowed | Self::PasswordWanted => 403,
             Self::NotFound | Self::PairingCodeUnknown | Self::NoPreview => 404,
             Self::BadRequest => 400,
@@ -112,8 +121,9 @@ impl ProblemType {
             Self::TooLarge | Self::OverQuota => 413,
             Self::ContentType => 415,
             Self::RangeNotSatisfiable => 416,
+            Self::OtherHost => 421,
             Self::UploadBusy => 423,
-            Self::TooManyAttempts => 429,
+            Self::TooMany | Self::TooManyAttempts => 429,
             // Defined by the tus checksum extension.
             Self::DigestMismatch => 460,
             Self::Internal | Self::OriginalDamaged => 500,

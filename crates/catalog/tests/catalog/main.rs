@@ -107,6 +107,7 @@ impl World {
             concat: None,
             target: None,
             original: None,
+            touched_at: self.now,
         };
         self.catalog.create_upload(&upload, self.now).await.unwrap();
         let landing = Landing {
@@ -179,7 +180,7 @@ async fn landing_makes_row_observation_standing_and_work_together() {
     assert_eq!(w.catalog.known(w.person, &[Digest::of(b"kite"), Digest::of(b"weir")]).await.unwrap(), [Known::Home, Known::New]);
     assert_eq!(w.catalog.store_numbers(store, w.now).await.unwrap().to_go.count, 1);
     assert_eq!(w.catalog.used(w.person).await.unwrap(), 4);
-    assert_eq!(w.catalog.promised(None).await.unwrap(), 0);
+    assert_eq!(w.catalog.room(w.person, 1, 0, w.now).await.unwrap().promised, 0);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -363,8 +364,8 @@ async fn runs_tell_how_they_ended() {
     w.catalog.report_run(run, w.device, counts, std::slice::from_ref(&entry), Some(RunEnd::Done), w.now).await.unwrap();
     w.catalog.report_run(run, w.device, Counts::default(), &[entry], Some(RunEnd::Done), w.now).await.unwrap();
     assert_eq!(state(w.now).await, RunState::Partly);
-    assert_eq!(w.catalog.run_entries(run, None, Some("failed"), 0, 10).await.unwrap().1, 1);
-    assert_eq!(w.catalog.run_entries(run, None, Some("sent"), 0, 10).await.unwrap().1, 0);
+    assert_eq!(w.catalog.run_entries(run, None, None, Some("failed"), 0, 10).await.unwrap().1, 1);
+    assert_eq!(w.catalog.run_entries(run, None, None, Some("sent"), 0, 10).await.unwrap().1, 0);
     assert!(matches!(
         w.catalog.report_run(run, DeviceId(Uuid::nil()), counts, &[], Some(RunEnd::Done), w.now).await,
         Err(CatalogError::NotFound)

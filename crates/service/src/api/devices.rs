@@ -142,7 +142,7 @@ pub async fn claim_pairing(app: web::Data<App>, request: HttpRequest, body: Smal
 }
 
 /// Gives a program its password: one that speaks WebDAV or tus and knows nothing of pairing codes. It is a device of its own from
-/// then on, and may what every device may.
+/// then on, sees what it sent itself, and knows nothing else of the house.
 #[utoipa::path(responses((status = 201, body = Connected)))]
 #[post("/api/devices")]
 pub async fn connect_program(app: web::Data<App>, caller: Caller, body: web::Json<NewProgram>) -> Answer<HttpResponse> {
@@ -179,7 +179,7 @@ fn device_name(text: &str) -> Answer<OriginalName> {
 #[get("/api/devices")]
 pub async fn list_devices(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Vec<Device>>> {
     let views = app.catalog.devices(caller.scope()?, None, app.now()).await?;
-    Ok(web::Json(views.into_iter().map(overview::device).collect()))
+    Ok(web::Json(views.into_iter().map(|view| overview::device(view, app.now())).collect()))
 }
 
 /// How much of the difference.

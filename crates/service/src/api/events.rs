@@ -5,9 +5,13 @@ use std::time::Duration;
 use actix_web::{HttpResponse, get, web};
 use futures_util::stream;
 use tokio::sync::broadcast::error::RecvError;
-use ypogeion_wire::work::LiveEvent;
+use ypogeion_wire::{problem::ProblemType, work::LiveEvent};
 
-use crate::{app::App, failure::Answer};
+use crate::{
+    app::App,
+    caller::Caller,
+    failure::{Answer, Failure},
+};
 
 /// Keeps proxies and phones from closing a quiet connection.
 const BEAT: Duration = Duration::from_secs(25);
@@ -15,14 +19,15 @@ const BEAT: Duration = Duration::from_secs(25);
 /// What changes, as it changes. Events say what kind of thing changed; listeners ask for the numbers themselves.
 #[utoipa::path(responses((status = 200, content_type = "text/event-stream", body = LiveEvent)))]
 #[get("/api/events")]
-pub async fn events(app: web::Data<App>) -> Answer<HttpResponse> {
-    let (heard, live) = (app.live.listen(), app.live.clone());
+pub async fn events(app: web::Data<App>, caller: Caller) -> Answer<HttpResponse> {
+    let too_many = || Failure::new(ProblemType::TooMany, "Too many pages of this house are open; close some of them.");
+    let (heard, live) = (app.live.listen(caller.owner()?).ok_or_else(too_many)?, app.live.clone());
     let lines = stream::unfold((heard, live, true), |(mut heard, live, first)| async move {
         if first {
             return Some((Ok::<_, actix_web::Error>(web::Bytes::from_static(b"retry: 2000\n\n")), (heard, live, false)));
         }
         let next = tokio::select! {
-            next = tokio::time::timeout(BEAT, heard.recv()) => next,
+            next = tokio::time::timeout(BEAT, heard.heard.recv()) => next,
             () = live.stopped() => return None,
         };
         let line = match next {

@@ -48,6 +48,7 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(house::list_short)
         .service(events::events)
         .service(session::sign_in)
+        .service(session::arrive)
         .service(session::who_am_i)
         .service(session::sign_out)
         .service(session::prove_password)

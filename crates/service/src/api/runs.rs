@@ -57,10 +57,7 @@ pub struct RunsQuery {
 #[get("/api/runs")]
 pub async fn list_runs(app: web::Data<App>, caller: Caller, query: web::Query<RunsQuery>) -> Answer<web::Json<Vec<Run>>> {
     let limit = query.limit.unwrap_or(50).clamp(1, 200);
-    let device = match &caller {
-        Caller::Device(own) => Some(own.id),
-        _ => query.device.map(DeviceId),
-    };
+    let device = caller.own_device().or(query.device.map(DeviceId));
     let runs = app.catalog.runs(caller.scope()?, device, limit, app.now()).await?;
     Ok(web::Json(runs.into_iter().map(view).collect()))
 }
@@ -86,7 +83,10 @@ pub async fn list_run_entries(
     query: web::Query<EntriesQuery>,
 ) -> Answer<web::Json<RunEntries>> {
     let (offset, limit) = (query.offset.unwrap_or(0).max(0), query.limit.unwrap_or(100).clamp(1, 1000));
-    let (entries, total) = app.catalog.run_entries(RunId(*id), caller.scope()?, query.outcome.as_deref(), offset, limit).await?;
+    let (entries, total) = app
+        .catalog
+        .run_entries(RunId(*id), caller.scope()?, caller.own_device(), query.outcome.as_deref(), offset, limit)
+        .await?;
     let entries = entries
         .into_iter()
         .map(|e| RunEntry { name: e.name, source: e.source, outcome: e.outcome, reason: e.reason, size: e.size })
@@ -100,9 +100,9 @@ const EXPORTED_AT_ONCE: i64 = 1000;
 #[utoipa::path(responses((status = 200, content_type = "text/csv", body = String)))]
 #[get("/api/runs/{id}/entries.csv")]
 pub async fn export_run_entries(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<HttpResponse> {
-    let (app, run, scope) = (app.into_inner(), RunId(*id), caller.scope()?);
+    let (app, run, scope, device) = (app.into_inner(), RunId(*id), caller.scope()?, caller.own_device());
     // Asked once before anything is sent: a run that is somebody else's is not an empty table.
-    app.catalog.run_entries(run, scope, None, 0, 1).await?;
+    app.catalog.run_entries(run, scope, device, None, 0, 1).await?;
     let head = web::Bytes::from_static(b"outcome,source,name,bytes,reason\r\n");
     let pages = stream::try_unfold((0i64, Some(head)), move |(offset, head)| {
         let app = std::sync::Arc::clone(&app);
@@ -110,7 +110,7 @@ pub async fn export_run_entries(app: web::Data<App>, caller: Caller, id: web::Pa
             if let Some(head) = head {
                 return Ok::<_, Failure>(Some((head, (0, None))));
             }
-            let (entries, _) = app.catalog.run_entries(run, scope, None, offset, EXPORTED_AT_ONCE).await?;
+            let (entries, _) = app.catalog.run_entries(run, scope, device, None, offset, EXPORTED_AT_ONCE).await?;
             if entries.is_empty() {
                 return Ok(None);
             }

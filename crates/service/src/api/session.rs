@@ -14,13 +14,13 @@ use ypogeion_catalog::{
 };
 use ypogeion_core::words;
 use ypogeion_wire::{
-    people::{ChangePassword, Me, ProvePassword, SignIn, SignedIn},
+    people::{Arrival, ChangePassword, Me, ProvePassword, SignIn, SignedIn},
     problem::ProblemType,
 };
 
 use crate::{
     app::App,
-    caller::{Caller, cookie_of, is_secure, session_cookie},
+    caller::{Caller, cookie_of, is_secure, session_cookie, signed_in},
     failure::{Answer, Failure},
     security::{self, LONGEST_NAME, Small},
 };
@@ -79,6 +79,14 @@ pub async fn sign_in(app: web::Data<App>, request: HttpRequest, body: Small<Sign
     app.catalog.write_record(now, &person.name, &format!("signed in{after}")).await?;
     let cookie = session_cookie(token, is_secure(&request), Duration::days(SESSION_DAYS));
     Ok(HttpResponse::Ok().cookie(cookie).json(me(&app, &person)))
+}
+
+/// Whether there is a household, and who is signed in. Answers everybody: a browser has to ask before it knows.
+#[utoipa::path(responses((status = 200, body = Arrival)))]
+#[get("/api/arrival")]
+pub async fn arrive(app: web::Data<App>, request: HttpRequest) -> Answer<web::Json<Arrival>> {
+    let me = signed_in(&app, &request).await?.map(|(person, _)| me(&app, &person));
+    Ok(web::Json(Arrival { set_up: true, me }))
 }
 
 /// Who is signed in.

@@ -70,6 +70,7 @@ impl Writing {
             concat: None,
             target: None,
             original: None,
+            touched_at: app.now(),
         }
     }
 
@@ -102,6 +103,7 @@ impl Writing {
                 // A piece that came before and is sent again, because its answer was lost.
                 incoming.shorten(upload.id, piece.start)?;
             }
+            landing::still_promised(app, &upload, piece.start.min(stands)).await?;
             let intake = Intake::begin(app, upload.id, piece.start, piece.whole, Some(piece.whole), None, writing);
             return Ok(State::Taking(intake, Box::new(upload), true));
         }
@@ -114,12 +116,15 @@ impl Writing {
         if length.is_some_and(|l| l > LARGEST) {
             return Err(Failure::new(ProblemType::TooLarge, "No file can be larger than 16 TiB here."));
         }
-        room(app, self.view.device().person).await?.check(length.unwrap_or(1))?;
         let upload = self.upload(length.unwrap_or(0));
-        landing::open_part(app, upload.id).await?;
         let writing = app.busy.take(upload.id).ok_or_else(busy)?;
-        if length.is_some() {
-            app.catalog.create_upload(&upload, app.now()).await?;
+        match length {
+            Some(_) => landing::promise(app, &upload, &[], 0).await?,
+            None => room(app, self.view.device().person).await?.check(1)?,
+        }
+        if let Err(e) = landing::open_part(app, upload.id).await {
+            landing::discard(app, upload.id).await?;
+            return Err(e);
         }
         if self.view.piece().is_some() {
             app.catalog.set_folder_file(self.view.device().id, &self.place, None, Some(upload.id), app.now()).await?;
@@ -175,18 +180,17 @@ impl Writing {
         let (part, writing) = match intake.end().await? {
             Written::Finished(part, writing) => (*part, Some(writing)),
             Written::Paused { offset } if known => {
-                app.catalog.extend_upload(upload.id, app.now() + app.settings.upload_life).await?;
+                app.catalog.extend_upload(upload.id, offset, app.now() + app.settings.upload_life, app.now()).await?;
                 self.state = State::Done(Meta::of(app.now(), offset));
                 return Ok(());
             }
             Written::Paused { offset } => {
                 // Nobody said how much it would be; the quota is asked now that it is known.
-                if let Err(full) = room(&app, upload.person).await?.check_quota(offset) {
-                    landing::discard(&app, upload.id).await?;
-                    return Err(full.into());
-                }
                 upload.length = offset;
-                app.catalog.create_upload(&upload, app.now()).await?;
+                if let Err(full) = landing::promise(&app, &upload, &[], offset).await {
+                    landing::discard(&app, upload.id).await?;
+                    return Err(full);
+                }
                 let (incoming, id) = (app.library.incoming().clone(), upload.id);
                 (tokio::task::spawn_blocking(move || incoming.writer(id, offset).map(|w| w.finish())).await??, None)
             }

@@ -1,6 +1,9 @@
 //! Bytes of an upload on their way to the disk.
 
-use std::sync::Arc;
+use std::{
+    sync::Arc,
+    time::{Duration, Instant},
+};
 
 use actix_web::{HttpRequest, web};
 use chrono::{DateTime, Utc};
@@ -19,6 +22,9 @@ use crate::{
     failure::{Answer, Failure},
     landing,
 };
+
+/// That bytes come is written down this often, beside at their end.
+const KEPT_EVERY: Duration = Duration::from_secs(600);
 
 /// How far an upload has come.
 pub struct Taken {
@@ -41,7 +47,7 @@ pub async fn append(
 ) -> Answer<Taken> {
     let whole = (!upload.is_partial()).then_some(upload.length);
     let mut intake = Intake::begin(app, upload.id, start, upload.length, whole, checksum, writing);
-    let mut trouble = None;
+    let (mut trouble, mut kept_at) = (None, Instant::now());
     while let Some(chunk) = body.next().await {
         let taken = match chunk {
             Ok(chunk) => intake.take(chunk).await,
@@ -49,6 +55,12 @@ pub async fn append(
             Err(e) => Err(Failure::bad(format!("The connection broke off: {e}."))),
         };
         match taken {
+            // A large file on a slow line: its room is kept while its bytes come.
+            Ok(true) if kept_at.elapsed() > KEPT_EVERY => {
+                kept_at = Instant::now();
+                let now = app.now();
+                app.catalog.extend_upload(upload.id, start + intake.came(), now + app.settings.upload_life, now).await?;
+            }
             Ok(true) => {}
             Ok(false) => break, // The disk failed; its side says why.
             Err(e) => {
@@ -60,7 +72,7 @@ pub async fn append(
     match intake.end().await? {
         Written::Paused { offset } => {
             let expires_at = app.now() + app.settings.upload_life;
-            app.catalog.extend_upload(upload.id, expires_at).await?;
+            app.catalog.extend_upload(upload.id, offset, expires_at, app.now()).await?;
             trouble.map_or(Ok(Taken { offset, original: None, expires_at }), Err)
         }
         Written::WrongChecksum => Err(Failure::new(

@@ -5,6 +5,7 @@
 //! it stopped, at the next start or when its device asks.
 
 use std::{
+    collections::HashSet,
     fs::File,
     io::{Read, Seek, SeekFrom},
     sync::Arc,
@@ -12,16 +13,19 @@ use std::{
 
 use actix_web::{HttpRequest, HttpResponse};
 use ypogeion_catalog::{devices::DeviceCaller, uploads::Upload};
-use ypogeion_core::{OriginalId, UploadId, room::Room};
+use ypogeion_core::{OriginalId, UploadId};
 use ypogeion_library::{Finished, LibraryError, PartWriter};
 use ypogeion_wire::problem::ProblemType;
 
-use super::{LARGEST, ORIGINAL, begin, busy, count, http_date, room};
+use super::{LARGEST, ORIGINAL, begin, busy, count, http_date};
 use crate::{
     app::{App, Writing},
     failure::{Answer, Failure},
     landing,
 };
+
+/// Of so many parts may an upload be made.
+const MOST_PARTS: usize = 1_000;
 
 /// What `Upload-Concat` says.
 #[derive(Debug, PartialEq, Eq)]
@@ -64,6 +68,9 @@ pub(super) async fn create(
     if request.headers().contains_key("upload-length") {
         return Err(Failure::bad("An upload made of others has their length; leave Upload-Length out."));
     }
+    if parts.len() > MOST_PARTS || parts.iter().collect::<HashSet<_>>().len() < parts.len() {
+        return Err(Failure::bad(format!("An upload is made of at most {MOST_PARTS} others, and of none of them twice.")));
+    }
     let mut length = 0u64;
     for id in parts {
         length = length.saturating_add(complete_part(app, device, *id).await?);
@@ -71,12 +78,11 @@ pub(super) async fn create(
     if length > LARGEST {
         return Err(Failure::new(ProblemType::TooLarge, "No file can be larger than 16 TiB here."));
     }
-    // The parts were promised their room in the quota; on the disk, both need to fit for a moment.
-    Room { quota: None, ..room(app, device.person).await? }.check(length)?;
     let upload = begin(app, device, request, length).await?;
     let writing = app.busy.take(upload.id).ok_or_else(busy)?;
+    // In the quota it takes the place of its parts; on the disk, both need to fit for a moment.
+    landing::promise(app, &upload, parts, 0).await?;
     landing::open_part(app, upload.id).await?;
-    app.catalog.create_upload(&upload, app.now()).await?;
     count(app, &upload).await?;
     let original = go_on(app, &upload, writing).await?;
     Ok(HttpResponse::Created()

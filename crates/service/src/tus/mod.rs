@@ -130,15 +130,14 @@ pub async fn create_upload(
         }
         Some(_) => false,
     };
-    room(&app, device.person).await?.check(length)?;
     let upload = begin(&app, device, &request, length).await?;
     let id = upload.id;
-    // None of the three depends on another: a part without a row, and a row without a part, are nothing that was promised.
-    tokio::try_join!(
-        landing::open_part(&app, id),
-        async { Ok(app.catalog.create_upload(&upload, app.now()).await?) },
-        count(&app, &upload)
-    )?;
+    landing::promise(&app, &upload, &[], 0).await?;
+    if let Err(e) = tokio::try_join!(landing::open_part(&app, id), count(&app, &upload)) {
+        // It will hear of a failure and knows no address: nothing is kept for it.
+        landing::discard(&app, id).await?;
+        return Err(e);
+    }
     let mut response = HttpResponse::Created();
     response.insert_header(("Location", format!("/tus/{id}")));
     if with_body || length == 0 {
@@ -171,6 +170,7 @@ async fn begin(app: &App, device: &DeviceCaller, request: &HttpRequest, length: 
         concat: header(request, "upload-concat").map(str::to_owned),
         target: None,
         original: None,
+        touched_at: app.now(),
     })
 }
 
@@ -251,6 +251,7 @@ pub async fn append_upload(
                 .finish());
         }
     }
+    landing::still_promised(&app, &upload, stands).await?;
     let taken = append(&app, &upload, stands, checksum, body, writing).await?;
     response.insert_header(("Upload-Offset", taken.offset)).insert_header(("Upload-Expires", http_date(taken.expires_at)));
     if let Some(original) = taken.original {
@@ -329,14 +330,9 @@ async fn offset(app: &Arc<App>, upload: &Upload, held: Option<&Writing>) -> Answ
     }
 }
 
-/// The room that a member has for more.
+/// The room that a member has for more, as of now.
 pub async fn room(app: &App, person: ypogeion_core::PersonId) -> Answer<Room> {
-    let quota = app.catalog.person(person).await?.quota;
-    let (used, promised) = match quota {
-        Some(_) => (app.catalog.used(person).await?, app.catalog.promised(Some(person)).await?),
-        None => (0, app.catalog.promised(None).await?),
-    };
-    Ok(Room { free: app.library.free()?, promised, reserve: app.settings.reserve, used, quota })
+    Ok(app.catalog.room(person, app.library.free()?, app.settings.reserve, app.now()).await?)
 }
 
 fn http_date(at: DateTime<Utc>) -> String {

@@ -17,10 +17,7 @@ use std::{
 
 use chrono::{DateTime, Utc};
 use futures_util::{StreamExt, stream};
-use tokio::{
-    runtime::Handle,
-    sync::{Mutex, mpsc},
-};
+use tokio::{runtime::Handle, sync::mpsc};
 use uuid::Uuid;
 use ypogeion_catalog::{
     CatalogError,
@@ -45,7 +42,7 @@ use super::Ended;
 use crate::{
     app::App,
     failure::{Answer, Failure, chain},
-    landing, tus,
+    landing,
 };
 
 /// Files put down, or asked for, together.
@@ -299,7 +296,7 @@ async fn run(app: &Arc<App>, adoption: &Adoption) -> Answer<()> {
         return Err(Failure::new(ProblemType::Internal, "This adoption was never begun; begin it again."));
     };
     let (tree, _) = tree_of(adoption)?;
-    let taking = Taking { app: Arc::clone(app), adoption: adoption.clone(), device, tree, promising: Arc::default() };
+    let taking = Taking { app: Arc::clone(app), adoption: adoption.clone(), device, tree };
     for begun in app.catalog.open_uploads().await?.into_iter().filter(|u| u.device == device) {
         // A kill left it half taken. Its file waits still and is taken from its start; the room promised to it is free again.
         landing::discard(app, begun.id).await?;
@@ -328,7 +325,6 @@ struct Taking {
     adoption: Adoption,
     device: DeviceId,
     tree: Tree,
-    promising: Arc<Mutex<()>>,
 }
 
 impl Taking {
@@ -393,16 +389,15 @@ impl Taking {
             concat: None,
             target: None,
             original: None,
+            touched_at: self.app.now(),
         }
     }
 
-    /// Promises the room for a file to its upload; one after the other, so that several do not get the same room.
+    /// Promises the room for a file to its upload.
     async fn begin(&self, file: &AdoptedFile) -> Result<Upload, Trouble> {
         let upload = self.upload(file);
-        let _alone = self.promising.lock().await;
-        tus::room(&self.app, upload.person).await?.check(upload.length).map_err(Failure::from)?;
+        landing::promise(&self.app, &upload, &[], 0).await?;
         landing::open_part(&self.app, upload.id).await?;
-        self.app.catalog.create_upload(&upload, self.app.now()).await?;
         Ok(upload)
     }
 

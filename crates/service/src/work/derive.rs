@@ -18,7 +18,11 @@ use ypogeion_library::{Finished, LibraryError, Publish};
 use ypogeion_wire::work::LiveEvent;
 
 use super::Ended;
-use crate::{app::App, at_home, failure::Answer};
+use crate::{
+    app::App,
+    at_home,
+    failure::{Answer, chain},
+};
 
 /// Names tried before it is given up: as many files of one name in one folder are no accident.
 const MOST_NAMES: u32 = 100;
@@ -115,7 +119,14 @@ async fn make(
         let id = UploadId(Uuid::now_v7());
         incoming.create(id)?;
         let name = original.as_str().rsplit('/').next().unwrap_or_default().to_owned();
-        if let Err(why) = there.previewer.derive(&there.library.locate(&original), &name, digest, &incoming.path(id)) {
+        let from = match there.library.place_to_read(&original) {
+            Ok(from) => from,
+            Err(e) => {
+                incoming.remove(id)?;
+                return Ok(Err(chain(&e)));
+            }
+        };
+        if let Err(why) = there.previewer.derive(&from, &name, digest, &incoming.path(id)) {
             incoming.remove(id)?;
             return Ok(Err(why));
         }

@@ -19,7 +19,7 @@ use ypogeion_core::{
     layers::{Act, Observation, Outcome, Place},
     retry,
 };
-use ypogeion_library::{Finished, PartWriter, Publish};
+use ypogeion_library::{Finished, LibraryError, PartWriter, Publish};
 use ypogeion_offsite::{
     Fault,
     prove::{FetchError, fetch},
@@ -142,9 +142,10 @@ pub(super) async fn bring(app: &Arc<App>, job: &Job) -> Answer<Ended> {
 
 /// Reads from the file what no ledger says, and lets everything follow that follows an arrival.
 async fn at_home_again(app: &Arc<App>, row: &OriginalRow) -> Answer<Ended> {
-    let (reader, place, name) = (Arc::clone(&app.reader), app.library.locate(&row.path), row.name.clone());
+    let (there, path, name) = (Arc::clone(app), row.path.clone(), row.name.clone());
     app.stirred.notify_one();
-    let facts = tokio::task::spawn_blocking(move || reader.facts(&place, &name)).await?;
+    let read = move || Ok::<_, LibraryError>(there.reader.facts(&there.library.place_to_read(&path)?, &name));
+    let facts = tokio::task::spawn_blocking(read).await??;
     app.catalog.fetched(row.id, &facts, app.now()).await?;
     app.live.changed(&[LiveEvent::Library, LiveEvent::Overview]);
     Ok(Ended::Done)

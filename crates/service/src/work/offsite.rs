@@ -17,6 +17,7 @@ use ypogeion_core::{
     retry,
     window::Pace,
 };
+use ypogeion_library::LibraryError;
 use ypogeion_offsite::{
     Fault, Replica,
     layout::ReplicaError,
@@ -139,13 +140,15 @@ pub(super) async fn replicate(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             } else {
                 app.household.name_key.object_name(&row.digest, epoch)
             };
-            match send(&replica, &app.library.locate(&row.path), row.digest, &name, &app.spool_of(store.id)).await {
+            let (library, path) = (Arc::clone(&app.library), row.path.clone());
+            let home = match tokio::task::spawn_blocking(move || library.open_original(&path)).await? {
+                Err(LibraryError::Missing { .. }) => return damaged(app, row.id, row.digest, None).await,
+                other => other?,
+            };
+            match send(&replica, home, row.digest, &name, &app.spool_of(store.id)).await {
                 Ok(object) => (object, epoch),
                 Err(SendError::Store(fault)) => return note_fault(app, &store, job, fault).await,
                 Err(SendError::Rotten { found }) => return damaged(app, row.id, row.digest, Some(found)).await,
-                Err(SendError::Unreadable(e)) if e.kind() == std::io::ErrorKind::NotFound => {
-                    return damaged(app, row.id, row.digest, None).await;
-                }
                 Err(e) => {
                     let due = app.now() + retry::wait(job.attempts, security::chance());
                     return Ok(Ended::Again(due, chain(&e)));

@@ -10,7 +10,7 @@ use super::Ended;
 use crate::{
     app::App,
     at_home,
-    failure::{Answer, Failure},
+    failure::{Answer, Failure, chain},
 };
 
 pub(super) async fn make(app: &Arc<App>, job: &Job) -> Answer<Ended> {
@@ -19,14 +19,17 @@ pub(super) async fn make(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         other => other?,
     };
     let (app_there, id, name) = (Arc::clone(app), row.id, row.name.clone());
-    let source = app.library.locate(&row.path);
+    let path = row.path.clone();
     let made = tokio::task::spawn_blocking(move || -> std::io::Result<_> {
         let (small, large) = (app_there.preview_path(id, "small"), app_there.preview_path(id, "large"));
         let (new_small, new_large) = (small.with_extension("new"), large.with_extension("new"));
         if let Some(folder) = small.parent() {
             fs::create_dir_all(folder)?;
         }
-        let made = app_there.previewer.preview(&source, &name, &new_small, &new_large);
+        let made = match app_there.library.place_to_read(&path) {
+            Ok(source) => app_there.previewer.preview(&source, &name, &new_small, &new_large),
+            Err(e) => Err(chain(&e)),
+        };
         if made.is_ok() {
             // Not synced: a preview that a power cut takes is made again from the original.
             fs::rename(new_small, small)?;

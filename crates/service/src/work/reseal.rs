@@ -93,7 +93,10 @@ async fn sent(
             Err(CatalogError::NotFound) => continue,
             other => other?,
         };
-        return Ok(match send(replica, &app.library.locate(&row.path), digest, &name, &app.spool_of(store.id)).await {
+        let (library, path) = (Arc::clone(&app.library), row.path.clone());
+        // Whatever is wrong with it at home, the checks find it, and it is made good first.
+        let Ok(home) = tokio::task::spawn_blocking(move || library.open_original(&path)).await? else { return Ok(None) };
+        return Ok(match send(replica, home, digest, &name, &app.spool_of(store.id)).await {
             Ok(object) => Some(Ok(object)),
             Err(SendError::Store(fault)) => Some(Err(fault)),
             // The checks find it, and it is made good first.
