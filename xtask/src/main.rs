@@ -41,6 +41,7 @@ fn main() -> ExitCode {
         Some("demo") => rehearse(&["demo"], &rest, false),
         Some("test") => test(&rest),
         Some("bench") => rehearse(&["bench"], &rest, true),
+        Some("campaign") => rehearse(&["campaign"], &rest, false),
         Some("screenshots") => rehearse(&["screenshots", "--to", "docs/screenshots"], &rest, false),
         Some("types") => types(false),
         _ => {
@@ -48,6 +49,7 @@ fn main() -> ExitCode {
                 "cargo xtask demo [--day | --walk-through [--report FILE]]   the demo household, with a day of four phones, or its whole story\n\
                  cargo xtask test [FILTER]                           everything that must hold\n\
                  cargo xtask bench [--row ROW]... [--photos N]        measured against this machine's limits\n\
+                 cargo xtask campaign [--steps N] [--seed N]         a house that is lived in and struck at random
                  cargo xtask screenshots                             the pictures in docs/screenshots\n\
                  cargo xtask types                                   the console's types, from the service's API"
             );
@@ -165,6 +167,21 @@ fn rehearse(command: &[&str], rest: &[&str], release: bool) -> Done {
     run(command[0], &mut rehearsal)
 }
 
+/// Known vulnerabilities of npm packages, where the registry tells them. Of Rust packages no registry does: `docs/dependencies.md` has what
+/// was looked at by hand, and a test below holds it against the versions that are used.
+fn audit() -> Done {
+    println!("== Asking for known vulnerabilities");
+    let output = npm(&["audit", "--omit=dev", "--json"]).output().map_err(|e| format!("npm could not be started: {e}"))?;
+    let said = String::from_utf8_lossy(&output.stdout);
+    match (output.status.success(), said.contains("\"auditReportVersion\"")) {
+        (true, true) => println!("npm knows of none."),
+        (false, true) => return Err(format!("npm knows of vulnerabilities:\n{said}")),
+        // No answer is no good news, and no bad one.
+        (_, false) => println!("The registry of npm packages does not tell here; nothing was asked of it."),
+    }
+    Ok(())
+}
+
 /// The service's API as TypeScript. With `check`, only says whether the committed file is current.
 fn types(check: bool) -> Done {
     packages()?;
@@ -192,6 +209,7 @@ fn test(rest: &[&str]) -> Done {
     console()?;
     run("Formatting", cargo().args(["fmt", "--all", "--check"]))?;
     run("Checking the console's types", &mut npm(&["run", "--silent", "check"]))?;
+    audit()?;
     run("Looking for mistakes (clippy)", cargo().args(["clippy", "--workspace", "--all-targets", "--", "-D", "warnings"]))?;
     // The rehearsals start the programs themselves.
     run("Building", cargo().args(["build", "--workspace"]))?;
@@ -237,6 +255,27 @@ mod tests {
             }
         }
         found
+    }
+
+    #[test]
+    fn packages_that_read_foreign_bytes_are_the_ones_that_were_looked_at() {
+        let (list, lock) = (root().join("docs/dependencies.md"), root().join("Cargo.lock"));
+        let (list, lock) = (fs::read_to_string(list).unwrap(), fs::read_to_string(lock).unwrap());
+        let rows: Vec<(&str, &str)> = list
+            .lines()
+            .filter_map(|l| {
+                let mut cells = l.strip_prefix("| `")?.split('|');
+                Some((cells.next()?.trim().trim_end_matches('`'), cells.next()?.trim()))
+            })
+            .collect();
+        assert!(rows.len() > 15, "{rows:?}");
+        for (package, version) in rows {
+            let used = format!("name = \"{package}\"\nversion = \"{version}\"");
+            assert!(
+                lock.contains(&used),
+                "{package} is not used in version {version} any more: look at it again, and say so in docs/dependencies.md"
+            );
+        }
     }
 
     #[test]

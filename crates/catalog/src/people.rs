@@ -7,7 +7,7 @@ use diesel::{
 };
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
-use ypogeion_core::{DeviceId, PersonId, access::Role, clearance::Depth, filing::FilingPlan, object::NameKey};
+use ypogeion_core::{DeviceId, PersonId, access::Role, clearance::Depth, filing::FilingPlan, ledger::LedgerKey, object::NameKey};
 
 use crate::{Catalog, CatalogError, Count, Keep, Result, signed, unsigned};
 
@@ -20,6 +20,8 @@ pub struct Household {
     pub replica: Uuid,
     /// The key for object names.
     pub name_key: NameKey,
+    /// The key that proves who wrote the stores' ledgers. Households of an earlier version have none until they are given one.
+    pub ledger_key: Option<LedgerKey>,
 }
 
 /// A session, as it is known by its token.
@@ -132,6 +134,8 @@ struct HouseholdRow {
     replica: Uuid,
     #[diesel(sql_type = Text)]
     name_key: String,
+    #[diesel(sql_type = Nullable<Text>)]
+    ledger_key: Option<String>,
 }
 
 #[derive(QueryableByName)]
@@ -235,11 +239,12 @@ impl Catalog {
     /// Makes the household. There is one; a second attempt is [`CatalogError::Taken`].
     pub async fn create_household(&self, household: &Household, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("INSERT INTO household (name, replica, name_key, created_at) VALUES ($1, $2, $3, $4)")
+        sql_query("INSERT INTO household (name, replica, name_key, created_at, ledger_key) VALUES ($1, $2, $3, $4, $5)")
             .bind::<Text, _>(&household.name)
             .bind::<SqlUuid, _>(household.replica)
             .bind::<Text, _>(household.name_key.reveal())
             .bind::<Timestamptz, _>(now)
+            .bind::<Nullable<Text>, _>(household.ledger_key.as_ref().map(LedgerKey::reveal))
             .kept()
             .execute(&mut c)
             .await?;
@@ -277,13 +282,31 @@ impl Catalog {
         Ok(row.n > 0)
     }
 
+    /// Gives the household a key for its ledgers, unless it has one.
+    pub async fn set_ledger_key(&self, key: &LedgerKey) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE household SET ledger_key = $1 WHERE ledger_key IS NULL")
+            .bind::<Text, _>(key.reveal())
+            .kept()
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
     /// The household, once it has been made.
     pub async fn household(&self) -> Result<Option<Household>> {
         let mut c = self.connection().await?;
         let row: Option<HouseholdRow> =
-            sql_query("SELECT name, replica, name_key FROM household").kept().get_result(&mut c).await.optional()?;
+            sql_query("SELECT name, replica, name_key, ledger_key FROM household").kept().get_result(&mut c).await.optional()?;
         // Written by this program from a key of the right length.
-        Ok(row.and_then(|r| Some(Household { name: r.name, replica: r.replica, name_key: NameKey::parse(&r.name_key)? })))
+        Ok(row.and_then(|r| {
+            Some(Household {
+                name: r.name,
+                replica: r.replica,
+                name_key: NameKey::parse(&r.name_key)?,
+                ledger_key: r.ledger_key.as_deref().and_then(LedgerKey::parse),
+            })
+        }))
     }
 
     /// Adds a member.

@@ -15,7 +15,7 @@ use ypogeion_core::{
     Digest, OriginalId, StoreId,
     capture::Facts,
     layers::{Act, Outcome},
-    ledger::{DeviceRecord, OriginalRecord, RecipientRecord},
+    ledger::{DeviceRecord, OriginalRecord, RecipientRecord, SegmentRef},
     shot,
 };
 
@@ -125,9 +125,17 @@ impl Catalog {
         Ok(())
     }
 
-    /// The ledger of a store goes on after this segment.
-    pub async fn rebuild_segment(&self, store: StoreId, last: u64) -> Result<()> {
-        self.segment_written(store, last, &[], None).await
+    /// The ledger of a store goes on after this segment. `due`: not all of it has a proof, so all of it is said once more.
+    pub async fn rebuild_segment(&self, store: StoreId, last: u64, end: Option<&SegmentRef>, due: bool) -> Result<()> {
+        self.segment_written(store, last, &[], (None, end)).await?;
+        let mut c = self.connection().await?;
+        sql_query("UPDATE store SET checkpoint_due = checkpoint_due OR $2 WHERE id = $1")
+            .bind::<SqlUuid, _>(store.0)
+            .bind::<Bool, _>(due)
+            .kept()
+            .execute(&mut c)
+            .await?;
+        Ok(())
     }
 
     /// All filed paths, folded.

@@ -13,7 +13,7 @@ use ypogeion_core::{
     cost::Prices,
     kit::StoreAddress,
     layers::{Act, Observation, Outcome, Place},
-    ledger::{ObjectRecord, StoreRecord},
+    ledger::{LedgerEnd, ObjectRecord, SegmentRef, StoreRecord},
     window::{Pace, Week},
 };
 
@@ -44,8 +44,12 @@ pub struct StoreRow {
     pub faults: u32,
     /// Number of the last ledger segment.
     pub ledger_segment: u64,
+    /// That segment, if it is known to the byte: those of an earlier version are not.
+    pub ledger_end: Option<LedgerEnd>,
     /// Up to which of them its last checkpoint goes.
     pub checkpoint: u64,
+    /// Whether the next segment is to be followed by one in any case.
+    pub checkpoint_due: bool,
     /// The keeper has it wait.
     pub paused: bool,
     /// When, and how fast, copies go there.
@@ -132,6 +136,10 @@ struct Row {
     faults: i32,
     #[diesel(sql_type = BigInt)]
     ledger_segment: i64,
+    #[diesel(sql_type = Nullable<Text>)]
+    ledger_name: Option<String>,
+    #[diesel(sql_type = Nullable<Binary>)]
+    ledger_digest: Option<Vec<u8>>,
     #[diesel(sql_type = Bool)]
     paused: bool,
     #[diesel(sql_type = Jsonb)]
@@ -144,6 +152,8 @@ struct Row {
     notices: bool,
     #[diesel(sql_type = BigInt)]
     checkpoint: i64,
+    #[diesel(sql_type = Bool)]
+    checkpoint_due: bool,
     #[diesel(sql_type = Bool)]
     sealed: bool,
 }
@@ -167,7 +177,12 @@ impl From<Row> for StoreRow {
             retry_at: r.retry_at,
             faults: u32::try_from(r.faults).unwrap_or(0),
             ledger_segment: unsigned(r.ledger_segment),
+            ledger_end: r
+                .ledger_name
+                .zip(r.ledger_digest)
+                .and_then(|(name, digest)| LedgerEnd::of(SegmentRef { name, sha256: digest_of(&digest) })),
             checkpoint: unsigned(r.checkpoint),
+            checkpoint_due: r.checkpoint_due,
             paused: r.paused,
             // Written by this program; one that is not understood holds nothing back.
             week: serde_json::from_value(r.week.clone()).unwrap_or_default(),
@@ -222,7 +237,7 @@ fn json(value: &impl serde::Serialize) -> serde_json::Value {
 }
 
 const STORE: &str = "SELECT id, name, endpoint, region, bucket, prefix, access_key, secret_key, stopped, failing, retry_at, faults, \
-                     ledger_segment, paused, week, away, prices, notices, checkpoint, sealed FROM store";
+                     ledger_segment, ledger_name, ledger_digest, paused, week, away, prices, notices, checkpoint, checkpoint_due, sealed FROM store";
 
 /// How urgent it is to send an original `o` anywhere: what has no copy away from home comes first.
 pub(crate) const EXPOSURE: &str = "CASE WHEN EXISTS (
@@ -490,7 +505,7 @@ impl Catalog {
     /// A store's ledger has a checkpoint up to this segment.
     pub async fn checkpoint_written(&self, store: StoreId, number: u64) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE store SET checkpoint = greatest(checkpoint, $2) WHERE id = $1")
+        sql_query("UPDATE store SET checkpoint = greatest(checkpoint, $2), checkpoint_due = false WHERE id = $1")
             .bind::<SqlUuid, _>(store.0)
             .bind::<BigInt, _>(signed(number))
             .kept()
@@ -606,7 +621,7 @@ impl Catalog {
         store: StoreId,
         number: u64,
         written: &[OriginalRow],
-        said: Option<Digest>,
+        (said, end): (Option<Digest>, Option<&SegmentRef>),
     ) -> Result<()> {
         let mut c = self.connection().await?;
         c.transaction(async |c| {
@@ -620,13 +635,18 @@ impl Catalog {
             .kept()
             .execute(c)
             .await?;
-            sql_query("UPDATE store SET ledger_segment = greatest(ledger_segment, $2), said = coalesce($3, said) WHERE id = $1")
-                .bind::<SqlUuid, _>(store.0)
-                .bind::<BigInt, _>(signed(number))
-                .bind::<Nullable<Binary>, _>(said.as_ref().map(|d| d.as_bytes().as_slice()))
-                .kept()
-                .execute(c)
-                .await?;
+            sql_query(
+                "UPDATE store SET ledger_segment = greatest(ledger_segment, $2), said = coalesce($3, said),
+                     ledger_name = coalesce($4, ledger_name), ledger_digest = coalesce($5, ledger_digest) WHERE id = $1",
+            )
+            .bind::<SqlUuid, _>(store.0)
+            .bind::<BigInt, _>(signed(number))
+            .bind::<Nullable<Binary>, _>(said.as_ref().map(|d| d.as_bytes().as_slice()))
+            .bind::<Nullable<Text>, _>(end.map(|e| e.name.as_str()))
+            .bind::<Nullable<Binary>, _>(end.map(|e| e.sha256.as_bytes().as_slice()))
+            .kept()
+            .execute(c)
+            .await?;
             Ok::<_, CatalogError>(())
         })
         .await
@@ -642,6 +662,18 @@ impl Catalog {
             .get_result(&mut c)
             .await?;
         Ok(row.n > 0)
+    }
+
+    /// A store's ledger lacks something: everything is said once more, by a segment and a checkpoint.
+    pub async fn say_all_again(&self, store: StoreId, at: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        sql_query("UPDATE store SET checkpoint_due = true, said = NULL WHERE id = $1")
+            .bind::<SqlUuid, _>(store.0)
+            .kept()
+            .execute(&mut c)
+            .await?;
+        drop(c);
+        self.want_ledger(store, at).await
     }
 
     /// Puts down that the store's ledger has something to be written, unless that is down already.

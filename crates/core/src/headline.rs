@@ -324,11 +324,11 @@ impl Fact<'_> {
                 format!("The reasons are under Activity. {exposure}"),
             ),
             Fact::Kit(worth) => {
-                let what = if *worth == Worth::Missing { "was never printed" } else { "does not open everything any more" };
-                (
-                    format!("The recovery kit {what}."),
-                    "If the house burned down now, the copies could not be opened. Print it under Offsite, and keep it elsewhere.".to_owned(),
-                )
+                let (what, so) = match worth {
+                    Worth::Missing => ("was never printed", "If the house burned down now, the copies could not be opened."),
+                    _ => ("is out of date", "Keys or stores have changed since it was printed."),
+                };
+                (format!("The recovery kit {what}."), format!("{so} Print it under Offsite, and keep it elsewhere."))
             }
             Fact::LittleRoom(left) => (
                 format!("There is room for only {} more at home.", size(*left)),

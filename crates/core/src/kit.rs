@@ -7,7 +7,10 @@ use std::fmt::Write as _;
 
 use chrono::NaiveDate;
 
-use crate::Digest;
+use crate::{
+    Digest,
+    ledger::{LedgerEnd, LedgerKey},
+};
 
 /// Where a store is and how to sign in there.
 #[derive(Clone, PartialEq, Eq)]
@@ -66,8 +69,38 @@ pub struct RecoveryKit {
     pub key: String,
     /// Keys that the household had before: some of what is in the stores may still be sealed for them.
     pub older: Vec<String>,
+    /// The key that proves who wrote the stores' ledgers. Kits of an earlier version have none.
+    pub ledger_key: Option<LedgerKey>,
     /// The stores, at least one.
     pub stores: Vec<StoreAddress>,
+    /// Where the ledger of each store ended when the kit was made, in the same order.
+    pub ends: Vec<Option<KitEnd>>,
+}
+
+/// Where a ledger ended, as it is on paper.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct KitEnd {
+    /// Number of its last segment.
+    pub number: u64,
+    /// The first digits of that one's SHA-256.
+    pub digits: String,
+}
+
+impl KitEnd {
+    /// How many digits.
+    const DIGITS: usize = 16;
+
+    /// As much of an end as is on paper.
+    pub fn of(end: &LedgerEnd) -> Self {
+        KitEnd { number: end.number, digits: end.segment.sha256.to_string()[..Self::DIGITS].to_owned() }
+    }
+
+    fn parse(text: &str) -> Option<Self> {
+        let (number, digits) = text.split_once(' ')?;
+        let digits = digits.trim().to_ascii_lowercase();
+        let fits = digits.len() == Self::DIGITS && digits.bytes().all(|b| b.is_ascii_hexdigit());
+        Some(KitEnd { number: number.parse().ok()?, digits }).filter(|_| fits)
+    }
 }
 
 impl std::fmt::Debug for RecoveryKit {
@@ -106,7 +139,10 @@ impl RecoveryKit {
         for key in &self.older {
             let _ = writeln!(text, "Older key: {key}");
         }
-        for s in &self.stores {
+        if let Some(key) = &self.ledger_key {
+            let _ = writeln!(text, "Ledger key: {}", key.reveal());
+        }
+        for (n, s) in self.stores.iter().enumerate() {
             let fields = [
                 ("Store", &s.name),
                 ("Address", &s.endpoint),
@@ -126,14 +162,17 @@ impl RecoveryKit {
             for (name, value) in fields.into_iter().filter(|(name, _)| !needless(name)) {
                 let _ = writeln!(text, "{name}: {}", one_line(value));
             }
+            if let Some(Some(end)) = self.ends.get(n) {
+                let _ = writeln!(text, "Ledger: {} {}", end.number, end.digits);
+            }
         }
         let check = check(&text);
         text + "Check: " + &check + "\n"
     }
 
-    /// A hash of all that it says but its date: two kits with the same one open the same.
+    /// A hash of all that it says but its date, and where the ledgers end: two kits with the same one open and prove the same.
     pub fn says(&self) -> Digest {
-        Digest::of(RecoveryKit { made: NaiveDate::default(), ..self.clone() }.to_text().as_bytes())
+        Digest::of(RecoveryKit { made: NaiveDate::default(), ends: Vec::new(), ..self.clone() }.to_text().as_bytes())
     }
 
     /// The check in its last line.
@@ -153,7 +192,9 @@ impl RecoveryKit {
             made: NaiveDate::default(),
             key: String::new(),
             older: Vec::new(),
+            ledger_key: None,
             stores: Vec::new(),
+            ends: Vec::new(),
         };
         let (mut seen_check, mut body) = (None, format!("{TITLE}\n"));
         for (index, line) in lines.iter().enumerate().skip(1) {
@@ -170,6 +211,13 @@ impl RecoveryKit {
                 ("Made", None) => kit.made = value.parse().map_err(|_| KitError::Line(index + 1))?,
                 ("Key", None) => kit.key = value,
                 ("Older key", None) => kit.older.push(value),
+                ("Ledger key", None) => {
+                    kit.ledger_key = Some(LedgerKey::parse(&value).ok_or(KitError::Line(index + 1))?);
+                }
+                ("Ledger", Some(_)) => {
+                    kit.ends.resize(kit.stores.len() - 1, None);
+                    kit.ends.push(Some(KitEnd::parse(&value).ok_or(KitError::Line(index + 1))?));
+                }
                 ("Store", _) => kit.stores.push(StoreAddress {
                     name: value,
                     endpoint: String::new(),
@@ -195,6 +243,7 @@ impl RecoveryKit {
         if seen != check(&body) {
             return Err(KitError::Check);
         }
+        kit.ends.resize(kit.stores.len(), None);
         match () {
             () if kit.key.is_empty() => Err(KitError::Missing("Key")),
             () if kit.stores.is_empty() => Err(KitError::Missing("Store")),
@@ -267,6 +316,8 @@ mod tests {
             made: NaiveDate::from_ymd_opt(2026, 11, 23).unwrap(),
             key: "AGE-SECRET-KEY-1EXAMPLE".into(),
             older: Vec::new(),
+            ledger_key: Some(LedgerKey::new([7; 32])),
+            ends: vec![Some(KitEnd { number: 17, digits: "0123456789abcdef".into() })],
             stores: vec![StoreAddress {
                 name: "North Quay".into(),
                 endpoint: "https://quay.example:9000".into(),
@@ -313,6 +364,7 @@ mod tests {
         };
         let disk = StoreAddress { bucket: String::new(), access_key: String::new(), secret_key: String::new(), ..address };
         kit.stores.push(disk);
+        kit.ends.push(None);
         let text = kit.to_text();
         assert!(text.contains("Store: Red disk\nAddress: file:///media/red\nPrefix: \nCopies: sealed\nCheck: "), "{text}");
         assert_eq!(RecoveryKit::parse(&text).unwrap(), kit);
@@ -333,7 +385,7 @@ mod tests {
         let text = kit.to_text();
         assert!(
             text.contains(
-                "Address: davs://box.example/copies\nPrefix: \nUser name: mill\nPassword: weir\nCopies: sealed\nCheck: "
+                "Address: davs://box.example/copies\nPrefix: \nUser name: mill\nPassword: weir\nCopies: sealed\nLedger: 17 0123456789abcdef\nCheck: "
             ),
             "{text}"
         );
@@ -345,8 +397,10 @@ mod tests {
     #[case::mistyped("EXAMPLE", "EXAMPIE", KitError::Check)]
     #[case::line_lost("Region: north\n", "", KitError::Check)]
     #[case::another_text("Ypogeion recovery", "Shopping list", KitError::NotAKit)]
-    #[case::half_a_kit("Check: ", "Chuck: ", KitError::Line(13))]
-    #[case::no_way_of_keeping("Copies: sealed", "Copies: open", KitError::Line(12))]
+    #[case::half_a_kit("Check: ", "Chuck: ", KitError::Line(15))]
+    #[case::no_way_of_keeping("Copies: sealed", "Copies: open", KitError::Line(13))]
+    #[case::no_end("Ledger: 17 0123456789abcdef", "Ledger: 17 0123456789", KitError::Line(14))]
+    #[case::no_key("Ledger key: 07", "Ledger key: ", KitError::Line(5))]
     fn a_slip_is_noticed(#[case] from: &str, #[case] to: &str, #[case] error: KitError) {
         assert_eq!(RecoveryKit::parse(&kit().to_text().replace(from, to)), Err(error));
     }
@@ -362,6 +416,18 @@ mod tests {
         let body = kit().to_text().replace("Copies: sealed\n", "");
         let body = body.split("Check: ").next().unwrap();
         assert_eq!(RecoveryKit::parse(&format!("{body}Check: {}\n", check(body))).unwrap(), kit());
+    }
+
+    #[test]
+    fn where_a_ledger_ends_is_told_and_makes_no_kit_out_of_date() {
+        let mut later = kit();
+        later.ends = vec![Some(KitEnd { number: 90, digits: "fedcba9876543210".into() })];
+        assert_eq!(later.says(), kit().says());
+        assert_ne!(RecoveryKit { ledger_key: None, ..kit() }.says(), kit().says());
+        // One of an earlier version knows neither.
+        let old = RecoveryKit { ledger_key: None, ends: vec![None], ..kit() };
+        assert!(!old.to_text().contains("Ledger"));
+        assert_eq!(RecoveryKit::parse(&old.to_text()).unwrap(), old);
     }
 
     #[test]

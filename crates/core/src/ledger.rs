@@ -8,6 +8,8 @@
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, NaiveDateTime, Utc};
+use data_encoding::{HEXLOWER, HEXLOWER_PERMISSIVE};
+use ring::hmac;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
@@ -24,7 +26,10 @@ use crate::{
 };
 
 /// The version of the record format that this program writes. Higher ones are refused, never guessed at.
-pub const FORMAT: u32 = 1;
+pub const FORMAT: u32 = 2;
+
+/// From this version on every segment carries a proof of who wrote it ([`MacRecord`]).
+const PROVEN_FROM: u32 = 2;
 
 /// One line of a ledger segment.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -44,6 +49,8 @@ pub enum Record {
     Original(Box<OriginalRecord>),
     /// An original that was deleted for good: earlier records with its id do not count any more.
     Removed(RemovedRecord),
+    /// Ends every segment and every part of a checkpoint: proves that the household wrote the lines before it.
+    Mac(MacRecord),
     /// A record of a kind that a later version added; ignored.
     #[serde(other)]
     Unknown,
@@ -60,6 +67,99 @@ pub struct SegmentHead {
     pub number: u64,
     /// When it was written.
     pub made_at: DateTime<Utc>,
+    /// The one that was written before it; none for the first one, and for the first one after format 1.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub before: Option<SegmentRef>,
+}
+
+/// Which segment, and with which bytes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SegmentRef {
+    /// Its name below the store's prefix.
+    pub name: String,
+    /// SHA-256 of its bytes in the store.
+    pub sha256: Digest,
+}
+
+/// The last segment of a ledger that somebody knows of.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LedgerEnd {
+    /// Its number.
+    pub number: u64,
+    /// Which one it is.
+    #[serde(flatten)]
+    pub segment: SegmentRef,
+}
+
+impl LedgerEnd {
+    /// The number in a segment's name, if it has the form of one.
+    pub fn number_of(name: &str) -> Option<u64> {
+        name.strip_prefix("ledger/")?.split('-').next()?.parse().ok()
+    }
+
+    /// That segment, by its name.
+    pub fn of(segment: SegmentRef) -> Option<Self> {
+        Some(LedgerEnd { number: Self::number_of(&segment.name)?, segment })
+    }
+}
+
+/// The last line of a segment, or of a part of a checkpoint.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct MacRecord {
+    /// HMAC-SHA-256 (RFC 2104) of all bytes before this line, under the household's [`LedgerKey`], in 64 hexadecimal digits.
+    pub hmac_sha256: String,
+}
+
+/// The household's key for its ledgers: with it the household proves that it wrote them. Neither a store nor whoever can seal for the
+/// household has it; it is on the recovery kit, and opens nothing.
+#[derive(Clone, PartialEq, Eq)]
+pub struct LedgerKey([u8; 32]);
+
+impl std::fmt::Debug for LedgerKey {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("LedgerKey(…)")
+    }
+}
+
+impl LedgerKey {
+    /// Takes 32 bytes from a secure random source.
+    pub fn new(bytes: [u8; 32]) -> Self {
+        LedgerKey(bytes)
+    }
+
+    /// Reads the form written by [`LedgerKey::reveal`].
+    pub fn parse(hex: &str) -> Option<Self> {
+        HEXLOWER_PERMISSIVE.decode(hex.as_bytes()).ok()?.try_into().ok().map(LedgerKey)
+    }
+
+    /// The key as 64 hexadecimal digits, for the recovery kit.
+    pub fn reveal(&self) -> String {
+        HEXLOWER.encode(&self.0)
+    }
+
+    /// The HMAC of some text.
+    pub fn mac(&self, text: &str) -> String {
+        HEXLOWER.encode(hmac::sign(&self.signing(), text.as_bytes()).as_ref())
+    }
+
+    /// Whether that is the HMAC of this text.
+    pub fn wrote(&self, text: &str, mac: &str) -> bool {
+        let mac = HEXLOWER_PERMISSIVE.decode(mac.as_bytes());
+        mac.is_ok_and(|mac| hmac::verify(&self.signing(), text.as_bytes(), &mac).is_ok())
+    }
+
+    fn signing(&self) -> hmac::Key {
+        hmac::Key::new(hmac::HMAC_SHA256, &self.0)
+    }
+}
+
+/// What speaks for the lines of a segment.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Proof {
+    /// The household wrote them.
+    Proven,
+    /// Nothing does: they are of format 1, or the reader has no key to tell.
+    None,
 }
 
 /// The first line of a part of a checkpoint.
@@ -77,6 +177,12 @@ pub struct CheckpointHead {
     pub last: bool,
     /// When it was written.
     pub made_at: DateTime<Utc>,
+    /// The name of its folder, so that no part of one passes for a part of another.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folder: Option<String>,
+    /// The last segment that it stands for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub upto: Option<SegmentRef>,
 }
 
 /// The household.
@@ -126,6 +232,9 @@ pub struct StoreRecord {
     pub week: Week,
     /// What it asks for.
     pub prices: Prices,
+    /// Where its own ledger ended when this was written: so that each store knows of the others' ledgers.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ledger_end: Option<LedgerEnd>,
 }
 
 /// Somebody else who can open what is sealed.
@@ -288,6 +397,15 @@ pub enum LedgerError {
         #[source]
         source: serde_json::Error,
     },
+    /// Its proof does not fit.
+    #[error("its proof does not fit: somebody else wrote it, or changed it")]
+    Forged,
+    /// It is of a version that carries a proof, and has none.
+    #[error("it has no proof of who wrote it, and should have one")]
+    NoProof,
+    /// It does not say of itself what its name says.
+    #[error("it is under the name of another one")]
+    Renamed,
     /// What was read could not be kept.
     #[error("what was read of the ledger could not be kept")]
     Kept(#[source] Box<dyn std::error::Error + Send + Sync>),
@@ -336,34 +454,65 @@ pub struct Holdings<K = BTreeMap<OriginalId, OriginalRecord>> {
     pub originals: K,
     /// The highest number of a segment.
     pub last_segment: u64,
+    /// When that one was written, if it was read itself.
+    pub last_made_at: Option<DateTime<Utc>>,
 }
 
 impl<K: Kept> Holdings<K> {
     /// Nothing yet.
     pub fn new(originals: K) -> Self {
-        Holdings { household: None, people: BTreeMap::new(), devices: BTreeMap::new(), originals, last_segment: 0 }
+        Holdings {
+            household: None,
+            people: BTreeMap::new(),
+            devices: BTreeMap::new(),
+            originals,
+            last_segment: 0,
+            last_made_at: None,
+        }
     }
 
-    /// Takes the lines of one segment. Lines count only as a whole segment: on an error nothing of it is taken.
-    pub fn take_segment(&mut self, replica: Uuid, text: &str) -> Result<SegmentHead, LedgerError> {
+    /// Takes the lines of one segment. Lines count only as a whole segment: on an error nothing of it is taken. `key`: to tell whether the
+    /// household wrote it; `number`: what its name says.
+    pub fn take_segment(
+        &mut self,
+        (replica, number): (Uuid, u64),
+        key: Option<&LedgerKey>,
+        text: &str,
+    ) -> Result<(SegmentHead, Proof), LedgerError> {
         let mut records = read(text)?.into_iter();
         let Some(Record::Segment(head)) = records.next() else { return Err(LedgerError::NoHead) };
         check(head.format, head.replica, replica)?;
+        let proof = proof(head.format, key, text)?;
+        if head.number != number {
+            return Err(LedgerError::Renamed);
+        }
         self.take(records)?;
-        self.last_segment = self.last_segment.max(head.number);
-        Ok(head)
+        if head.number >= self.last_segment {
+            (self.last_segment, self.last_made_at) = (head.number, Some(head.made_at));
+        }
+        Ok((head, proof))
     }
 
     /// Takes the lines of one part of a checkpoint, like those of a segment. The last segment is only known with the last part.
-    pub fn take_part(&mut self, replica: Uuid, text: &str) -> Result<CheckpointHead, LedgerError> {
+    /// `folder`: where it lies.
+    pub fn take_part(
+        &mut self,
+        (replica, folder): (Uuid, &str),
+        key: Option<&LedgerKey>,
+        text: &str,
+    ) -> Result<(CheckpointHead, Proof), LedgerError> {
         let mut records = read(text)?.into_iter();
         let Some(Record::Checkpoint(head)) = records.next() else { return Err(LedgerError::NoHead) };
         check(head.format, head.replica, replica)?;
-        self.take(records)?;
-        if head.last {
-            self.last_segment = self.last_segment.max(head.number);
+        let proof = proof(head.format, key, text)?;
+        if head.format >= PROVEN_FROM && head.folder.as_deref() != Some(folder) {
+            return Err(LedgerError::Renamed);
         }
-        Ok(head)
+        self.take(records)?;
+        if head.last && head.number >= self.last_segment {
+            (self.last_segment, self.last_made_at) = (head.number, Some(head.made_at));
+        }
+        Ok((head, proof))
     }
 
     fn take(&mut self, records: impl Iterator<Item = Record>) -> Result<(), LedgerError> {
@@ -375,7 +524,7 @@ impl<K: Kept> Holdings<K> {
                 Record::Device(d) => drop(self.devices.insert(d.id, d)),
                 Record::Original(o) => changes.push(Change::Put(o)),
                 Record::Removed(r) => changes.push(Change::Take(r.id)),
-                Record::Segment(_) | Record::Checkpoint(_) | Record::Unknown => {}
+                Record::Segment(_) | Record::Checkpoint(_) | Record::Mac(_) | Record::Unknown => {}
             }
         }
         self.originals.apply(changes).map_err(LedgerError::Kept)
@@ -385,6 +534,30 @@ impl<K: Kept> Holdings<K> {
 fn read(text: &str) -> Result<Vec<Record>, LedgerError> {
     let line = |(number, line)| serde_json::from_str(line).map_err(|source| LedgerError::NotARecord { line: number + 1, source });
     text.lines().enumerate().map(line).collect()
+}
+
+/// What speaks for a text of lines.
+fn proof(format: u32, key: Option<&LedgerKey>, text: &str) -> Result<Proof, LedgerError> {
+    if format < PROVEN_FROM {
+        return Ok(Proof::None);
+    }
+    // The last line, and everything before it to the byte.
+    let body = text.trim_end_matches('\n');
+    let (said, last) = body.rfind('\n').map_or(("", body), |at| body.split_at(at + 1));
+    let Ok(Record::Mac(mac)) = serde_json::from_str(last) else { return Err(LedgerError::NoProof) };
+    match key {
+        None => Ok(Proof::None),
+        Some(key) if key.wrote(said, &mac.hmac_sha256) => Ok(Proof::Proven),
+        Some(_) => Err(LedgerError::Forged),
+    }
+}
+
+/// Lines with the one that proves who wrote them.
+pub fn with_proof(mut lines: String, key: &LedgerKey) -> String {
+    let mac = Record::Mac(MacRecord { hmac_sha256: key.mac(&lines) });
+    lines += &line(&mac);
+    lines.push('\n');
+    lines
 }
 
 fn check(format: u32, found: Uuid, replica: Uuid) -> Result<(), LedgerError> {
@@ -427,7 +600,7 @@ mod tests {
     }
 
     fn head(number: u64, format: u32) -> Record {
-        Record::Segment(SegmentHead { format, replica: Uuid::nil(), number, made_at: DateTime::UNIX_EPOCH })
+        Record::Segment(SegmentHead { format, replica: Uuid::nil(), number, made_at: DateTime::UNIX_EPOCH, before: None })
     }
 
     fn text(records: &[Record]) -> String {
@@ -438,9 +611,13 @@ mod tests {
     fn later_records_replace_earlier_ones() {
         let mut holdings: Holdings = Holdings::default();
         holdings
-            .take_segment(Uuid::nil(), &text(&[head(1, 1), original(5, "juno/2026/04/a.jpg"), original(6, "juno/2026/04/b.jpg")]))
+            .take_segment(
+                (Uuid::nil(), 1),
+                None,
+                &text(&[head(1, 1), original(5, "juno/2026/04/a.jpg"), original(6, "juno/2026/04/b.jpg")]),
+            )
             .unwrap();
-        holdings.take_segment(Uuid::nil(), &text(&[head(2, 1), original(5, "juno/2026/05/a.jpg")])).unwrap();
+        holdings.take_segment((Uuid::nil(), 2), None, &text(&[head(2, 1), original(5, "juno/2026/05/a.jpg")])).unwrap();
         let paths: Vec<_> = holdings.originals.values().map(|o| o.path.as_str()).collect();
         assert_eq!(paths, ["juno/2026/05/a.jpg", "juno/2026/04/b.jpg"]);
     }
@@ -449,9 +626,11 @@ mod tests {
     fn what_was_deleted_for_good_is_not_named_any_more_unless_it_came_again() {
         let removed = Record::Removed(RemovedRecord { id: OriginalId(Uuid::from_u128(5)), at: DateTime::UNIX_EPOCH });
         let mut holdings: Holdings = Holdings::default();
-        holdings.take_segment(Uuid::nil(), &text(&[head(1, 1), original(5, "a/b"), original(6, "a/c"), removed])).unwrap();
+        holdings
+            .take_segment((Uuid::nil(), 1), None, &text(&[head(1, 1), original(5, "a/b"), original(6, "a/c"), removed]))
+            .unwrap();
         assert_eq!(holdings.originals.keys().map(|id| id.0.as_u128()).collect::<Vec<_>>(), [6]);
-        holdings.take_segment(Uuid::nil(), &text(&[head(2, 1), original(5, "a/b")])).unwrap();
+        holdings.take_segment((Uuid::nil(), 2), None, &text(&[head(2, 1), original(5, "a/b")])).unwrap();
         assert_eq!(holdings.originals.len(), 2);
     }
 
@@ -460,7 +639,7 @@ mod tests {
         let future =
             format!("{}\n{{\"type\":\"constellation\",\"stars\":7}}\n{}\n", line(&head(1, 1)), line(&original(5, "a/b")));
         let mut holdings: Holdings = Holdings::default();
-        holdings.take_segment(Uuid::nil(), &future).unwrap();
+        holdings.take_segment((Uuid::nil(), 1), None, &future).unwrap();
         assert_eq!(holdings.originals.len(), 1);
     }
 
@@ -468,10 +647,16 @@ mod tests {
     fn a_segment_is_taken_whole_or_not_at_all() {
         let mut holdings: Holdings = Holdings::default();
         let torn = text(&[head(1, 1), original(5, "a/b")]) + "{\"type\":\"orig";
-        assert!(matches!(holdings.take_segment(Uuid::nil(), &torn), Err(LedgerError::NotARecord { line: 3, .. })));
-        assert!(matches!(holdings.take_segment(Uuid::nil(), &text(&[head(1, 2)])), Err(LedgerError::TooNew { found: 2 })));
-        assert!(matches!(holdings.take_segment(Uuid::nil(), &text(&[original(5, "a/b")])), Err(LedgerError::NoHead)));
-        assert!(matches!(holdings.take_segment(Uuid::max(), &text(&[head(1, 1)])), Err(LedgerError::AnotherReplica { .. })));
+        assert!(matches!(holdings.take_segment((Uuid::nil(), 1), None, &torn), Err(LedgerError::NotARecord { line: 3, .. })));
+        assert!(matches!(
+            holdings.take_segment((Uuid::nil(), 1), None, &text(&[head(1, 3)])),
+            Err(LedgerError::TooNew { found: 3 })
+        ));
+        assert!(matches!(holdings.take_segment((Uuid::nil(), 1), None, &text(&[original(5, "a/b")])), Err(LedgerError::NoHead)));
+        assert!(matches!(
+            holdings.take_segment((Uuid::max(), 1), None, &text(&[head(1, 1)])),
+            Err(LedgerError::AnotherReplica { .. })
+        ));
         assert!(holdings.originals.is_empty());
     }
 
@@ -480,24 +665,39 @@ mod tests {
         let bad = line(&original(5, "a/b")).replace("a/b", "../b");
         let mut holdings: Holdings = Holdings::default();
         let lines = format!("{}\n{bad}\n", line(&head(1, 1)));
-        assert!(matches!(holdings.take_segment(Uuid::nil(), &lines), Err(LedgerError::NotARecord { line: 2, .. })));
+        assert!(matches!(holdings.take_segment((Uuid::nil(), 1), None, &lines), Err(LedgerError::NotARecord { line: 2, .. })));
     }
 
     #[test]
     fn a_checkpoint_stands_for_the_segments_before_it_and_later_ones_come_on_top() {
         let part = |part: u32, last: bool, records: &[Record]| {
-            let head = CheckpointHead { format: 1, replica: Uuid::nil(), number: 7, part, last, made_at: DateTime::UNIX_EPOCH };
+            let head = CheckpointHead {
+                format: 1,
+                replica: Uuid::nil(),
+                number: 7,
+                part,
+                last,
+                made_at: DateTime::UNIX_EPOCH,
+                folder: None,
+                upto: None,
+            };
             text(&[&[Record::Checkpoint(head)], records].concat())
         };
         let mut holdings: Holdings = Holdings::default();
-        holdings.take_part(Uuid::nil(), &part(1, false, &[original(5, "a/b")])).unwrap();
+        holdings.take_part((Uuid::nil(), "00000007-1234"), None, &part(1, false, &[original(5, "a/b")])).unwrap();
         assert_eq!(holdings.last_segment, 0, "not before its last part");
-        holdings.take_part(Uuid::nil(), &part(2, true, &[original(6, "a/c")])).unwrap();
+        holdings.take_part((Uuid::nil(), "00000007-1234"), None, &part(2, true, &[original(6, "a/c")])).unwrap();
         assert_eq!((holdings.last_segment, holdings.originals.len()), (7, 2));
-        holdings.take_segment(Uuid::nil(), &text(&[head(8, 1), original(5, "a/d")])).unwrap();
+        holdings.take_segment((Uuid::nil(), 8), None, &text(&[head(8, 1), original(5, "a/d")])).unwrap();
         assert_eq!((holdings.last_segment, holdings.originals[&OriginalId(Uuid::from_u128(5))].path.as_str()), (8, "a/d"));
-        assert!(matches!(holdings.take_segment(Uuid::nil(), &part(1, true, &[])), Err(LedgerError::NoHead)), "it is no segment");
-        assert!(matches!(holdings.take_part(Uuid::max(), &part(1, true, &[])), Err(LedgerError::AnotherReplica { .. })));
+        assert!(
+            matches!(holdings.take_segment((Uuid::nil(), 1), None, &part(1, true, &[])), Err(LedgerError::NoHead)),
+            "it is no segment"
+        );
+        assert!(matches!(
+            holdings.take_part((Uuid::max(), "00000007-1234"), None, &part(1, true, &[])),
+            Err(LedgerError::AnotherReplica { .. })
+        ));
     }
 
     /// A sample of the released format, word for word. It must be read for ever.
@@ -510,7 +710,80 @@ mod tests {
 {"type":"original","id":"0198a000-0000-7000-8000-000000000003","person":"0198a000-0000-7000-8000-000000000001","device":"0198a000-0000-7000-8000-000000000002","sha256":"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855","size":0,"path":"juno/2026/04/IMG_2214.HEIC","name":"IMG_2214.HEIC","kind":"photo","taken_at":"2026-04-12T08:15:30Z","taken_rule":"exif-offset","landed_at":"2026-04-12T20:00:00Z","object":{"name":"objects/ab/abcd.age","size":200,"sha256":"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"}}
 "#;
         let mut holdings: Holdings = Holdings::default();
-        assert_eq!(holdings.take_segment(Uuid::nil(), sample).unwrap().number, 1);
+        assert_eq!(holdings.take_segment((Uuid::nil(), 1), None, sample).unwrap().0.number, 1);
         assert_eq!((holdings.people.len(), holdings.devices.len(), holdings.originals.len()), (1, 1, 1));
+    }
+
+    #[test]
+    fn who_wrote_a_segment_is_proven_and_nothing_of_it_can_be_changed() {
+        let (key, other) = (LedgerKey::new([7; 32]), LedgerKey::new([8; 32]));
+        let lines = text(&[head(1, 2), original(5, "a/b"), original(6, "a/c")]);
+        let proven = with_proof(lines.clone(), &key);
+        let take = |text: &str, key: Option<&LedgerKey>, number| {
+            let mut holdings: Holdings = Holdings::default();
+            let taken = holdings.take_segment((Uuid::nil(), number), key, text).map(|(_, proof)| proof);
+            assert_eq!(holdings.originals.len(), if taken.is_ok() { 2 } else { 0 });
+            taken
+        };
+        assert_eq!(take(&proven, Some(&key), 1).unwrap(), Proof::Proven);
+        assert_eq!(take(&proven, None, 1).unwrap(), Proof::None, "nobody can tell without the key");
+        assert!(matches!(take(&proven, Some(&other), 1), Err(LedgerError::Forged)));
+        assert!(matches!(take(&proven, Some(&key), 2), Err(LedgerError::Renamed)));
+        assert!(matches!(take(&lines, Some(&key), 1), Err(LedgerError::NoProof)));
+        assert!(matches!(take(&lines, None, 1), Err(LedgerError::NoProof)));
+        // A line less, a line more, another order, another byte anywhere.
+        let all: Vec<&str> = proven.lines().collect();
+        let joined = |lines: &[&str]| lines.join("\n") + "\n";
+        let less = joined(&[all[0], all[1], all[3]]);
+        let turned = joined(&[all[0], all[2], all[1], all[3]]);
+        let more = joined(&[all[0], all[1], all[2], all[1], all[3]]);
+        let after = joined(&[all[0], all[1], all[3], all[2]]);
+        let repeated = joined(&[all[0], all[1], all[2], all[3], all[3]]);
+        for changed in [less, turned, more, after, repeated] {
+            assert!(take(&changed, Some(&key), 1).is_err(), "{changed}");
+        }
+        for at in 0..proven.len() - 1 {
+            let mut bytes = proven.clone().into_bytes();
+            bytes[at] ^= 1;
+            if let Ok(text) = String::from_utf8(bytes) {
+                assert!(take(&text, Some(&key), 1).is_err(), "byte {at}");
+            }
+        }
+        // One that says it is older than proofs are has none, and the reader hears that.
+        let older = text(&[head(1, 1), original(5, "a/b"), original(6, "a/c")]);
+        assert_eq!(take(&older, Some(&key), 1).unwrap(), Proof::None);
+    }
+
+    #[test]
+    fn a_part_of_one_checkpoint_is_no_part_of_another() {
+        let key = LedgerKey::new([7; 32]);
+        let head = CheckpointHead {
+            format: 2,
+            replica: Uuid::nil(),
+            number: 7,
+            part: 1,
+            last: true,
+            made_at: DateTime::UNIX_EPOCH,
+            folder: Some("00000007-1234".into()),
+            upto: None,
+        };
+        let part = with_proof(text(&[Record::Checkpoint(head), original(5, "a/b")]), &key);
+        let mut holdings: Holdings = Holdings::default();
+        assert_eq!(holdings.take_part((Uuid::nil(), "00000007-1234"), Some(&key), &part).unwrap().1, Proof::Proven);
+        let moved = holdings.take_part((Uuid::nil(), "00000009-1234"), Some(&key), &part);
+        assert!(matches!(moved, Err(LedgerError::Renamed)));
+    }
+
+    /// A sample of the released format, word for word, with a proof that `openssl` computes as well.
+    #[test]
+    fn format_2_is_read_as_released() {
+        let key = LedgerKey::parse("000102030405060708090a0b0c0d0e0f101112131415161718191a1b1c1d1e1f").unwrap();
+        let sample = r#"{"type":"segment","format":2,"replica":"00000000-0000-0000-0000-000000000000","number":2,"made_at":"2026-11-28T08:00:00Z","before":{"name":"ledger/00000001-9d2c44e1.jsonl.gz.age","sha256":"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"}}
+{"type":"person","id":"0198a000-0000-7000-8000-000000000001","name":"Juno","role":"keeper","folder":"juno"}
+{"type":"mac","hmac_sha256":"c588e4e2ae0c688c317a74c3e53af7ddf63c52e75f87080fa3fb1ca7ec108524"}
+"#;
+        let mut holdings: Holdings = Holdings::default();
+        let (head, proof) = holdings.take_segment((Uuid::nil(), 2), Some(&key), sample).unwrap();
+        assert_eq!((head.before.unwrap().name.as_str(), proof), ("ledger/00000001-9d2c44e1.jsonl.gz.age", Proof::Proven));
     }
 }

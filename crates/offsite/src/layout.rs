@@ -11,7 +11,12 @@ use chrono::{DateTime, Utc};
 use flate2::{Compression, read::GzDecoder, write::GzEncoder};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
-use ypogeion_core::ledger::{CheckpointHead, LedgerError, Record, SegmentHead, line};
+use ypogeion_core::{
+    Digest,
+    kit::KitEnd,
+    ledger::{self, CheckpointHead, LedgerEnd, LedgerError, LedgerKey, Proof, Record, SegmentHead, SegmentRef, line, with_proof},
+    words,
+};
 
 use crate::{
     Fault, Keys, Ledger, Store,
@@ -38,6 +43,46 @@ struct FormatFile {
     /// Whether everything but this object is sealed.
     #[serde(default = "yes", skip_serializing_if = "is_yes")]
     sealed: bool,
+    /// Proves who wrote it: HMAC-SHA-256 of what [`FormatFile::spoken`] says, under the household's ledger key.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    hmac_sha256: Option<String>,
+}
+
+impl FormatFile {
+    /// All that it says, a line each.
+    fn spoken(&self) -> String {
+        let FormatFile { format, version, replica, recipient, made_at, sealed, hmac_sha256: _ } = self;
+        let made_at = made_at.to_rfc3339_opts(chrono::SecondsFormat::AutoSi, true);
+        format!("{format}\n{version}\n{replica}\n{recipient}\n{made_at}\n{sealed}\n")
+    }
+
+    async fn read(store: &Store) -> Result<Self, ReplicaError> {
+        let text = match store.get(FORMAT_NAME).await {
+            Err(Fault::Missing(_)) => return Err(ReplicaError::None),
+            other => other?,
+        };
+        let format: FormatFile = serde_json::from_slice(&text).map_err(|_| ReplicaError::NotUnderstood)?;
+        if format.format != FORMAT || format.version > VERSION {
+            return Err(ReplicaError::NotUnderstood);
+        }
+        Ok(format)
+    }
+
+    async fn write(&self, store: &Store) -> Result<(), Fault> {
+        let text = serde_json::to_string_pretty(self).expect("plain text and numbers");
+        store.put(FORMAT_NAME, Bytes::from(text + "\n")).await.map(drop)
+    }
+
+    fn proven(mut self, key: Option<&LedgerKey>) -> Self {
+        self.hmac_sha256 = key.map(|key| key.mac(&self.spoken()));
+        self
+    }
+
+    /// One that has no proof decides nothing that is not known from elsewhere.
+    fn is_forged(&self, key: Option<&LedgerKey>) -> bool {
+        let proof = key.zip(self.hmac_sha256.as_ref());
+        proof.is_some_and(|(key, mac)| !key.wrote(&self.spoken(), mac))
+    }
 }
 
 fn yes() -> bool {
@@ -79,6 +124,11 @@ pub enum ReplicaError {
         /// What it says.
         sealed: bool,
     },
+    /// Its proof does not fit.
+    #[error(
+        "the store's {FORMAT_NAME} was changed, or written by somebody else: its proof does not fit. Nothing was written or believed"
+    )]
+    Forged,
     /// It is not ours, or of a later version.
     #[error("the store's {FORMAT_NAME} is not one this program understands")]
     NotUnderstood,
@@ -96,6 +146,64 @@ pub struct BadSegment {
     pub why: String,
 }
 
+/// A ledger that was read.
+#[derive(Debug)]
+pub struct LedgerRead {
+    /// What it adds up to.
+    pub ledger: Ledger,
+    /// What of it could not be used.
+    pub bad: Vec<BadSegment>,
+    /// What was used and has no proof of who wrote it.
+    pub unproven: Vec<String>,
+    /// Whether there was a key to tell.
+    can_tell: bool,
+    /// The segment up to which its checkpoint goes.
+    upto: u64,
+    /// The segments that were used, and the last one of the checkpoint, with the hashes of their bytes.
+    segments: BTreeMap<String, Digest>,
+}
+
+impl LedgerRead {
+    /// Where it ends, if that is known to the byte.
+    pub fn end(&self) -> Option<LedgerEnd> {
+        let last = self.segments.iter().rev().find(|(name, _)| LedgerEnd::number_of(name) == Some(self.ledger.last_segment))?;
+        LedgerEnd::of(SegmentRef { name: last.0.clone(), sha256: *last.1 })
+    }
+
+    /// What speaks against taking it for the household's own and whole: a sentence each. `known`: an end of it that somebody else knows
+    /// (`who`: "the kit", "this house").
+    pub fn doubts(&self, known: Option<&KitEnd>, who: &str) -> Vec<String> {
+        let mut doubts = Vec::new();
+        if self.can_tell && !self.unproven.is_empty() {
+            let some = words::counted(self.unproven.len() as u64, "part");
+            let (carry, of) = if self.unproven.len() == 1 { ("carries", "it") } else { ("carry", "them") };
+            doubts.push(format!(
+                "{some} of this ledger {carry} no proof that the household wrote {of}, {} for one.",
+                self.unproven[0]
+            ));
+        }
+        let Some(known) = known else { return doubts };
+        let last = self.ledger.last_segment;
+        let made = self.ledger.last_made_at.map(|at| format!(", of {}", at.format("%-d %B %Y"))).unwrap_or_default();
+        // What is there and cannot be read was not cut off; it is named as such.
+        let broken = |n: u64| self.bad.iter().any(|b| LedgerEnd::number_of(&b.name) == Some(n));
+        if last == 0 && self.bad.is_empty() {
+            doubts.push(format!("Nothing of this ledger is there, and {who} knows of its segment {}.", known.number));
+        } else if (last + 1..=known.number).any(|n| !broken(n)) {
+            doubts.push(format!(
+                "This ledger ends with segment {last}{made}, and {who} knows of a later one, {}: it was cut, or put back to an earlier state.",
+                known.number
+            ));
+        } else if known.number > self.upto && !broken(known.number) {
+            let mut same = self.segments.iter().filter(|(name, _)| LedgerEnd::number_of(name) == Some(known.number));
+            if !same.any(|(_, digest)| digest.to_string().starts_with(&known.digits)) {
+                doubts.push(format!("Segment {} of this ledger is not the one that {who} knows.", known.number));
+            }
+        }
+        doubts
+    }
+}
+
 impl Replica {
     /// Opens the replica in `store`, or begins one with the id `new`, sealed or readable as the keys say. The key must be the one it was
     /// begun with.
@@ -110,9 +218,10 @@ impl Replica {
                     recipient: keys.recipient(),
                     made_at: now,
                     sealed,
-                };
-                let text = serde_json::to_string_pretty(&format).expect("plain text and numbers");
-                store.put(FORMAT_NAME, Bytes::from(text + "\n")).await?;
+                    hmac_sha256: None,
+                }
+                .proven(keys.ledger_key());
+                format.write(&store).await?;
                 // Read back: should two servers begin here at once, both go on with the one that stayed.
                 Self::open(store, keys).await
             }
@@ -123,14 +232,7 @@ impl Replica {
     /// Opens the replica that is in `store`. Whether its copies are sealed is what the house decided, and the keys say
     /// ([`Keys::plainly`]); a store that says otherwise is not opened.
     pub async fn open(store: Store, keys: Keys) -> Result<Self, ReplicaError> {
-        let text = match store.get(FORMAT_NAME).await {
-            Err(Fault::Missing(_)) => return Err(ReplicaError::None),
-            other => other?,
-        };
-        let format: FormatFile = serde_json::from_slice(&text).map_err(|_| ReplicaError::NotUnderstood)?;
-        if format.format != FORMAT || format.version > VERSION {
-            return Err(ReplicaError::NotUnderstood);
-        }
+        let format = FormatFile::read(&store).await?;
         if format.sealed == keys.is_plain() {
             return Err(ReplicaError::OtherwiseKept { sealed: format.sealed });
         }
@@ -138,7 +240,18 @@ impl Replica {
         if !replica.keys.knows(&format.recipient) && !replica.opens_its_ledger().await? {
             return Err(ReplicaError::SomebodyElses);
         }
+        // Last: another household's place has another household's proof.
+        if format.is_forged(replica.keys.ledger_key()) {
+            return Err(ReplicaError::Forged);
+        }
         Ok(replica)
+    }
+
+    /// Proves the first object anew, with the household's present ledger key: after a rebuilding with a kit that had none. It says what it
+    /// said before.
+    pub async fn prove_again(&self) -> Result<(), ReplicaError> {
+        let format = FormatFile::read(&self.store).await?;
+        Ok(format.proven(self.keys.ledger_key()).write(&self.store).await?)
     }
 
     /// Whether the newest segment of the ledger opens: the household may have another key by now than when it began.
@@ -148,27 +261,42 @@ impl Replica {
         Ok(unpack(&self.keys, &sealed).is_ok())
     }
 
-    /// Writes a ledger segment. Its name carries `salt` beside its number, so that no two writers ever meet in one name.
-    pub async fn write_segment(&self, number: u64, salt: u32, records: &[Record], now: DateTime<Utc>) -> Result<String, Fault> {
-        let head = Record::Segment(SegmentHead { format: ypogeion_core::ledger::FORMAT, replica: self.id, number, made_at: now });
+    /// Writes a ledger segment. Its name carries `salt` beside its number, so that no two writers ever meet in one name. `before`: the one
+    /// that was written before it.
+    pub async fn write_segment(
+        &self,
+        (number, salt): (u64, u32),
+        before: Option<SegmentRef>,
+        records: &[Record],
+        now: DateTime<Utc>,
+    ) -> Result<SegmentRef, Fault> {
+        let head = Record::Segment(SegmentHead { format: self.format(), replica: self.id, number, made_at: now, before });
         let name = format!("ledger/{number:08}-{salt:08x}{}", self.ending());
-        self.write_lines(&name, std::iter::once(&head).chain(records)).await?;
-        Ok(name)
+        let sha256 = self.write_lines(&name, std::iter::once(&head).chain(records)).await?;
+        Ok(SegmentRef { name, sha256 })
     }
 
-    /// Writes one part of a checkpoint that stands for all segments up to `number`. All its parts carry one `salt`; only the last one makes
-    /// it a checkpoint.
+    /// Writes one part of a checkpoint that stands for all segments up to `number`, of which `upto` is the last. All its parts carry one
+    /// `salt`; only the last one makes it a checkpoint.
     pub async fn write_part(
         &self,
         (number, salt): (u64, u32),
         (part, last): (u32, bool),
+        upto: Option<SegmentRef>,
         records: &[Record],
         now: DateTime<Utc>,
     ) -> Result<(), Fault> {
-        let format = ypogeion_core::ledger::FORMAT;
-        let head = Record::Checkpoint(CheckpointHead { format, replica: self.id, number, part, last, made_at: now });
-        let name = format!("checkpoints/{number:08}-{salt:08x}/{part:05}{}", self.ending());
-        self.write_lines(&name, std::iter::once(&head).chain(records)).await
+        let folder = format!("{number:08}-{salt:08x}");
+        let name = format!("checkpoints/{folder}/{part:05}{}", self.ending());
+        let (format, folder) = (self.format(), Some(folder));
+        let head = CheckpointHead { format, replica: self.id, number, part, last, made_at: now, folder, upto };
+        self.write_lines(&name, std::iter::once(&Record::Checkpoint(head)).chain(records)).await?;
+        Ok(())
+    }
+
+    /// Who has no key to prove with writes the version that has no proofs.
+    fn format(&self) -> u32 {
+        if self.keys.ledger_key().is_some() { ledger::FORMAT } else { 1 }
     }
 
     fn ending(&self) -> &'static str {
@@ -180,8 +308,13 @@ impl Replica {
         if self.keys.is_plain() { "pictures" } else { "objects" }
     }
 
-    async fn write_lines(&self, name: &str, records: impl Iterator<Item = &Record>) -> Result<(), Fault> {
+    /// Returns the hash of the bytes that are in the store then.
+    async fn write_lines(&self, name: &str, records: impl Iterator<Item = &Record>) -> Result<Digest, Fault> {
         let text: String = records.map(|r| line(r) + "\n").collect();
+        let text = match self.keys.ledger_key() {
+            Some(key) => with_proof(text, key),
+            None => text,
+        };
         let keys = self.keys.clone();
         let sealed = tokio::task::spawn_blocking(move || {
             let mut packed = GzEncoder::new(Vec::new(), Compression::default());
@@ -202,15 +335,22 @@ impl Replica {
         if !self.store.checks_sums() && self.store.digest_of(name).await? != written.digest {
             return Err(Fault::Passing(format!("{name} is not there as it was written")));
         }
-        Ok(())
+        Ok(written.digest)
     }
 
     /// Reads the ledger: the newest checkpoint that is whole, and the segments after it. What cannot be used is named, and the rest is used
     /// without it. What it says of the originals is kept in a file below `scratch`.
-    pub async fn read_ledger(&self, scratch: &Path) -> Result<(Ledger, Vec<BadSegment>), Fault> {
+    pub async fn read_ledger(&self, scratch: &Path) -> Result<LedgerRead, Fault> {
         let home = |e: Box<dyn std::error::Error + Send + Sync>| Fault::Home(std::io::Error::other(e));
         let begin = || Contents::below(scratch).map(Ledger::new).map_err(home);
-        let (mut ledger, mut bad, mut upto) = (begin()?, Vec::new(), 0);
+        let mut read = LedgerRead {
+            ledger: begin()?,
+            bad: Vec::new(),
+            unproven: Vec::new(),
+            can_tell: self.keys.ledger_key().is_some(),
+            upto: 0,
+            segments: BTreeMap::new(),
+        };
         let mut checkpoints: BTreeMap<String, Vec<String>> = BTreeMap::new();
         for name in self.store.list("checkpoints").await? {
             if let Some((folder, _)) = name.rsplit_once('/') {
@@ -218,68 +358,105 @@ impl Replica {
             }
         }
         for (folder, parts) in checkpoints.into_iter().rev() {
-            match self.take_checkpoint(&mut ledger, &parts).await? {
-                Ok(number) => {
-                    upto = number;
+            match self.take_checkpoint(&mut read.ledger, &folder, &parts).await? {
+                Ok((head, proof)) => {
+                    read.upto = head.number;
+                    read.segments.extend(head.upto.map(|s| (s.name, s.sha256)));
+                    read.unproven.extend((proof == Proof::None).then_some(folder));
                     break;
                 }
                 Err(why) => {
                     // An older one, and more segments, say the same.
-                    bad.extend(why.map(|why| BadSegment { name: folder, why }));
-                    ledger = begin()?;
+                    read.bad.extend(why.map(|why| BadSegment { name: folder, why }));
+                    read.ledger = begin()?;
                 }
             }
         }
+        let mut named = Vec::new();
         for name in self.store.list("ledger").await? {
-            if number_of(&name).is_some_and(|n| n <= upto) {
+            let number = LedgerEnd::number_of(&name);
+            if number.is_some_and(|n| n <= read.upto) {
                 continue;
             }
-            match self.fetch_lines(&name).await? {
-                Ok(text) => {
-                    if let Err(e) = ledger.take_segment(self.id, &text) {
-                        bad.push(BadSegment { name, why: why(&e) });
-                    }
+            let (digest, text) = match self.fetch_lines(&name).await? {
+                Ok(fetched) => fetched,
+                Err(why) => {
+                    read.bad.push(BadSegment { name, why });
+                    continue;
                 }
-                Err(why) => bad.push(BadSegment { name, why }),
+            };
+            // A name without a number is nobody's here; what it says of itself cannot fit.
+            match read.ledger.take_segment((self.id, number.unwrap_or(0)), self.keys.ledger_key(), &text) {
+                Ok((head, proof)) => {
+                    read.unproven.extend((proof == Proof::None).then(|| name.clone()));
+                    named.extend(head.before.map(|before| (before, name.clone())));
+                    read.segments.insert(name, digest);
+                }
+                Err(e) => read.bad.push(BadSegment { name, why: why(&e) }),
             }
         }
-        Ok((ledger, bad))
+        for (before, by) in named {
+            let is_covered = LedgerEnd::number_of(&before.name).is_some_and(|n| n <= read.upto);
+            let why = match read.segments.get(&before.name) {
+                _ if is_covered => continue,
+                Some(digest) if *digest == before.sha256 => continue,
+                Some(_) => format!("its bytes are not the ones that {by} names"),
+                None => format!("{by} names it, and it cannot be used or is not there"),
+            };
+            if !read.bad.iter().any(|b| b.name == before.name) {
+                read.bad.push(BadSegment { name: before.name, why });
+            }
+        }
+        Ok(read)
     }
 
     /// `Err`: it cannot be used, and why; without a reason, it was never finished.
-    async fn take_checkpoint(&self, ledger: &mut Ledger, parts: &[String]) -> Result<Result<u64, Option<String>>, Fault> {
+    async fn take_checkpoint(
+        &self,
+        ledger: &mut Ledger,
+        folder: &str,
+        parts: &[String],
+    ) -> Result<Result<(CheckpointHead, Proof), Option<String>>, Fault> {
+        let called = folder.rsplit('/').next().unwrap_or_default();
+        let number = called.split('-').next().and_then(|n| n.parse::<u64>().ok());
+        let mut all = Proof::Proven;
         for (n, name) in parts.iter().enumerate() {
             let text = match self.fetch_lines(name).await? {
-                Ok(text) => text,
+                Ok((_, text)) => text,
                 Err(why) => return Ok(Err(Some(why))),
             };
-            match ledger.take_part(self.id, &text) {
-                Ok(head) if head.part as usize != n + 1 => return Ok(Err(Some(format!("its part {} is missing", n + 1)))),
-                Ok(head) if head.last => return Ok(Ok(head.number)),
-                Ok(_) => {}
+            match ledger.take_part((self.id, called), self.keys.ledger_key(), &text) {
+                Ok((head, _)) if head.part as usize != n + 1 => {
+                    return Ok(Err(Some(format!("its part {} is missing", n + 1))));
+                }
+                Ok((head, _)) if Some(head.number) != number => return Ok(Err(Some(why(&LedgerError::Renamed)))),
+                Ok((head, proof)) => {
+                    if proof == Proof::None {
+                        all = Proof::None;
+                    }
+                    if head.last {
+                        return Ok(Ok((head, all)));
+                    }
+                }
                 Err(e) => return Ok(Err(Some(why(&e)))),
             }
         }
         Ok(Err(None))
     }
 
-    async fn fetch_lines(&self, name: &str) -> Result<Result<String, String>, Fault> {
+    /// The hash of its bytes in the store, and what they say.
+    async fn fetch_lines(&self, name: &str) -> Result<Result<(Digest, String), String>, Fault> {
         let sealed = match self.store.get(name).await {
             Err(Fault::Missing(_)) => return Ok(Err("it vanished while the ledger was read".into())),
             other => other?,
         };
         let keys = self.keys.clone();
-        let opened = tokio::task::spawn_blocking(move || unpack(&keys, &sealed));
+        let opened = tokio::task::spawn_blocking(move || unpack(&keys, &sealed).map(|text| (Digest::of(&sealed), text)));
         match opened.await.map_err(|e| Fault::Passing(e.to_string()))? {
             Err(OpenError::NoKey) => Err(Fault::Locked),
             opened => Ok(opened.map_err(|e| e.to_string())),
         }
     }
-}
-
-/// The number in the name of a segment, if it has the form of one.
-fn number_of(name: &str) -> Option<u64> {
-    name.strip_prefix("ledger/")?.split('-').next()?.parse().ok()
 }
 
 fn why(e: &LedgerError) -> String {

@@ -23,7 +23,7 @@ pub mod store;
 pub mod trial;
 
 pub use contents::Ledger;
-pub use layout::Replica;
+pub use layout::{LedgerRead, Replica};
 pub use seal::{Identity, Keys};
 pub use shape::Line;
 pub use store::{Fault, Store};

@@ -7,7 +7,7 @@ use std::{
 
 use age::secrecy::ExposeSecret;
 use data_encoding::BASE64;
-use ypogeion_core::{Digest, Hasher};
+use ypogeion_core::{Digest, Hasher, ledger::LedgerKey};
 
 /// The household's key. It opens everything; what is sealed needs only its public half.
 #[derive(Clone)]
@@ -63,6 +63,8 @@ pub struct Keys {
     epoch: i16,
     /// Nothing is sealed, and nothing has to be opened: a store that is readable.
     plain: bool,
+    /// Proves who wrote a ledger.
+    ledger: Option<LedgerKey>,
 }
 
 /// The public half of a key, `age1…`.
@@ -101,6 +103,7 @@ impl From<Identity> for Keys {
             earlier: Vec::new(),
             epoch: 0,
             plain: false,
+            ledger: None,
         }
     }
 }
@@ -108,7 +111,7 @@ impl From<Identity> for Keys {
 impl Keys {
     /// Seals for `recipients`, the household's own first, and opens with `identities`.
     pub fn new(recipients: Vec<Recipient>, identities: Vec<Identity>, earlier: Vec<String>, epoch: i16) -> Self {
-        Keys { identities, recipients, earlier, epoch, plain: false }
+        Keys { identities, recipients, earlier, epoch, plain: false, ledger: None }
     }
 
     /// How often the recipients have changed. What is not sealed at all is sealed for nobody else.
@@ -119,6 +122,16 @@ impl Keys {
     /// The same for a store that is readable: bytes pass as they are, hashed on their way like sealed ones.
     pub fn plainly(self) -> Self {
         Keys { plain: true, ..self }
+    }
+
+    /// The same with the key that proves who wrote a ledger.
+    pub fn proving(self, ledger: Option<LedgerKey>) -> Self {
+        Keys { ledger, ..self }
+    }
+
+    /// That key, if it is known.
+    pub fn ledger_key(&self) -> Option<&LedgerKey> {
+        self.ledger.as_ref()
     }
 
     /// Whether nothing is sealed.

@@ -4,12 +4,14 @@
 //! * [`device`] is one device with its own folder, driven through the client program.
 //! * [`pocket`] is a simulated phone with the real engine in it; [`day`] lets several live through a day.
 //! * [`browser`] is headless Chromium.
+//! * [`campaign`] lives in a house at random and strikes it at random.
 //! * [`stage`] sets the demo household up; [`walk`] tells its whole story; [`bench`] measures.
 //!
 //! Everything listens on loopback and on free ports, and everything that was started is ended by its process id.
 
 pub mod bench;
 pub mod browser;
+pub mod campaign;
 pub mod day;
 pub mod device;
 pub mod house;

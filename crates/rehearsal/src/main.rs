@@ -9,7 +9,7 @@ use ypogeion_demo::{DEVICES, PEOPLE, Size, disk};
 use ypogeion_rehearsal::{
     Step, Trouble, bench,
     browser::Browser,
-    day,
+    campaign, day,
     house::{House, Options},
     stage,
     stage::Stage,
@@ -46,6 +46,15 @@ enum What {
         #[arg(long)]
         to: PathBuf,
     },
+    /// Live in a house at random and strike it at random, and look at it from outside after each step.
+    Campaign {
+        /// How many steps.
+        #[arg(long, default_value_t = 10_000)]
+        steps: u64,
+        /// Which ones.
+        #[arg(long, default_value_t = 1)]
+        seed: u64,
+    },
     /// Measure against the limits of this machine.
     Bench {
         /// Only these rows; a row that needs what another one made measures that one, too.
@@ -81,7 +90,7 @@ async fn run(arguments: Arguments) -> Step<ExitCode> {
         What::Screenshots { .. } => std::env::temp_dir().join("mill-house"),
         _ => folder.join("house"),
     };
-    if !matches!(arguments.command, What::Bench { .. }) {
+    if !matches!(arguments.command, What::Bench { .. } | What::Campaign { .. }) {
         println!("Drawing the demo household’s pictures …");
         stage::pictures(&pictures, Size::WHOLE)?;
         // An earlier demo that was killed may have left its database running.
@@ -128,6 +137,18 @@ async fn run(arguments: Arguments) -> Step<ExitCode> {
         }
         What::Screenshots { to } => {
             screenshots(&live, &pictures, &to).await?;
+            Ok(ExitCode::SUCCESS)
+        }
+        What::Campaign { steps, seed } => {
+            let place = tempfile::Builder::new().prefix("campaign-").tempdir_in(&folder)?;
+            let account = campaign::run(place.path(), seed, steps, &|line| println!("{line}")).await?;
+            println!(
+                "\n{} steps, {} kills, {} times looked at whole; nothing was violated.",
+                account.steps, account.kills, account.rests
+            );
+            for (what, often) in &account.done {
+                println!("  {often:>6}  {what}");
+            }
             Ok(ExitCode::SUCCESS)
         }
         What::Bench { row, photos, tree } => {

@@ -288,9 +288,10 @@ async fn what_one_store_has_lost_the_next_one_of_the_kit_gives() {
     assert!(w.house.store.lose_below("ledger/").unwrap() > 0);
     let (code, said) = w.recover(&kit, "back-2");
     assert_eq!((code, w.came_back("back-2")), (Some(0), (true, 4)), "{said}");
-    assert!(said.contains("nothing of it is there"), "{said}");
+    assert!(said.contains("Nothing of this ledger is there"), "{said}");
     // And without the other one it is said, and is no success.
     fs::remove_dir_all(&place).unwrap();
     let (code, said) = w.recover(&kit, "back-3");
-    assert_eq!(code, Some(1), "{said}");
+    assert_eq!(code, Some(3), "{said}");
+    assert!(said.contains("Nothing of this ledger is there") && !w.folder.path().join("back-3/juno").exists(), "{said}");
 }

@@ -200,7 +200,7 @@ async fn a_kit_whose_store_has_no_ledger_any_more_leaves_nothing_behind() {
     })
     .await
     .unwrap();
-    assert!(door["failed"].as_str().unwrap().contains("no store had a ledger"), "{door}");
+    assert!(door["failed"].as_str().unwrap().contains("Nothing of this ledger is there"), "{door}");
     // Another household may live here, with a key of its own: not with one that is on somebody's sheet.
     let data = w.folder.path().join("data");
     assert!(!data.join("household.key").exists() && !data.join("rebuilding").exists());

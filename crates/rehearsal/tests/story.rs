@@ -166,6 +166,8 @@ async fn everything_opens_by_hand_with_the_commands_of_the_guide() {
     assert!(script.contains("age -d") && script.contains("sha256sum -c"));
     let output = Command::new("bash").args(["-euo", "pipefail", "-c", &script]).current_dir(&by_hand).output().unwrap();
     assert!(output.status.success(), "{}\n{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+    let printed = String::from_utf8_lossy(&output.stdout);
+    assert!(printed.contains(".jsonl.gz.age: OK") && !printed.contains("NOT PROVEN"), "{printed}");
     let files = |folder: PathBuf| -> BTreeMap<PathBuf, Digest> { walk::originals_below(&folder).unwrap() };
     assert_eq!(files(by_hand.join("pictures")), files(w.house.library()));
 }

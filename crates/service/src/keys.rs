@@ -9,6 +9,7 @@ use std::{
 };
 
 use ypogeion_catalog::keys::Sealing;
+use ypogeion_core::ledger::LedgerKey;
 use ypogeion_offsite::{Identity, Keys, seal::Recipient};
 
 use crate::tls::write_private;
@@ -20,13 +21,16 @@ pub const LENT_FOR: Duration = Duration::from_secs(3600);
 pub struct Keyring {
     /// Seals the server's own secrets and opens them. Never holds a key of the household: that can be forgotten.
     pub own: Keys,
+    /// Proves who wrote the ledgers.
+    pub ledger: LedgerKey,
     now: RwLock<(Keys, Option<(Identity, Instant)>)>,
 }
 
 impl Keyring {
     /// Puts it together. `kept`: the identities of the key file, the present one first.
-    pub fn new(own: Identity, kept: Vec<Identity>, sealing: &Sealing) -> Self {
-        Keyring { own: own.into(), now: RwLock::new((composed(kept, sealing), None)) }
+    pub fn new(own: Identity, kept: Vec<Identity>, sealing: &Sealing, ledger: LedgerKey) -> Self {
+        let keys = composed(kept, sealing).proving(Some(ledger.clone()));
+        Keyring { own: own.into(), ledger, now: RwLock::new((keys, None)) }
     }
 
     /// For whom things are sealed, and with what they are opened just now.
@@ -61,7 +65,7 @@ impl Keyring {
 
     /// Something has changed: the identities that are kept, or whom things are sealed for.
     pub fn change(&self, kept: Vec<Identity>, sealing: &Sealing) {
-        self.now.write().unwrap_or_else(PoisonError::into_inner).0 = composed(kept, sealing);
+        self.now.write().unwrap_or_else(PoisonError::into_inner).0 = composed(kept, sealing).proving(Some(self.ledger.clone()));
     }
 }
 

@@ -80,6 +80,9 @@ enum Command {
         /// The copies are readable, though the kit does not say so: it was printed before kits said that.
         #[arg(long)]
         readable: bool,
+        /// Go on though a ledger is not proven to be the household's own and whole.
+        #[arg(long)]
+        unproven: bool,
         /// Print the account as JSON.
         #[arg(long)]
         json: bool,
@@ -98,6 +101,9 @@ enum Command {
         /// The copies are readable, though the kit does not say so: it was printed before kits said that.
         #[arg(long)]
         readable: bool,
+        /// Go on though a ledger is not proven to be the household's own and whole.
+        #[arg(long)]
+        unproven: bool,
     },
     /// Say that the folder in the settings is the household's library, though its mark was lost: shows what is in it, and asks for --yes.
     MarkLibrary {
@@ -196,16 +202,30 @@ async fn run(arguments: Arguments) -> u8 {
             },
             Err(e) => usage(&e),
         },
-        Command::Recover { kit, to, member, device, from, until, deleted, parallel, endpoint, readable, json } => {
+        Command::Recover { kit, to, member, device, from, until, deleted, parallel, endpoint, readable, unproven, json } => {
             start_logs(&Logs { filter: "warn".into(), ..Logs::default() });
             let (member, device, endpoint) = (member.as_deref(), device.as_deref(), endpoint.as_deref());
-            recover::run(&Wish { kit: &kit, to: &to, member, device, from, until, deleted, parallel, endpoint, readable, json })
-                .await
+            recover::run(&Wish {
+                kit: &kit,
+                to: &to,
+                member,
+                device,
+                from,
+                until,
+                deleted,
+                parallel,
+                endpoint,
+                readable,
+                unproven,
+                json,
+            })
+            .await
         }
-        Command::Rebuild { kit, password_file, endpoint, readable } => match settings() {
+        Command::Rebuild { kit, password_file, endpoint, readable, unproven } => match settings() {
             Ok(settings) => {
                 start_logs(&Logs { filter: "warn".into(), ..Logs::default() });
-                let wish = rebuild::Wish { kit: &kit, password_file: &password_file, endpoint: endpoint.as_deref(), readable };
+                let wish =
+                    rebuild::Wish { kit: &kit, password_file: &password_file, endpoint: endpoint.as_deref(), readable, unproven };
                 rebuild::run(&settings, &wish).await
             }
             Err(e) => usage(&e),

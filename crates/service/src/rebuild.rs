@@ -26,18 +26,18 @@ use ypogeion_core::{
     DeviceId, PersonId, StoreId, UploadId,
     access::Role,
     filing::FiledPath,
-    kit::{RecoveryKit, StoreAddress},
-    ledger::OriginalRecord,
+    kit::{KitEnd, RecoveryKit, StoreAddress},
+    ledger::{LedgerKey, OriginalRecord, SegmentRef, StoreRecord},
     object::NameKey,
     words,
 };
 use ypogeion_library::{Library, LibraryId};
-use ypogeion_offsite::{Identity, Keys, Ledger, Replica, contents::Broken, seal::seal_secret};
+use ypogeion_offsite::{Identity, Keys, Ledger, LedgerRead, Replica, contents::Broken, seal::seal_secret};
 
 use crate::{
     failure::chain,
     keys,
-    recover::{exit, keys_of, open, read_kit, said},
+    recover::{OLD_KIT, believe, exit, keys_of, open, read_kit, said},
     security,
     serve::Database,
     settings::Settings,
@@ -60,6 +60,8 @@ pub struct Wish<'a> {
     pub endpoint: Option<&'a str>,
     /// Whoever asks knows that the copies are readable, whatever the kit says.
     pub readable: bool,
+    /// Go on though a ledger is not proven to be the household's own and whole.
+    pub unproven: bool,
 }
 
 /// The same, read and understood.
@@ -69,6 +71,7 @@ pub struct Source {
     own: Vec<Identity>,
     password: String,
     readable: bool,
+    unproven: bool,
 }
 
 impl Source {
@@ -82,7 +85,7 @@ impl Source {
         }
         let keys = keys_of(&kit)?;
         let own = std::iter::once(&kit.key).chain(&kit.older).filter_map(|k| k.parse().ok()).collect();
-        Ok(Source { keys, own, password: hash(password).await?, kit, readable })
+        Ok(Source { keys, own, password: hash(password).await?, kit, readable, unproven: false })
     }
 }
 
@@ -126,7 +129,9 @@ async fn attempt(settings: &Settings, wish: &Wish<'_>) -> Result<u8, Stop> {
     let text = read_kit(wish.kit).map_err(|e| (exit::USAGE, format!("could not read the kit {}: {e}", wish.kit.display())))?;
     let password = fs::read_to_string(wish.password_file)
         .map_err(|e| (exit::USAGE, format!("could not read {}: {e}", wish.password_file.display())))?;
-    let source = Source::read(&text, password.trim_end_matches(['\n', '\r']).to_owned(), wish.endpoint, wish.readable).await?;
+    let mut source =
+        Source::read(&text, password.trim_end_matches(['\n', '\r']).to_owned(), wish.endpoint, wish.readable).await?;
+    source.unproven = wish.unproven;
     let database = Database::open(settings).await.map_err(|e| (exit::PARTLY, chain(&e)))?;
     let result = rebuild(settings, &database.catalog, &source, &|line| eprintln!("{line}")).await;
     database.close().await.map_err(|e| (exit::PARTLY, chain(&e)))?;
@@ -142,10 +147,16 @@ async fn attempt(settings: &Settings, wish: &Wish<'_>) -> Result<u8, Stop> {
 pub(crate) async fn rebuild(settings: &Settings, catalog: &Catalog, source: &Source, tell: &Tell) -> Result<u8, Stop> {
     let mut stores = Vec::new();
     let mut why_not = (exit::UNREACHABLE, "the kit names no store".to_owned());
-    for address in &source.kit.stores {
+    if source.kit.ledger_key.is_none() {
+        tell(OLD_KIT.to_owned());
+    }
+    for (address, end) in source.kit.stores.iter().zip(&source.kit.ends) {
         tell(format!("Opening {} at {} …", address.name, address.endpoint));
         match open(address, source.keys.clone(), source.readable).await {
-            Ok(replica) => stores.push((StoreAddress { sealed: !replica.keys.is_plain(), ..address.clone() }, replica)),
+            Ok(replica) => {
+                let address = StoreAddress { sealed: !replica.keys.is_plain(), ..address.clone() };
+                stores.push((address, replica, end.clone()));
+            }
             Err(e) => {
                 tell(format!("  {}", e.1));
                 why_not = e;
@@ -172,7 +183,15 @@ pub(crate) async fn rebuild(settings: &Settings, catalog: &Catalog, source: &Sou
         // Killed from here on, the service does not start with a part of a household. One that is there already is whole.
         write_private(&marker(settings), b"").map_err(stop("write to the data folder"))?;
     }
-    let known = Known { secrets, recipients, scratch: scratch.clone(), unfinished: is_unfinished(settings) };
+    let ledger_key = source.kit.ledger_key.clone();
+    let known = Known {
+        ledger_key,
+        unproven: source.unproven,
+        secrets,
+        recipients,
+        scratch: scratch.clone(),
+        unfinished: is_unfinished(settings),
+    };
     let result = fill(catalog, &library, &known, stores, &source.password, tell).await;
     let _ = fs::remove_dir_all(scratch);
     let nothing = result.is_err() && there().await?.is_none();
@@ -190,6 +209,10 @@ pub(crate) async fn rebuild(settings: &Settings, catalog: &Catalog, source: &Sou
 struct Known {
     /// Seals their secrets.
     secrets: Keys,
+    /// Proves who wrote their ledgers; none on an older kit.
+    ledger_key: Option<LedgerKey>,
+    /// Ledgers without that are taken, too.
+    unproven: bool,
     /// Public halves of the household's keys, the present one first.
     recipients: Vec<String>,
     /// For what is read of ledgers.
@@ -220,15 +243,27 @@ async fn fill(
     catalog: &Catalog,
     library: &Library,
     with: &Known,
-    stores: Vec<(StoreAddress, Replica)>,
+    stores: Vec<(StoreAddress, Replica, Option<KitEnd>)>,
     password: &str,
     tell: &Tell,
 ) -> Result<u8, Stop> {
     let (mut code, mut known) = (exit::DONE, BTreeMap::new());
     let mut why_not = (exit::REFUSED, "no store had a ledger that can be used".to_owned());
-    for (address, replica) in stores {
+    // A household whose kit had no key for its ledgers is given one.
+    let there = catalog.household().await.map_err(stop("read the household"))?.and_then(|h| h.ledger_key);
+    let new_key = || there.unwrap_or_else(|| LedgerKey::new(security::random()));
+    let ledger_key = with.ledger_key.clone().unwrap_or_else(new_key);
+    let (mut ends, mut taken): (Vec<Told>, Vec<(StoreAddress, u64)>) = Default::default();
+    for (address, replica, end) in stores {
         tell("  Reading its ledger …".to_owned());
-        let (ledger, bad) = match replica.read_ledger(&with.scratch).await.map_err(|e| said(&e)) {
+        let read = replica.read_ledger(&with.scratch).await.map_err(|e| said(&e));
+        let read = read.and_then(|read| {
+            believe(&read, end.as_ref(), "the kit", with.unproven)?;
+            let others = ends.iter().find(|told| told.is_of(&address)).map(|told| &told.end);
+            believe(&read, others, "another store", with.unproven)?;
+            Ok(read)
+        });
+        let read = match read {
             Ok(read) => read,
             // What another try would not change must not keep the other stores' from coming back.
             Err(stop) if stop.0 == exit::REFUSED => {
@@ -238,6 +273,8 @@ async fn fill(
             }
             Err(stop) => return Err(stop),
         };
+        let (end, proven) = (read.end().map(|e| e.segment), with.ledger_key.is_some() && read.unproven.is_empty());
+        let LedgerRead { ledger, bad, .. } = read;
         for segment in &bad {
             tell(format!("  A part of the ledger cannot be used, {}: {}", segment.name, segment.why));
             code = exit::PARTLY;
@@ -252,13 +289,21 @@ async fn fill(
             replica: replica.id,
             name_key: NameKey::parse(&told.name_key)
                 .ok_or((exit::REFUSED, "the ledger's key for names cannot be used".to_owned()))?,
+            ledger_key: Some(ledger_key.clone()),
         };
+        ends.extend(told.stores.iter().filter_map(Told::of));
+        taken.push((address.clone(), ledger.last_segment));
         household_and_people(catalog, &household, &ledger, password, with.unfinished).await?;
         if let Some(id) = library.presence().id() {
             catalog.set_library(id.0).await.map_err(stop("write down which library is the household's"))?;
         }
         catalog.rebuild_keys(&with.recipients, Utc::now()).await.map_err(stop("write the household's keys"))?;
         let lost = originals(catalog, &address, &replica, &with.secrets, &ledger, tell).await?;
+        if with.ledger_key.is_none() {
+            let proving = Replica { keys: replica.keys.clone().proving(Some(ledger_key.clone())), ..replica.clone() };
+            proving.prove_again().await.map_err(stop("prove the store's first object"))?;
+        }
+        rebuilt_end(catalog, &address, ledger.last_segment, end, !proven).await?;
         tell(format!(
             "  {} of {}, {}.",
             words::counted(ledger.originals.count().map_err(stop("read the ledger"))?, "original"),
@@ -277,6 +322,16 @@ async fn fill(
     }
     if known.is_empty() {
         return Err(why_not);
+    }
+    for (address, last) in taken {
+        // One that was read before the one that knows better. What it lacks, the other has named.
+        if let Some(told) = ends.iter().filter(|t| t.is_of(&address)).map(|t| t.end.number).max().filter(|n| *n > last) {
+            tell(format!(
+                "{}’s ledger ends with segment {last}, and another store knows of a later one, {told}: it was cut, or put back to an earlier state.",
+                address.name
+            ));
+            code = exit::PARTLY;
+        }
     }
     let strays = strays(catalog, library).await?;
     if strays > 0 {
@@ -404,8 +459,41 @@ async fn originals(
             tell(format!("  {} of {} written down …", words::count(written), words::counted(all, "original")));
         }
     }
-    catalog.rebuild_segment(store, ledger.last_segment).await.map_err(stop("write the store"))?;
     Ok(lost.len() as u64)
+}
+
+/// Has a store's ledger go on where it ended. `due`: not all of it is proven.
+async fn rebuilt_end(
+    catalog: &Catalog,
+    address: &StoreAddress,
+    last: u64,
+    end: Option<SegmentRef>,
+    due: bool,
+) -> Result<(), Stop> {
+    let stores = catalog.stores().await.map_err(stop("read the stores"))?;
+    let same = |a: &StoreAddress| (&a.endpoint, &a.bucket, &a.prefix) == (&address.endpoint, &address.bucket, &address.prefix);
+    match stores.iter().find(|s| same(&s.address)) {
+        Some(store) => catalog.rebuild_segment(store.id, last, end.as_ref(), due).await.map_err(stop("write the store")),
+        None => Ok(()),
+    }
+}
+
+/// Where a ledger ends, as another store's says.
+struct Told {
+    place: (String, String, String),
+    end: KitEnd,
+}
+
+impl Told {
+    fn of(record: &StoreRecord) -> Option<Self> {
+        let place = (record.endpoint.clone(), record.bucket.clone(), record.prefix.clone());
+        Some(Told { place, end: KitEnd::of(record.ledger_end.as_ref()?) })
+    }
+
+    fn is_of(&self, address: &StoreAddress) -> bool {
+        let (endpoint, bucket, prefix) = &self.place;
+        (endpoint, bucket, prefix) == (&address.endpoint, &address.bucket, &address.prefix)
+    }
 }
 
 /// Puts down the files of the members' folders that no ledger names, as uploads whose bytes are in their place already.

@@ -12,12 +12,12 @@ use chrono::{Local, NaiveDate};
 use serde::Serialize;
 use ypogeion_core::{
     DeviceId, PersonId,
-    kit::{RecoveryKit, StoreAddress},
+    kit::{KitEnd, RecoveryKit, StoreAddress},
     ledger::OriginalRecord,
     words,
 };
 use ypogeion_offsite::{
-    Fault, Identity, Keys, Ledger, Replica, Store,
+    Fault, Identity, Keys, Ledger, LedgerRead, Replica, Store,
     layout::{BadSegment, ReplicaError},
     recover::{Ended, Report, recover, scratch_of},
 };
@@ -47,6 +47,8 @@ pub struct Wish<'a> {
     pub endpoint: Option<&'a str>,
     /// Whoever asks knows that the copies are readable, whatever the kit says.
     pub readable: bool,
+    /// Go on though a ledger is not proven to be the household's own and whole.
+    pub unproven: bool,
     /// The account as JSON on standard output.
     pub json: bool,
 }
@@ -101,7 +103,10 @@ async fn attempt(wish: &Wish<'_>) -> Result<u8, (u8, String)> {
 
     // Several stores hold the same; the first one that answers will do, and what it has lost the next one may have.
     let (mut account, mut why_not) = (None, (exit::UNREACHABLE, "the kit names no store".to_owned()));
-    for mut address in kit.stores.clone() {
+    if kit.ledger_key.is_none() {
+        eprintln!("{OLD_KIT}");
+    }
+    for (mut address, known) in kit.stores.clone().into_iter().zip(&kit.ends) {
         if let Some(endpoint) = wish.endpoint {
             endpoint.clone_into(&mut address.endpoint);
         }
@@ -114,14 +119,26 @@ async fn attempt(wish: &Wish<'_>) -> Result<u8, (u8, String)> {
                 continue;
             }
         };
-        match account.take() {
-            None => account = Some(from_one(wish, &replica).await?),
+        // What one store's ledger cannot be believed, or read, must not keep the other stores' from being asked.
+        let refused = match &mut account {
+            None => from_one(wish, &replica, known.as_ref()).await.map(|all| account = Some(all)).err(),
             // What the first ledger could not name, this one may: all of it is asked for, and what is in its place already is passed over.
-            Some(so_far) if !so_far.bad.is_empty() => account = Some(so_far.and(from_one(wish, &replica).await?)),
-            Some(mut so_far) => {
-                fill_up(wish, &replica, &mut so_far).await?;
-                account = Some(so_far);
+            Some(so_far) if !so_far.bad.is_empty() => match from_one(wish, &replica, known.as_ref()).await {
+                Ok(more) => {
+                    account = account.take().map(|so_far| so_far.and(more));
+                    None
+                }
+                Err(why) => Some(why),
+            },
+            Some(so_far) => fill_up(wish, &replica, known.as_ref(), so_far).await.err(),
+        };
+        match refused {
+            Some(why) if why.0 == exit::REFUSED => {
+                eprintln!("  {}", why.1);
+                why_not = why;
             }
+            Some(why) => return Err(why),
+            None => {}
         }
         if account.as_ref().is_some_and(|a| a.report.failed.is_empty() && a.bad.is_empty()) {
             break;
@@ -131,6 +148,24 @@ async fn attempt(wish: &Wish<'_>) -> Result<u8, (u8, String)> {
     let _ = fs::remove_dir_all(scratch_of(wish.to));
     print(wish, account.household.as_deref(), &account.report, &account.bad);
     Ok(if account.report.complete() && account.bad.is_empty() { exit::DONE } else { exit::PARTLY })
+}
+
+/// What a kit without a ledger key cannot do.
+pub(crate) const OLD_KIT: &str =
+    "This kit is older than the proofs in ledgers. It opens everything; whether somebody has changed a ledger, it cannot tell.";
+
+/// Refuses a ledger that may not be the household's own, or not whole, unless whoever asks goes on all the same.
+pub(crate) fn believe(read: &LedgerRead, known: Option<&KitEnd>, who: &str, unproven: bool) -> Result<(), (u8, String)> {
+    let doubts = read.doubts(known, who);
+    match doubts.first() {
+        Some(doubt) if unproven => eprintln!("  {doubt} Going on, as was said."),
+        Some(doubt) => {
+            let what = "Nothing was taken from it. Look at the store with its own tools, or take another one; to go on all the same, say --unproven";
+            return Err((exit::REFUSED, format!("{doubt} {what}")));
+        }
+        None => {}
+    }
+    Ok(())
 }
 
 /// How a recovery went so far.
@@ -168,7 +203,7 @@ impl SoFar {
 pub(crate) fn keys_of(kit: &RecoveryKit) -> Result<Keys, (u8, String)> {
     let parse = |key: &String| key.parse::<Identity>().map_err(|e| (exit::REFUSED, format!("the kit's key cannot be used: {e}")));
     let older = kit.older.iter().map(parse).collect::<Result<Vec<_>, _>>()?;
-    Ok(Keys::from(parse(&kit.key)?).and_open_with(older))
+    Ok(Keys::from(parse(&kit.key)?).and_open_with(older).proving(kit.ledger_key.clone()))
 }
 
 /// What is wished for, of what a ledger names.
@@ -221,8 +256,10 @@ fn unread(e: impl std::fmt::Display) -> (u8, String) {
 }
 
 /// Everything that is wished for, from the first store that answers.
-async fn from_one(wish: &Wish<'_>, replica: &Replica) -> Result<SoFar, (u8, String)> {
-    let (ledger, mut bad) = replica.read_ledger(&scratch_of(wish.to)).await.map_err(|e| said(&e))?;
+async fn from_one(wish: &Wish<'_>, replica: &Replica, known: Option<&KitEnd>) -> Result<SoFar, (u8, String)> {
+    let read = replica.read_ledger(&scratch_of(wish.to)).await.map_err(|e| said(&e))?;
+    believe(&read, known, "the kit", wish.unproven)?;
+    let LedgerRead { ledger, mut bad, .. } = read;
     if ledger.household.is_none() {
         bad.push(BadSegment { name: "ledger".into(), why: "nothing of it is there that names the household".into() });
     }
@@ -265,11 +302,14 @@ async fn from_one(wish: &Wish<'_>, replica: &Replica) -> Result<SoFar, (u8, Stri
 }
 
 /// What could not be had so far, from another store.
-async fn fill_up(wish: &Wish<'_>, replica: &Replica, so_far: &mut SoFar) -> Result<(), (u8, String)> {
+async fn fill_up(wish: &Wish<'_>, replica: &Replica, known: Option<&KitEnd>, so_far: &mut SoFar) -> Result<(), (u8, String)> {
     let missing: BTreeSet<String> = so_far.report.failed.iter().map(|(path, _)| path.clone()).collect();
     eprintln!("Looking for {} in {} …", words::counted(missing.len() as u64, "original"), replica.store.name());
-    let (ledger, _) = match replica.read_ledger(&scratch_of(wish.to)).await {
-        Ok(read) => read,
+    let ledger = match replica.read_ledger(&scratch_of(wish.to)).await {
+        Ok(read) => {
+            believe(&read, known, "the kit", wish.unproven)?;
+            read.ledger
+        }
         Err(e) => {
             eprintln!("  {}", said(&e).1);
             return Ok(());

@@ -31,6 +31,7 @@ use ypogeion_catalog::{
     Catalog,
     cluster::{Cluster, Durability},
 };
+use ypogeion_core::ledger::LedgerKey;
 use ypogeion_library::{Library, LibraryId};
 use ypogeion_media::confine::Confined;
 use ypogeion_offsite::Identity;
@@ -44,6 +45,7 @@ use crate::{
     failure::{Failure, chain},
     keys::{self, Keyring},
     names::{self, Names},
+    security,
     settings::{Listen, Settings},
     tls::{Certificate, write_private},
     tus, work,
@@ -156,7 +158,17 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
         return Ok(());
     }
     let household = catalog.household().await.map_err(failed("read the household"))?;
-    let household = household.ok_or_else(|| failed("read the household")("there is none, though one was just made"))?;
+    let mut household = household.ok_or_else(|| failed("read the household")("there is none, though one was just made"))?;
+    let ledger_key = match household.ledger_key.take() {
+        Some(key) => key,
+        // One of an earlier version. What its ledgers said until now is said once more, with proof: see `work::offsite`.
+        None => {
+            let key = LedgerKey::new(security::random());
+            catalog.set_ledger_key(&key).await.map_err(failed("make the key for the ledgers"))?;
+            key
+        }
+    };
+    household.ledger_key = Some(ledger_key.clone());
     let mut kept = keys::read_file(&settings.key_file())
         .map_err(failed(format!("read the household's key {}", settings.key_file().display())))?;
     let own = keys::own(&settings.own_key_file()).map_err(failed("read the server's own key"))?;
@@ -174,7 +186,7 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
             settings.key_file().display()
         )));
     }
-    let keyring = Keyring::new(own, kept, &sealing);
+    let keyring = Keyring::new(own, kept, &sealing, ledger_key);
     let library = library(&settings, &catalog).await?;
     let me = own_id(&settings.data_folder)?;
     let program = std::env::current_exe().map_err(failed("find this program"))?;

@@ -6,6 +6,7 @@ use chrono::Utc;
 use uuid::Uuid;
 use ypogeion_catalog::{Catalog, CatalogError, people::Household};
 use ypogeion_core::{
+    ledger::LedgerKey,
     object::NameKey,
     place::{PlaceWarning, judge},
 };
@@ -91,7 +92,12 @@ pub(crate) async fn in_catalog(
         Ok(_) => {}
     }
     let now = Utc::now();
-    let household = Household { name: name.to_owned(), replica: Uuid::new_v4(), name_key: NameKey::new(security::random()) };
+    let household = Household {
+        name: name.to_owned(),
+        replica: Uuid::new_v4(),
+        name_key: NameKey::new(security::random()),
+        ledger_key: Some(LedgerKey::new(security::random())),
+    };
     let made = match catalog.create_household(&household, now).await {
         Ok(()) => SetUp::Made,
         Err(CatalogError::Taken) => SetUp::WasThere,

@@ -29,7 +29,7 @@ use ypogeion_core::{
     kind::MediaKind,
     kit::StoreAddress,
     layers::{Act, Observation, Outcome, Place},
-    ledger::ObjectRecord,
+    ledger::{LedgerKey, ObjectRecord},
     object::NameKey,
     offer::Known,
     retention::Retention,
@@ -57,7 +57,12 @@ async fn world() -> World {
     let cluster = Cluster::start(&folder.path().join("cluster"), Durability::ThrownAway).unwrap();
     let catalog = Catalog::open(&cluster.url()).await.unwrap();
     let now = DateTime::UNIX_EPOCH + TimeDelta::days(20_000);
-    let household = Household { name: "Mill House".into(), replica: Uuid::from_u128(1), name_key: NameKey::new([7; 32]) };
+    let household = Household {
+        name: "Mill House".into(),
+        replica: Uuid::from_u128(1),
+        name_key: NameKey::new([7; 32]),
+        ledger_key: Some(LedgerKey::new([8; 32])),
+    };
     catalog.create_household(&household, now).await.unwrap();
     let person = add_person(&catalog, "Juno", now).await;
     let device = pair(&catalog, person, b"code", b"token", now).await;
@@ -126,7 +131,7 @@ impl World {
 
     async fn write_segment(&self, store: StoreId, number: u64) {
         let rows = self.catalog.unlisted(store, 100).await.unwrap();
-        self.catalog.segment_written(store, number, &rows, None).await.unwrap();
+        self.catalog.segment_written(store, number, &rows, (None, None)).await.unwrap();
     }
 
     async fn add_store(&self) -> StoreId {
@@ -683,7 +688,7 @@ async fn what_moves_while_a_segment_is_written_is_written_again() {
     let rows = w.catalog.unlisted(store, 9).await.unwrap();
     let (from, to) = (FiledPath::parse("juno/2026/04/a.jpg").unwrap(), FiledPath::parse("juno/2026/a.jpg").unwrap());
     w.catalog.moved(None, kite, &from, &to, w.now).await.unwrap();
-    w.catalog.segment_written(store, 1, &rows, None).await.unwrap();
+    w.catalog.segment_written(store, 1, &rows, (None, None)).await.unwrap();
     assert_eq!(w.catalog.unlisted(store, 9).await.unwrap()[0].path, to);
     w.write_segment(store, 2).await;
     assert!(w.catalog.unlisted(store, 9).await.unwrap().is_empty());

@@ -11,9 +11,9 @@ use ypogeion_core::{
     filing::FiledPath,
     kind::MediaKind,
     kit::StoreAddress,
-    ledger::{ObjectRecord, OriginalRecord, Record},
+    ledger::{LedgerKey, ObjectRecord, OriginalRecord, Record},
 };
-use ypogeion_offsite::{Identity, Replica, Store};
+use ypogeion_offsite::{Identity, Keys, LedgerRead, Replica, Store};
 
 use super::Report;
 use crate::Step;
@@ -35,7 +35,7 @@ pub async fn measure(folder: &Path, many: u64, report: &mut Report) -> Step<()> 
         let before = own_memory("VmRSS:")?;
         fs::write("/proc/self/clear_refs", "5")?;
         let began = Instant::now();
-        let (ledger, bad) = replica.read_ledger(&folder.join("ledger-scratch")).await?;
+        let LedgerRead { ledger, bad, .. } = replica.read_ledger(&folder.join("ledger-scratch")).await?;
         let took = began.elapsed().as_secs_f64();
         if !bad.is_empty() || ledger.originals.count()? != count {
             return Err(format!("{} of {count} originals were read", ledger.originals.count()?).into());
@@ -68,7 +68,8 @@ async fn replica(place: &Path) -> Step<Replica> {
         secret_key: String::new(),
         sealed: true,
     };
-    Ok(Replica::open_or_begin(Store::new(&address)?, Identity::generate().into(), Uuid::new_v4(), Utc::now()).await?)
+    let keys = Keys::from(Identity::generate()).proving(Some(LedgerKey::new([7; 32])));
+    Ok(Replica::open_or_begin(Store::new(&address)?, keys, Uuid::new_v4(), Utc::now()).await?)
 }
 
 async fn write(replica: &Replica, count: u64) -> Step<()> {
@@ -76,7 +77,7 @@ async fn write(replica: &Replica, count: u64) -> Step<()> {
     for part in 0..parts {
         let records: Vec<Record> = (part * PART..(count.min((part + 1) * PART))).map(original).collect();
         let number = u32::try_from(part)? + 1;
-        replica.write_part((7, 1), (number, part + 1 == parts), &records, Utc::now()).await?;
+        replica.write_part((7, 1), (number, part + 1 == parts), None, &records, Utc::now()).await?;
     }
     Ok(())
 }

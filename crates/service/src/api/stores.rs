@@ -9,7 +9,7 @@ use uuid::Uuid;
 use ypogeion_catalog::{CatalogError, stores::StoreSettings};
 use ypogeion_core::{
     StoreId,
-    kit::{RecoveryKit, StoreAddress},
+    kit::{KitEnd, RecoveryKit, StoreAddress},
 };
 use ypogeion_offsite::{Replica, Store as Opened, layout::ReplicaError, trial};
 use ypogeion_wire::{
@@ -265,7 +265,9 @@ pub async fn kit_now(app: &App) -> Answer<String> {
         made: Default::default(),
         key: own.next().unwrap_or_default(),
         older: own.collect(),
+        ledger_key: Some(app.keyring.ledger.clone()),
         stores: addresses(app).await?,
+        ends: Vec::new(),
     };
     Ok(kit.says().to_string())
 }
@@ -287,7 +289,9 @@ pub async fn show_kit(app: web::Data<App>, caller: Caller, body: web::Json<ShowK
         ));
     };
     let (household, made) = (app.household.name.clone(), app.now().date_naive());
-    let kit = RecoveryKit { household, made, key, older: kept.collect(), stores };
+    let ends = app.catalog.stores().await?.iter().map(|s| s.ledger_end.as_ref().map(KitEnd::of)).collect();
+    let ledger_key = Some(app.keyring.ledger.clone());
+    let kit = RecoveryKit { household, made, key, older: kept.collect(), ledger_key, stores, ends };
     keys::note_shown(&app, &kit).await?;
     app.catalog.write_record(app.now(), &keeper.name, "looked at the recovery kit").await?;
     let text = kit.to_text();

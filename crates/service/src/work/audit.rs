@@ -16,12 +16,13 @@ use ypogeion_catalog::{
 use ypogeion_core::{
     Digest, OriginalId, StoreId,
     audit::{Sampled, draw},
+    kit::KitEnd,
     layers::{Act, Observation, Outcome, Place},
     ledger::ObjectRecord,
     words,
 };
 use ypogeion_library::LibraryError;
-use ypogeion_offsite::{Fault, Replica, contents::Broken, prove as reading, recover};
+use ypogeion_offsite::{Fault, LedgerRead, Replica, contents::Broken, prove as reading, recover};
 use ypogeion_wire::work::LiveEvent;
 
 use super::{Ended, offsite};
@@ -370,7 +371,7 @@ pub(super) async fn drill(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     let scratch = app.settings.data_folder.join("drill").join(store.id.0.to_string());
     // What a killed drill left: this program's own copies.
     let _ = fs::remove_dir_all(&scratch);
-    let (ledger, bad) = match replica.read_ledger(&scratch).await {
+    let read = match replica.read_ledger(&scratch).await {
         Ok(read) => read,
         Err(Fault::Locked) => {
             let audit = begin(app, place, Check::Drill, 0).await?;
@@ -379,19 +380,31 @@ pub(super) async fn drill(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         }
         Err(fault) => return offsite::note_fault(app, &store, job, fault).await,
     };
+    // Of what this house knew when the reading began; a segment more may be there by now.
+    let doubts = read.doubts(store.ledger_end.as_ref().map(KitEnd::of).as_ref(), "this house");
+    let LedgerRead { ledger, bad, .. } = read;
     let broken = |e: Broken| Fault::Home(std::io::Error::other(e));
     let population = match ledger.originals.count() {
         Ok(count) => count,
         Err(e) => return offsite::note_fault(app, &store, job, broken(e)).await,
     };
     let audit = begin(app, place, Check::Drill, population).await?;
+    if !bad.is_empty() || !doubts.is_empty() {
+        // Whatever is wrong with it: what this house knows is written there once more, with proof.
+        app.catalog.say_all_again(store.id, app.now()).await?;
+    }
     if !bad.is_empty() {
         let why = format!(
-            "{} of the ledger could not be read, so not everything could be found if home were gone ({}: {}).",
+            "{} of the ledger could not be read, so not everything could be found if home were gone ({}: {}). All of it is written there once more now.",
             if bad.len() == 1 { "One segment".to_owned() } else { format!("{} segments", bad.len()) },
             bad[0].name,
             bad[0].why
         );
+        return end(app, job, &audit, Found::default(), &why, true).await;
+    }
+    if let Some(doubt) = doubts.first() {
+        let why =
+            format!("{doubt} All that this house knows is written there once more now; look at who can write to this store.");
         return end(app, job, &audit, Found::default(), &why, true).await;
     }
     let drawn = draw(population, app.settings.checks.drill_sample, |below| u64::from_le_bytes(security::random()) % below);

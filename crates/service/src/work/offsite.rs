@@ -10,7 +10,8 @@ use ypogeion_core::{
     kind::MediaKind,
     layers::{Act, Outcome, Place},
     ledger::{
-        self, HouseholdRecord, OriginalRecord, PersonRecord, RecipientRecord, Record, RemovedRecord, RulesRecord, StoreRecord,
+        self, HouseholdRecord, LedgerEnd, OriginalRecord, PersonRecord, RecipientRecord, Record, RemovedRecord, RulesRecord,
+        SegmentRef, StoreRecord,
     },
     name::OriginalName,
     object::readable_name,
@@ -195,7 +196,7 @@ pub(super) async fn write_ledger(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     loop {
         let rows = app.catalog.unlisted(store.id, SEGMENT).await?;
         let mut records = preamble(app).await?;
-        let said = Digest::of(records.iter().map(|r| ledger::line(r) + "\n").collect::<String>().as_bytes());
+        let said = said_by(&records);
         // What the keeper decided is reason enough, without any picture.
         if rows.is_empty() && app.catalog.has_said(store.id, said).await? {
             return Ok(Ended::Done);
@@ -206,15 +207,18 @@ pub(super) async fn write_ledger(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         }
         let number = store.ledger_segment + 1;
         let salt = u32::from_le_bytes(security::random());
-        if let Err(fault) = replica.write_segment(number, salt, &records, app.now()).await {
-            return note_fault(app, &store, job, fault).await;
-        }
-        app.catalog.segment_written(store.id, number, &rows, Some(said)).await?;
+        let before = store.ledger_end.take().map(|end| end.segment);
+        let written = match replica.write_segment((number, salt), before, &records, app.now()).await {
+            Ok(written) => written,
+            Err(fault) => return note_fault(app, &store, job, fault).await,
+        };
+        app.catalog.segment_written(store.id, number, &rows, (Some(said), Some(&written))).await?;
         app.live.changed(&[LiveEvent::Offsite]);
         store.ledger_segment = number;
+        store.ledger_end = LedgerEnd::of(written.clone());
         if !full {
-            if number >= store.checkpoint + app.settings.offsite.checkpoint_after
-                && let Err(fault) = write_checkpoint(app, &store, &replica).await?
+            if (store.checkpoint_due || number >= store.checkpoint + app.settings.offsite.checkpoint_after)
+                && let Err(fault) = write_checkpoint(app, &store, &replica, Some(written)).await?
             {
                 return note_fault(app, &store, job, fault).await;
             }
@@ -270,7 +274,22 @@ fn store_record(row: StoreRow) -> StoreRecord {
         paused: row.paused,
         week: row.week,
         prices: row.prices,
+        ledger_end: row.ledger_end,
     }
+}
+
+/// A hash of what is said of the household. Where the ledgers end is no reason to write another segment: each would be one for the other.
+fn said_by(records: &[Record]) -> Digest {
+    let mut text = format!("format {}\n", ledger::FORMAT);
+    for record in records {
+        let mut record = record.clone();
+        if let Record::Household(household) = &mut record {
+            household.stores.iter_mut().for_each(|s| s.ledger_end = None);
+        }
+        text += &ledger::line(&record);
+        text.push('\n');
+    }
+    Digest::of(text.as_bytes())
 }
 
 /// What the ledger says of one original; nothing if its object is just being sent again: then it is listed after that.
@@ -303,7 +322,7 @@ async fn record_of(app: &App, store: StoreId, row: &OriginalRow) -> Answer<Optio
 
 /// Says once more, in parts, what all segments so far add up to. A kill leaves parts without an end, which nobody takes for a checkpoint;
 /// what changes meanwhile is not listed any more, and is said again by the next segment.
-async fn write_checkpoint(app: &App, store: &StoreRow, replica: &Replica) -> Answer<Result<(), Fault>> {
+async fn write_checkpoint(app: &App, store: &StoreRow, replica: &Replica, upto: Option<SegmentRef>) -> Answer<Result<(), Fault>> {
     let (number, salt) = (store.ledger_segment, u32::from_le_bytes(security::random()));
     let (mut after, mut part) = (OriginalId(uuid::Uuid::nil()), 0);
     loop {
@@ -315,7 +334,7 @@ async fn write_checkpoint(app: &App, store: &StoreRow, replica: &Replica) -> Ans
         }
         part += 1;
         let last = (rows.len() as i64) < SEGMENT;
-        if let Err(fault) = replica.write_part((number, salt), (part, last), &records, app.now()).await {
+        if let Err(fault) = replica.write_part((number, salt), (part, last), upto.clone(), &records, app.now()).await {
             return Ok(Err(fault));
         }
         if last {
