@@ -437,7 +437,7 @@ impl Lab {
         }
         fs::rename(self.away(), &library)?;
         wait_for("the disk to be found again", 60, async || {
-            let (status, _) = self.keeper.try_ask(Method::GET, "api/household/place", None).await?;
+            let (status, _) = self.keeper.try_ask(Method::GET, "api/place", None).await?;
             let overview = self.keeper.overview().await?;
             Ok((status == 200 && !overview.sentence.contains("is not there")).then_some(()))
         })
