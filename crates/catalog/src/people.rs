@@ -409,14 +409,38 @@ impl Catalog {
 
     /// Whose session that is, if it has not ended.
     pub async fn session(&self, token_hash: &[u8], now: DateTime<Utc>) -> Result<(Person, Session)> {
+        // Both in one look: every request of a person asks this.
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(embed)]
+            session: SessionRow,
+            #[diesel(sql_type = Text)]
+            name: String,
+            #[diesel(sql_type = Text)]
+            role: String,
+            #[diesel(sql_type = Text)]
+            folder: String,
+            #[diesel(sql_type = Text)]
+            password_hash: String,
+            #[diesel(sql_type = Nullable<BigInt>)]
+            quota: Option<i64>,
+            #[diesel(sql_type = Nullable<BigInt>)]
+            soft_quota: Option<i64>,
+        }
         let mut c = self.connection().await?;
-        let row: SessionRow = sql_query(format!("{SESSION} WHERE token_hash = $1 AND expires_at > $2"))
-            .bind::<Binary, _>(token_hash)
-            .bind::<Timestamptz, _>(now)
-            .kept()
-            .get_result(&mut c)
-            .await?;
-        let session = Session::from(row);
+        let row: Row = sql_query(
+            "SELECT s.id, s.person, s.agent, s.created_at, s.seen_at, CASE WHEN isfinite(s.proved_at) THEN s.proved_at END AS proved_at,
+                    p.name, p.role, p.folder, p.password_hash, p.quota, p.soft_quota
+             FROM session s JOIN person p ON p.id = s.person WHERE s.token_hash = $1 AND s.expires_at > $2",
+        )
+        .bind::<Binary, _>(token_hash)
+        .bind::<Timestamptz, _>(now)
+        .kept()
+        .get_result(&mut c)
+        .await?;
+        let Row { session, name, role, folder, password_hash, quota, soft_quota } = row;
+        let person = PersonRow { id: session.person, name, role, folder, password_hash, quota, soft_quota };
+        let session = Session::from(session);
         if session.seen_at.is_none_or(|seen| now - seen > SEEN_EVERY) {
             sql_query("UPDATE session SET seen_at = $2 WHERE token_hash = $1")
                 .bind::<Binary, _>(token_hash)
@@ -425,8 +449,7 @@ impl Catalog {
                 .execute(&mut c)
                 .await?;
         }
-        drop(c);
-        Ok((self.person(session.person).await?, session))
+        Ok((person.into(), session))
     }
 
     /// The sessions of a member that have not ended, the latest first.

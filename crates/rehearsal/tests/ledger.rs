@@ -355,13 +355,14 @@ async fn what_was_written_before_there_were_proofs_is_said_once_more() {
     fs::write(&format, said.to_string()).unwrap();
     let (before, upto) = (checkpoints(&w).len(), number(segments(&w).last().unwrap()));
     w.house.start_service().await.unwrap();
-    w.keeper = w.house.keeper().await.unwrap();
+    // By itself: nobody has signed in yet.
     wait_for("a checkpoint that has one", 60, async || {
         let new = checkpoints(&w);
         Ok((new.len() > before && number(new.last().unwrap()) > upto).then_some(()))
     })
     .await
     .unwrap();
+    w.keeper = w.house.keeper().await.unwrap();
     assert_eq!(recovered(&w, "proven").await.0, Some(0));
     let drill = w.check(true, "drill").await;
     assert_eq!(drill["failed"], false, "{drill}");

@@ -164,7 +164,12 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
         // One of an earlier version. What its ledgers said until now is said once more, with proof: see `work::offsite`.
         None => {
             let key = LedgerKey::new(security::random());
-            catalog.set_ledger_key(&key).await.map_err(failed("make the key for the ledgers"))?;
+            let cannot = || failed("make the key for the ledgers");
+            // First what follows from it: killed between the two, the next start makes the key, and wishes the same again.
+            for store in catalog.stores().await.map_err(cannot())? {
+                catalog.say_all_again(store.id, chrono::Utc::now()).await.map_err(cannot())?;
+            }
+            catalog.set_ledger_key(&key).await.map_err(cannot())?;
             key
         }
     };
