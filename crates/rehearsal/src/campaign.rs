@@ -17,6 +17,7 @@
 //! Which steps are taken depends on the seed alone; at which instant a kill comes does not, so a violation says what was done before it.
 
 use std::{
+    cell::{Cell, RefCell},
     collections::BTreeMap,
     fs,
     path::{Path, PathBuf},
@@ -523,7 +524,8 @@ impl Lab {
     async fn quiet(&mut self) -> Step<()> {
         self.house.store.set_faults(Faults::default());
         let living = self.kept.values().filter(|k| !k.held).count() as u64;
-        wait_for("the house to come to rest", 180, async || {
+        let (looks, last) = (Cell::new(0u32), RefCell::new(String::new()));
+        let rested = wait_for("the house to come to rest", 300, async || {
             let (store, overview) = (self.keeper.store().await?, self.keeper.overview().await?);
             if store.state == "failing" {
                 // Its next attempt may be minutes away.
@@ -535,13 +537,22 @@ impl Lab {
             let later = ["prove", "audit", "survey", "drill", "release", "remove", "reseal"];
             let busy = |k: &Value| ["waiting", "running", "retrying"].iter().any(|n| k[*n].as_u64().is_none_or(|n| n > 0));
             let under_way = waits.iter().any(|k| k["kind"].as_str().is_none_or(|kind| !later.contains(&kind)) && busy(k));
+            // Waits between attempts grow to minutes: the keeper's own button lets all of it go on.
+            looks.set(looks.get() + 1);
+            if looks.get().is_multiple_of(30) && waits.iter().any(|k| k["retrying"].as_u64().is_none_or(|n| n > 0)) {
+                self.keeper.ask(Method::POST, "api/work/retry", Some(json!({}))).await?;
+            }
             let refiled = self.keeper.ask(Method::GET, "api/filing", None).await?;
             let filing = refiled.as_array().is_some_and(|all| all.iter().any(|r| r["state"] == "running"));
+            *last.borrow_mut() = format!(
+                "{} at home, {} to go, {} unlisted, the store is {}, work: {}",
+                overview.home.count, store.to_go.count, store.unlisted, store.state, work["kinds"]
+            );
             let done = store.to_go.count == 0 && store.unlisted == 0 && overview.home.count == living;
             Ok((done && !under_way && !filing).then_some(()))
         })
-        .await
-        .map_err(|e| format!("{e}: {}", self.standing()).into())
+        .await;
+        rested.map_err(|e| format!("{e}: {}; {}", self.standing(), last.borrow()).into())
     }
 
     fn standing(&self) -> String {
