@@ -684,3 +684,14 @@ impl Catalog {
             .collect())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use ypogeion_core::room::ROWS_OF_DEVICE;
+
+    #[test]
+    fn the_database_holds_devices_to_the_ceiling_that_is_told() {
+        let migration = include_str!("../migrations/00000000000026_ceilings/up.sql");
+        assert!(migration.contains(&format!("CHECK (made <= {ROWS_OF_DEVICE})")));
+    }
+}

@@ -196,8 +196,8 @@ fn facts(house: &House, now: DateTime<Utc>) -> Vec<Fact<'_>> {
     all.extend(quiet.filter_map(|d| Some(Fact::Quiet(d, d.seen_at?))).next());
     let silent = devices.iter().filter(|d| d.usual.is_some_and(|usual| for_long(d, usual)));
     all.extend(silent.min_by_key(|d| d.seen_at).and_then(|d| d.seen_at.map(|at| Fact::Silent(d, at))));
-    let ending = devices.iter().filter_map(|d| Some(Fact::Ending(d, d.ends_at?)));
-    all.extend(ending.min_by_key(|f| if let Fact::Ending(_, at) = f { Some(*at) } else { None }));
+    let ending = devices.iter().filter_map(|d| Some((d, d.ends_at?)));
+    all.extend(ending.min_by_key(|(_, at)| *at).map(|(d, at)| Fact::Ending(d, at)));
     all.extend((house.home.count > 0 && house.stores.is_empty()).then_some(Fact::NoStore));
     all.extend(house.failed_checks.first().map(Fact::CheckFailed));
     all.extend((house.failed_work > 0).then_some(Fact::FailedWork(house.failed_work)));

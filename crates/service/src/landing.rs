@@ -147,7 +147,17 @@ pub async fn promise(app: &App, upload: &Upload, instead: &[UploadId], there: u6
     }
 }
 
-/// The same for an upload that goes on from byte `stands` after a long rest: its room may be somebody else's by now.
+/// Promises an upload its room and makes its part. Whoever could not be given a part keeps no promise either.
+pub async fn begin(app: &Arc<App>, upload: &Upload, instead: &[UploadId]) -> Answer<()> {
+    promise(app, upload, instead, 0).await?;
+    if let Err(e) = open_part(app, upload.id).await {
+        discard(app, upload.id).await?;
+        return Err(e);
+    }
+    Ok(())
+}
+
+/// As [`promise`], for an upload that goes on from byte `stands` after a long rest: its room may be somebody else's by now.
 pub async fn still_promised(app: &App, upload: &Upload, stands: u64) -> Answer<()> {
     if upload.original.is_some() || app.now() - upload.touched_at < PROMISED_FOR {
         return Ok(());

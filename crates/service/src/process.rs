@@ -51,8 +51,8 @@ pub fn become_unprivileged(settings: &Settings, files: &[&Path]) -> Result<Optio
     }
     let user = match &settings.run_as {
         Some(name) if name == "root" => return Ok(Some("the settings say that all is done as root".to_owned())),
-        Some(name) => user(name).ok_or_else(|| format!("run_as: there is no user {name:?} on this machine"))?,
-        None => match user(OWN_USER) {
+        Some(name) => user(name)?.ok_or_else(|| format!("run_as: there is no user {name:?} on this machine"))?,
+        None => match user(OWN_USER)? {
             Some(user) => user,
             None => {
                 return Ok(Some(format!(
@@ -131,11 +131,35 @@ fn take_along(file: &Path) -> io::Result<(String, OwnedFd)> {
     Ok((format!("/proc/self/fd/{}", memory.as_raw_fd()), memory.into()))
 }
 
-/// Somebody by their name, as the system's own tool knows it (which asks directories of users on a network as well).
-fn user(name: &str) -> Option<User> {
-    let output = Command::new("getent").args(["passwd", "--", name]).output().ok()?;
-    let line = String::from_utf8(output.stdout).ok()?;
-    let mut fields = line.trim().split(':');
-    let (name, _, uid, gid) = (fields.next()?, fields.next()?, fields.next()?, fields.next()?);
-    Some(User { name: name.to_owned(), uid: uid.parse().ok()?, gid: gid.parse().ok()? })
+/// Somebody by their name, as the system's own tool knows it (which asks directories of users on a network as well). That it cannot be
+/// asked does not mean that there is nobody.
+fn user(name: &str) -> Result<Option<User>, String> {
+    let cannot = |why: String| format!("could not ask who {name} is: {why}");
+    let output = Command::new("getent").args(["passwd", "--", name]).output().map_err(|e| cannot(e.to_string()))?;
+    match output.status.code() {
+        Some(0) => {}
+        Some(UNKNOWN) => return Ok(None),
+        _ => return Err(cannot(format!("getent ended with {}", output.status))),
+    }
+    let line = String::from_utf8_lossy(&output.stdout).into_owned();
+    let read = || {
+        let mut fields = line.trim().split(':');
+        let (name, _, uid, gid) = (fields.next()?, fields.next()?, fields.next()?, fields.next()?);
+        Some(User { name: name.to_owned(), uid: uid.parse().ok()?, gid: gid.parse().ok()? })
+    };
+    read().map(Some).ok_or_else(|| cannot(format!("getent said {line:?}")))
+}
+
+/// What `getent` ends with for a name that nobody has.
+const UNKNOWN: i32 = 2;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn somebody_is_known_or_is_not() {
+        assert_eq!(user("root").unwrap().unwrap().uid, 0);
+        assert!(user("nobody-by-this-name").unwrap().is_none());
+    }
 }

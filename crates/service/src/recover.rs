@@ -160,7 +160,7 @@ pub(crate) fn believe(read: &LedgerRead, known: Option<&KitEnd>, who: &str, unpr
     match doubts.first() {
         Some(doubt) if unproven => eprintln!("  {doubt} Going on, as was said."),
         Some(doubt) => {
-            let what = "Nothing was taken from it. Look at the store with its own tools, or take another one; to go on all the same, say --unproven";
+            let what = "Nothing was taken from it. Look at the store with its own tools, or take another one; to go on all the same, say --unproven to ypogeiond recover or rebuild";
             return Err((exit::REFUSED, format!("{doubt} {what}")));
         }
         None => {}

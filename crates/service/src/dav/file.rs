@@ -119,12 +119,11 @@ impl Writing {
         let upload = self.upload(length.unwrap_or(0));
         let writing = app.busy.take(upload.id).ok_or_else(busy)?;
         match length {
-            Some(_) => landing::promise(app, &upload, &[], 0).await?,
-            None => room(app, self.view.device().person).await?.check(1)?,
-        }
-        if let Err(e) = landing::open_part(app, upload.id).await {
-            landing::discard(app, upload.id).await?;
-            return Err(e);
+            Some(_) => landing::begin(app, &upload, &[]).await?,
+            None => {
+                room(app, self.view.device().person).await?.check(1)?;
+                landing::open_part(app, upload.id).await?;
+            }
         }
         if self.view.piece().is_some() {
             app.catalog.set_folder_file(self.view.device().id, &self.place, None, Some(upload.id), app.now()).await?;

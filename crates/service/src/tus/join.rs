@@ -81,8 +81,7 @@ pub(super) async fn create(
     let upload = begin(app, device, request, length).await?;
     let writing = app.busy.take(upload.id).ok_or_else(busy)?;
     // In the quota it takes the place of its parts; on the disk, both need to fit for a moment.
-    landing::promise(app, &upload, parts, 0).await?;
-    landing::open_part(app, upload.id).await?;
+    landing::begin(app, &upload, parts).await?;
     count(app, &upload).await?;
     let original = go_on(app, &upload, writing).await?;
     Ok(HttpResponse::Created()

@@ -396,8 +396,7 @@ impl Taking {
     /// Promises the room for a file to its upload.
     async fn begin(&self, file: &AdoptedFile) -> Result<Upload, Trouble> {
         let upload = self.upload(file);
-        landing::promise(&self.app, &upload, &[], 0).await?;
-        landing::open_part(&self.app, upload.id).await?;
+        landing::begin(&self.app, &upload, &[]).await?;
         Ok(upload)
     }
 
