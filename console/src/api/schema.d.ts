@@ -1202,7 +1202,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Goes on after a stop, with new keys if they are given. */
+        /** Goes on after a stop, with new keys or another trusted certificate if they are given. */
         post: operations["resume_store"];
         delete?: never;
         options?: never;
@@ -2418,6 +2418,11 @@ export interface components {
             /** @description Bucket; it must exist. */
             bucket?: string;
             /**
+             * @description SHA-256 of the one certificate that is trusted there, with colons or without: for a store for which no authority vouches. With an
+             *     address that is spoken to by TLS alone.
+             */
+            certificate?: string | null;
+            /**
              * @description URL of the S3-compatible endpoint, with the bucket in its host name or not; `davs://` (or `dav://`) and the rest of the address of
              *     a WebDAV share, with a name and a password as its keys; or `file://` and the whole path of a folder of the server, for a disk,
              *     which needs nothing else but its name.
@@ -3002,6 +3007,8 @@ export interface components {
         ResumeStore: {
             /** @description New access key id, if it changed. */
             access_key?: string | null;
+            /** @description SHA-256 of the certificate that is trusted from now on, if it was given a new one. */
+            certificate?: string | null;
             /** @description New secret access key, if it changed. */
             secret_key?: string | null;
         };
@@ -3307,6 +3314,8 @@ export interface components {
              * @description When everything will be there, by what its line has carried so far and the hours to come; none if that cannot be said.
              */
             caught_up_at?: string | null;
+            /** @description SHA-256 of the one certificate that is trusted there, if that is one for which no authority vouches. */
+            certificate?: string | null;
             /**
              * Format: date-time
              * @description When it last took a copy.
@@ -3459,6 +3468,11 @@ export interface components {
         };
         /** @description One step of a trial. */
         TrialStep: {
+            /**
+             * @description SHA-256 of the certificate that was shown (`3F:0A:…`, as `openssl x509 -fingerprint -sha256` prints it), where that is not trusted.
+             *     Whoever knows that it is the store's may trust it.
+             */
+            certificate?: string | null;
             /** @description What that means, in a sentence. */
             said: string;
             /** @description `reach`, `clock`, `sign-in`, `write`, `read-back`, `notice`, `list`, `conditional`, `lock`, `delete` or `speed`. */

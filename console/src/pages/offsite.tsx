@@ -77,7 +77,10 @@ function StoreView({ store: s }: { store: Store }) {
         <div className="border-oxide mb-5 border-l-4 pl-4">
           <p className="m-0 font-semibold">Nothing is sent there until you have looked.</p>
           <p className="mt-0.5 mb-2 text-soft">{sentence(s.reason)} What is there already stays there.</p>
-          <Button onClick={() => setResuming(true)}>Let it go on …</Button>
+          <div className="flex flex-wrap gap-3">
+            <Button onClick={() => setResuming(true)}>Let it go on …</Button>
+            <Button onClick={() => setTrying(true)}>Try it out</Button>
+          </div>
         </div>
       )}
       {s.state === "away" && (
@@ -190,17 +193,25 @@ function AddDialog({ onClose }: { onClose: () => void }) {
   const [readable, setReadable] = useState(false);
   const share = { ...form, endpoint: form.endpoint.trim().replace(/^http/, "dav"), bucket: "", region: "" };
   const where = kind === "s3" ? form : kind === "share" ? share : { name: form.name, endpoint: `file://${folder.trim()}`, away };
-  const sent = { ...where, readable };
+  // For a store at home: the certificate that it showed, once a person has compared it.
+  const [trusted, setTrusted] = useState<string | null>(null);
+  const sent = { ...where, readable, certificate: kind === "disk" ? null : trusted };
   const add = useDo(() => ask("/api/stores", "POST", sent), stale);
   // Tried step by step first, so that a keeper sees what does not work, and not only that something does not.
   const trial = useDo(() => ask<Schemas["Trial"]>("/api/stores/trial", "POST", sent), []);
-  const field = (key: keyof typeof form) => ({ name: key, value: form[key], onChange: (e: { currentTarget: HTMLInputElement }) => setForm({ ...form, [key]: e.currentTarget.value }) });
+  const change = (key: keyof typeof form, value: string) => {
+    setForm({ ...form, [key]: value });
+    // Another address is another server.
+    if (key === "endpoint") setTrusted(null);
+  };
+  const field = (key: keyof typeof form) => ({ name: key, value: form[key], onChange: (e: { currentTarget: HTMLInputElement }) => change(key, e.currentTarget.value) });
   const submit = (e: FormEvent) => {
     e.preventDefault();
     add.reset();
     trial.mutate(undefined, { onSuccess: (t) => t.usable && add.mutate(undefined, { onSuccess: onClose }) });
   };
   const busy = trial.isPending || add.isPending;
+  const shown = trial.data?.steps.find((s) => s.certificate)?.certificate;
   return (
     <Dialog open onOpenChange={(o) => !o && onClose()} title="Add a store" wide>
       <RadioGroup.Root value={kind} onValueChange={(k) => setKind(k as typeof kind)} aria-label="Kind of store" className="mb-4 grid gap-x-6 sm:grid-cols-3">
@@ -253,6 +264,17 @@ function AddDialog({ onClose }: { onClose: () => void }) {
         </label>
         <div className="sm:col-span-2">
           {trial.data && !busy && <TrialSteps trial={trial.data} />}
+          {shown && !busy && (
+            <label className="mb-4 flex items-start gap-2.5">
+              <input type="checkbox" className="mt-1 size-4" checked={trusted === shown} onChange={(e) => setTrusted(e.currentTarget.checked ? shown : null)} />
+              <span>
+                It is my own store, and this is its fingerprint: trust this certificate alone
+                <span className="block text-[14px] text-soft">
+                  Compare it with what the store itself shows, or, on the store, with <code className="whitespace-nowrap">openssl x509 -noout -fingerprint -sha256 -in its.crt</code>. If it differs, somebody stands between.
+                </span>
+              </span>
+            </label>
+          )}
           {trial.isError && <Fault failure={trial.error} />}
           {add.isError && <Fault failure={add.error} />}
           <Button look="strong" type="submit" className="w-full py-2" disabled={busy}>
@@ -265,7 +287,7 @@ function AddDialog({ onClose }: { onClose: () => void }) {
 }
 
 function ResumeDialog({ store, onClose }: { store: Store; onClose: () => void }) {
-  const [keysNow, setKeys] = useState({ access_key: "", secret_key: "" });
+  const [keysNow, setKeys] = useState({ access_key: "", secret_key: "", certificate: "" });
   const resume = useDo(() => ask(`/api/stores/${store.id}/resume`, "POST", keysNow), stale);
   const submit = (e: FormEvent) => {
     e.preventDefault();
@@ -278,6 +300,15 @@ function ResumeDialog({ store, onClose }: { store: Store; onClose: () => void })
       <form onSubmit={submit} className="flex flex-col gap-4">
         <Field label="New access key" autoComplete="off" value={keysNow.access_key} onChange={(e) => setKeys({ ...keysNow, access_key: e.target.value })} />
         <Field label="New secret key" type="password" autoComplete="off" value={keysNow.secret_key} onChange={(e) => setKeys({ ...keysNow, secret_key: e.target.value })} />
+        {store.certificate && (
+          <Field
+            label="Fingerprint of its new certificate"
+            autoComplete="off"
+            hint="Only if the store was given a new one. “Try it out” shows which one it has now; compare it there."
+            value={keysNow.certificate}
+            onChange={(e) => setKeys({ ...keysNow, certificate: e.target.value })}
+          />
+        )}
         {resume.isError && <Fault failure={resume.error} />}
         <Button look="strong" type="submit" disabled={resume.isPending}>
           Go on

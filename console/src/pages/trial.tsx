@@ -31,7 +31,14 @@ export function TrialSteps({ trial }: { trial: Trial }) {
           <li key={s.step} className="border-line grid gap-x-4 border-t py-2 first:border-t-0 sm:grid-cols-[160px_130px_1fr] sm:items-baseline">
             <span className="font-semibold">{STEPS[s.step] ?? s.step}</span>
             <State tone={tone}>{word}</State>
-            <span className="min-w-0 break-words text-[15px]">{s.said}</span>
+            <span className="min-w-0 break-words text-[15px]">
+              {s.said}
+              {s.certificate && (
+                <span className="mt-1 block text-soft">
+                  Its fingerprint (SHA-256): <code className="block text-[13px] break-all">{s.certificate}</code>
+                </span>
+              )}
+            </span>
           </li>
         );
       })}

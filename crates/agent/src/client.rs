@@ -1,18 +1,13 @@
 //! A typed client of the service's API.
 
-use std::{sync::Arc, time::Duration};
+use std::time::Duration;
 
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
-use rustls::{
-    DigitallySignedStruct, SignatureScheme,
-    client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier},
-    crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signature},
-    pki_types::{CertificateDer, ServerName, UnixTime},
-};
 use serde::{Serialize, de::DeserializeOwned};
 use url::Url;
 use uuid::Uuid;
 use ypogeion_core::{Digest, RunId};
+use ypogeion_pin::ANOTHER_CERTIFICATE;
 use ypogeion_wire::{
     CONSOLE_HEADER, REQUEST_ID_HEADER,
     clearance::{ClearanceRequest, Clearances, Removed},
@@ -84,14 +79,7 @@ pub struct Client {
 impl Client {
     /// A client for the service at `base`. For https, `certificate` is the SHA-256 of the one certificate that is trusted.
     pub fn new(base: &Url, certificate: Option<Digest>, token: Option<String>) -> Result<Self> {
-        let provider = Arc::new(rustls::crypto::ring::default_provider());
-        let verifier = Arc::new(Pinned { certificate, provider: Arc::clone(&provider) });
-        let tls = rustls::ClientConfig::builder_with_provider(provider)
-            .with_safe_default_protocol_versions()
-            .map_err(|_| ClientError::NotUnderstood)?
-            .dangerous()
-            .with_custom_certificate_verifier(verifier)
-            .with_no_client_auth();
+        let tls = ypogeion_pin::trusting(certificate).map_err(|_| ClientError::NotUnderstood)?;
         let http = reqwest::Client::builder()
             .tls_backend_preconfigured(tls)
             .no_proxy()
@@ -281,53 +269,5 @@ fn no_such_person(name: &str) -> Problem {
         title: "No such member".into(),
         detail: format!("There is no {name} in this household; add the person first."),
         request: None,
-    }
-}
-
-const ANOTHER_CERTIFICATE: &str = "not the certificate of the pairing";
-
-/// Trusts one certificate, whatever its names and dates: the one whose fingerprint came with the pairing.
-#[derive(Debug)]
-struct Pinned {
-    certificate: Option<Digest>,
-    provider: Arc<CryptoProvider>,
-}
-
-impl ServerCertVerifier for Pinned {
-    fn verify_server_cert(
-        &self,
-        end_entity: &CertificateDer<'_>,
-        _: &[CertificateDer<'_>],
-        _: &ServerName<'_>,
-        _: &[u8],
-        _: UnixTime,
-    ) -> std::result::Result<ServerCertVerified, rustls::Error> {
-        if self.certificate == Some(Digest::of(end_entity)) {
-            Ok(ServerCertVerified::assertion())
-        } else {
-            Err(rustls::Error::General(ANOTHER_CERTIFICATE.into()))
-        }
-    }
-
-    fn verify_tls12_signature(
-        &self,
-        message: &[u8],
-        certificate: &CertificateDer<'_>,
-        signature: &DigitallySignedStruct,
-    ) -> std::result::Result<HandshakeSignatureValid, rustls::Error> {
-        verify_tls12_signature(message, certificate, signature, &self.provider.signature_verification_algorithms)
-    }
-
-    fn verify_tls13_signature(
-        &self,
-        message: &[u8],
-        certificate: &CertificateDer<'_>,
-        signature: &DigitallySignedStruct,
-    ) -> std::result::Result<HandshakeSignatureValid, rustls::Error> {
-        verify_tls13_signature(message, certificate, signature, &self.provider.signature_verification_algorithms)
-    }
-
-    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
-        self.provider.signature_verification_algorithms.supported_schemes()
     }
 }

@@ -156,6 +156,8 @@ struct Row {
     checkpoint_due: bool,
     #[diesel(sql_type = Bool)]
     sealed: bool,
+    #[diesel(sql_type = Nullable<Binary>)]
+    certificate: Option<Vec<u8>>,
 }
 
 impl From<Row> for StoreRow {
@@ -171,6 +173,7 @@ impl From<Row> for StoreRow {
                 access_key: r.access_key,
                 secret_key: r.secret_key,
                 sealed: r.sealed,
+                certificate: r.certificate.as_deref().map(digest_of),
             },
             stopped: r.stopped,
             failing: r.failing,
@@ -237,7 +240,7 @@ fn json(value: &impl serde::Serialize) -> serde_json::Value {
 }
 
 const STORE: &str = "SELECT id, name, endpoint, region, bucket, prefix, access_key, secret_key, stopped, failing, retry_at, faults, \
-                     ledger_segment, ledger_name, ledger_digest, paused, week, away, prices, notices, checkpoint, checkpoint_due, sealed FROM store";
+                     ledger_segment, ledger_name, ledger_digest, paused, week, away, prices, notices, checkpoint, checkpoint_due, sealed, certificate FROM store";
 
 /// How urgent it is to send an original `o` anywhere: what has no copy away from home comes first.
 pub(crate) const EXPOSURE: &str = "CASE WHEN EXISTS (
@@ -251,8 +254,8 @@ async fn insert_store(
     now: DateTime<Utc>,
 ) -> Result<()> {
     sql_query(
-        "INSERT INTO store (id, name, endpoint, region, bucket, prefix, access_key, secret_key, created_at, away, sealed, notices)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)",
+        "INSERT INTO store (id, name, endpoint, region, bucket, prefix, access_key, secret_key, created_at, away, sealed, notices, certificate)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)",
     )
     .bind::<SqlUuid, _>(id.0)
     .bind::<Text, _>(&address.name)
@@ -266,6 +269,7 @@ async fn insert_store(
     .bind::<Bool, _>(away)
     .bind::<Bool, _>(address.sealed)
     .bind::<Bool, _>(notices)
+    .bind::<Nullable<Binary>, _>(address.certificate.as_ref().map(|c| c.as_bytes().as_slice()))
     .kept()
     .execute(c)
     .await?;
@@ -483,16 +487,19 @@ impl Catalog {
         id: StoreId,
         access_key: Option<&str>,
         secret_key: Option<&str>,
+        certificate: Option<Digest>,
         now: DateTime<Utc>,
     ) -> Result<()> {
         let mut c = self.connection().await?;
         let found = sql_query(
             "UPDATE store SET stopped = NULL, failing = NULL, retry_at = NULL, faults = 0,
-                 access_key = coalesce($2, access_key), secret_key = coalesce($3, secret_key) WHERE id = $1",
+                 access_key = coalesce($2, access_key), secret_key = coalesce($3, secret_key), certificate = coalesce($4, certificate)
+             WHERE id = $1",
         )
         .bind::<SqlUuid, _>(id.0)
         .bind::<Nullable<Text>, _>(access_key)
         .bind::<Nullable<Text>, _>(secret_key)
+        .bind::<Nullable<Binary>, _>(certificate.as_ref().map(|c| c.as_bytes().as_slice()))
         .kept()
         .execute(&mut c)
         .await?;

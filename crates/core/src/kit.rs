@@ -32,6 +32,8 @@ pub struct StoreAddress {
     pub secret_key: String,
     /// Whether the house decided that copies there are sealed. What lies in the store never decides that.
     pub sealed: bool,
+    /// SHA-256 of the one certificate that is trusted there, for a store at home for which no authority vouches.
+    pub certificate: Option<Digest>,
 }
 
 impl StoreAddress {
@@ -162,6 +164,9 @@ impl RecoveryKit {
             for (name, value) in fields.into_iter().filter(|(name, _)| !needless(name)) {
                 let _ = writeln!(text, "{name}: {}", one_line(value));
             }
+            if let Some(certificate) = &s.certificate {
+                let _ = writeln!(text, "Certificate: {certificate}");
+            }
             if let Some(Some(end)) = self.ends.get(n) {
                 let _ = writeln!(text, "Ledger: {} {}", end.number, end.digits);
             }
@@ -227,6 +232,7 @@ impl RecoveryKit {
                     access_key: String::new(),
                     secret_key: String::new(),
                     sealed: true,
+                    certificate: None,
                 }),
                 ("Address", Some(s)) => s.endpoint = value,
                 ("Region", Some(s)) => s.region = value,
@@ -235,6 +241,7 @@ impl RecoveryKit {
                 ("Access key" | "User name", Some(s)) => s.access_key = value,
                 ("Secret key" | "Password", Some(s)) => s.secret_key = value,
                 ("Copies", Some(s)) if value == SEALED || value == READABLE => s.sealed = value == SEALED,
+                ("Certificate", Some(s)) => s.certificate = Some(value.parse().map_err(|_| KitError::Line(index + 1))?),
                 ("Check", _) => seen_check = Some(value),
                 _ => return Err(KitError::Line(index + 1)),
             }
@@ -327,6 +334,7 @@ mod tests {
                 access_key: "AK".into(),
                 secret_key: "SK:with:colons".into(),
                 sealed: true,
+                certificate: None,
             }],
         }
     }
@@ -391,6 +399,18 @@ mod tests {
         );
         assert_eq!(RecoveryKit::parse(&text).unwrap(), kit);
         assert_eq!(kit.stores[0].share().as_deref(), Some("https://box.example/copies"));
+    }
+
+    #[test]
+    fn a_store_at_home_is_known_by_its_certificate() {
+        let mut kit = kit();
+        let plain = kit.says();
+        kit.stores[0].certificate = Some(Digest::of(b"the box under the stairs"));
+        let text = kit.to_text();
+        let line = format!("Copies: sealed\nCertificate: {}\nLedger: 17", Digest::of(b"the box under the stairs"));
+        assert!(text.contains(&line), "{text}");
+        assert_eq!(RecoveryKit::parse(&text).unwrap(), kit);
+        assert_ne!(kit.says(), plain, "the sheet that was printed before is out of date");
     }
 
     #[rstest]

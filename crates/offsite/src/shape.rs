@@ -143,6 +143,8 @@ pub(crate) struct Shaped {
     noisy: bool,
     /// Whether it is spoken to in the clear.
     plain: bool,
+    /// The one certificate that is trusted, where no authority vouches.
+    certificate: Option<Digest>,
 }
 
 /// A name and a password (RFC 7617).
@@ -160,7 +162,7 @@ impl std::fmt::Debug for SignIn {
 
 impl Shaped {
     pub(crate) fn new(line: Arc<Line>) -> Self {
-        Shaped { line, sign_in: None, noisy: false, plain: false }
+        Shaped { line, sign_in: None, noisy: false, plain: false, certificate: None }
     }
 
     pub(crate) fn signed_in(self, sign_in: SignIn) -> Self {
@@ -172,21 +174,32 @@ impl Shaped {
         Shaped { plain, ..self }
     }
 
+    /// Only this certificate is trusted.
+    pub(crate) fn pinned(self, certificate: Option<Digest>) -> Self {
+        Shaped { certificate, ..self }
+    }
+
     pub(crate) fn noisy(self) -> Self {
         Shaped { noisy: true, ..self }
     }
 
-    pub(crate) fn client(&self) -> Result<Client, reqwest::Error> {
+    pub(crate) fn client(&self) -> Result<Client, Box<dyn std::error::Error + Send + Sync>> {
         // No limit on the whole of a request: a film of four gigabytes takes its time. Each step of it has one, below.
-        Ok(Client { client: speaker(self.plain).build()?, way: self.clone() })
+        Ok(Client { client: speaker(self.plain, self.certificate)?.build()?, way: self.clone() })
     }
 }
 
 /// How stores are spoken to. Whoever redirects a request elsewhere gets none of it: what was meant for one server, with its signature or
 /// its password, is not another one's. In the clear only private addresses are spoken to, whatever a name stands for by now.
-pub(crate) fn speaker(plain: bool) -> reqwest::ClientBuilder {
+///
+/// With a certificate, that one alone is trusted; otherwise those for which an authority vouches.
+pub(crate) fn speaker(plain: bool, certificate: Option<Digest>) -> Result<reqwest::ClientBuilder, ypogeion_pin::Error> {
     let builder = reqwest::Client::builder().connect_timeout(CONNECT).redirect(reqwest::redirect::Policy::none());
-    if plain { builder.dns_resolver(Arc::new(PrivateOnly)) } else { builder }
+    let builder = if plain { builder.dns_resolver(Arc::new(PrivateOnly)) } else { builder };
+    Ok(match certificate {
+        Some(_) => builder.tls_backend_preconfigured(ypogeion_pin::trusting(certificate)?),
+        None => builder,
+    })
 }
 
 /// Finds private addresses alone.
@@ -211,7 +224,7 @@ pub(crate) const PLAIN_OUTSIDE: &str =
 
 impl HttpConnector for Shaped {
     fn connect(&self, _: &ClientOptions) -> object_store::Result<HttpClient> {
-        let client = self.client().map_err(|e| object_store::Error::Generic { store: "HTTP", source: Box::new(e) })?;
+        let client = self.client().map_err(|e| object_store::Error::Generic { store: "HTTP", source: e })?;
         Ok(HttpClient::new(client))
     }
 }

@@ -160,7 +160,7 @@ impl Store {
             let place = FsPath::new(folder).join(&prefix);
             return Ok(Store { disk: Some(place), ..store(Arc::new(disk.with_fsync(true))) });
         }
-        let shaped = shaped.plain(spoken_plainly(address)?);
+        let shaped = shaped.plain(spoken_plainly(address)?).pinned(address.certificate);
         // The work queue does the waiting between attempts, where people can see it; here only a hiccup is ridden out.
         let retry = RetryConfig { max_retries: 2, retry_timeout: Duration::from_secs(20), ..RetryConfig::default() };
         if let Some(url) = address.share() {
@@ -296,6 +296,9 @@ impl Store {
             (Some(buckets), _) => self.put_parts(buckets.way(), name, entry).await,
             (None, Some(share)) => share.put_file(&self.path(name), entry.bytes()).await.map_err(|e| match e {
                 ShareError::Home(e) => Fault::Home(e),
+                ShareError::Http(e) if innermost(&e).contains(ypogeion_pin::ANOTHER_CERTIFICATE) => {
+                    Fault::Refused(ANOTHER_CERTIFICATE.to_owned())
+                }
                 ShareError::Http(e) => Fault::Passing(innermost(&e)),
                 ShareError::Status(StatusCode::INSUFFICIENT_STORAGE) => Fault::Refused(FULL.to_owned()),
                 ShareError::Status(StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN) => Fault::Refused(NOT_ALLOWED.to_owned()),
@@ -515,6 +518,9 @@ impl Store {
                 "the clocks of this server and of the store differ too much; set this server's clock".to_owned(),
             );
         }
+        if has(&[ypogeion_pin::ANOTHER_CERTIFICATE]) {
+            return Fault::Refused(ANOTHER_CERTIFICATE.to_owned());
+        }
         if has(&["QuotaExceeded", "InsufficientStorage", "StorageFull", "507 "]) {
             return Fault::Refused(FULL.to_owned());
         }
@@ -554,6 +560,8 @@ fn without(said: &str, name: &str) -> String {
     if name.is_empty() { said.to_owned() } else { said.replace(name, "…") }
 }
 
+/// What a keeper is told whose store at home has another certificate today.
+pub const ANOTHER_CERTIFICATE: &str = "the store shows another certificate than the one that is trusted; if it was given a new one, go on with that one's fingerprint";
 const FULL: &str = "the store is full; make room there or raise its limit";
 const NO_BUCKET: &str = "the store has no such bucket; check the bucket's name";
 const NO_FOLDER: &str = "the share has no such folder; check the address";
@@ -650,6 +658,7 @@ mod tests {
             access_key: text("AK"),
             secret_key: text("SK"),
             sealed: true,
+            certificate: None,
         }
     }
 

@@ -9,7 +9,8 @@ use bytes::Bytes;
 use chrono::{DateTime, TimeDelta, Utc};
 use object_store::{ObjectStoreExt, PutMode, PutPayload};
 use tokio::time::Instant;
-use ypogeion_core::{kit::StoreAddress, words};
+use ypogeion_core::{Digest, kit::StoreAddress, words};
+use ypogeion_pin::{is_about_trust, looking, printed};
 
 use crate::{
     Fault, Store,
@@ -100,6 +101,8 @@ pub struct Tried {
     pub went: Went,
     /// What that means, in a sentence.
     pub said: String,
+    /// The certificate that was shown, where that is not trusted.
+    pub certificate: Option<Digest>,
 }
 
 /// Whether a store that went through these steps can be used.
@@ -141,15 +144,15 @@ struct Over;
 
 impl Trial {
     fn well(&mut self, step: Step, said: impl Into<String>) {
-        self.tried.push(Tried { step, went: Went::Well, said: said.into() });
+        self.tried.push(Tried { step, went: Went::Well, said: said.into(), certificate: None });
     }
 
     fn noted(&mut self, step: Step, said: impl Into<String>) {
-        self.tried.push(Tried { step, went: Went::Noted, said: said.into() });
+        self.tried.push(Tried { step, went: Went::Noted, said: said.into(), certificate: None });
     }
 
     fn badly<T>(&mut self, step: Step, said: impl Into<String>) -> Result<T, Over> {
-        self.tried.push(Tried { step, went: Went::Badly, said: said.into() });
+        self.tried.push(Tried { step, went: Went::Badly, said: said.into(), certificate: None });
         Err(Over)
     }
 
@@ -222,10 +225,14 @@ impl Trial {
 
     async fn reach(&mut self, address: &StoreAddress, now: DateTime<Utc>) -> Result<(), Over> {
         let plain = self.need(Step::Reach, spoken_plainly(address))?;
-        let client = speaker(plain).timeout(Duration::from_secs(30)).build();
+        let url = address.share().unwrap_or_else(|| address.endpoint.clone());
+        let speaker = match speaker(plain, address.certificate) {
+            Ok(speaker) => speaker.timeout(Duration::from_secs(30)),
+            Err(e) => return self.badly(Step::Reach, format!("https cannot be spoken here: {e}.")),
+        };
         let began = Instant::now();
-        let answer = match client {
-            Ok(client) => client.get(address.share().unwrap_or_else(|| address.endpoint.clone())).send().await,
+        let answer = match speaker.build() {
+            Ok(client) => client.get(&url).send().await,
             Err(e) => Err(e),
         };
         let answer = match answer {
@@ -235,6 +242,13 @@ impl Trial {
                     Step::Reach,
                     "Nothing answers at this address within half a minute. Is it right, and does the store run?",
                 );
+            }
+            Err(e) if is_about_trust(&e) => {
+                let said = distrusted(address, &innermost(&e));
+                let _ = self.badly::<()>(Step::Reach, said);
+                let shown = shown_at(&url).await;
+                self.tried.iter_mut().for_each(|t| t.certificate = shown);
+                return Err(Over);
             }
             Err(e) => return self.badly(Step::Reach, format!("Nothing answers at this address: {}.", innermost(&e))),
         };
@@ -382,6 +396,26 @@ fn noise(salt: u128, length: usize) -> Vec<u8> {
 
 fn rate(took: Duration) -> String {
     words::size((SAMPLE as f64 / took.as_secs_f64().max(0.001)) as u64)
+}
+
+/// Why a certificate is not trusted, and what to do.
+fn distrusted(address: &StoreAddress, why: &str) -> String {
+    match &address.certificate {
+        Some(trusted) => format!(
+            "It shows another certificate than the one that is trusted ({}…). If it was not given a new one, somebody may stand between.",
+            &printed(trusted)[..23]
+        ),
+        None => format!("It shows a certificate for which no authority vouches, or not one for this address ({why})."),
+    }
+}
+
+/// The fingerprint of the certificate that a server shows. The connection ends with that: nothing is sent.
+async fn shown_at(url: &str) -> Option<Digest> {
+    // Where it cannot be found out, a keeper can still type it.
+    let (tls, shown) = looking().ok()?;
+    let client = reqwest::Client::builder().timeout(Duration::from_secs(30)).tls_backend_preconfigured(tls).build().ok()?;
+    let _ = client.get(url).send().await;
+    shown.get()
 }
 
 fn innermost(e: &dyn std::error::Error) -> String {

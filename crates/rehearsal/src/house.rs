@@ -43,6 +43,8 @@ pub struct Options {
     pub ports: (u16, u16),
     /// Whether the database may forget on a power cut, which makes tests faster.
     pub throw_away: bool,
+    /// More for the environment of the service.
+    pub environment: Vec<(String, PathBuf)>,
 }
 
 impl Options {
@@ -58,6 +60,7 @@ impl Options {
             offsite: String::new(),
             ports: (0, 0),
             throw_away: true,
+            environment: Vec::new(),
         }
     }
 }
@@ -266,6 +269,7 @@ fn command(options: &Options, verb: &str) -> Step<Command> {
     if options.throw_away {
         command.env("YPOGEION_THROW_AWAY", "1");
     }
+    command.envs(options.environment.iter().map(|(name, value)| (name, value)));
     Ok(command)
 }
 

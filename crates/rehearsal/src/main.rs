@@ -141,9 +141,14 @@ async fn run(arguments: Arguments) -> Step<ExitCode> {
         }
         What::Campaign { steps, seed } => {
             let place = tempfile::Builder::new().prefix("campaign-").tempdir_in(&folder)?;
-            let account = campaign::run(place.path(), seed, steps, &|line| println!("{line}")).await?;
+            let account = match campaign::run(place.path(), seed, steps, &|line| println!("{line}")).await {
+                Ok(account) => account,
+                Err(e) => return Err(format!("{e}\nThe house is left as it was, in {}", place.keep().display()).into()),
+            };
+            let (cuts, folders, files) = account.cuts;
             println!(
-                "\n{} steps, {} kills, {} times looked at whole; nothing was violated.",
+                "\n{} steps, {} kills, {} times looked at whole; nothing was violated.\n\
+                 The power was cut {cuts} times; {folders} folders forgot names and {files} files forgot bytes.",
                 account.steps, account.kills, account.rests
             );
             for (what, often) in &account.done {

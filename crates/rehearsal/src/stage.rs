@@ -48,15 +48,11 @@ impl Stage {
     pub async fn raise(folder: &Path, pictures: &Path, ports: (u16, u16), throw_away: bool) -> Step<Self> {
         let keeper = &PEOPLE[0];
         let house = House::start(Options {
-            folder: folder.to_owned(),
             name: HOUSEHOLD.into(),
             keeper: (keeper.name.into(), keeper.password.into()),
-            reserve_gb: 1,
-            prove_after: 1,
-            settings: String::new(),
-            offsite: String::new(),
             ports,
             throw_away,
+            ..Options::test(folder)
         })
         .await?;
         let console = house.keeper().await?;

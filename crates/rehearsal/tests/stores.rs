@@ -2,12 +2,13 @@
 
 mod common;
 
-use std::fs;
+use std::{fs, net::SocketAddr, sync::Arc};
 
 use common::{World, put, world, world_with};
 use reqwest::Method;
 use rstest::rstest;
 use serde_json::{Value, json};
+use ypogeion_core::Digest;
 use ypogeion_demo::scenes::Rng;
 use ypogeion_rehearsal::{wait_for, walk};
 use ypogeion_standins::{
@@ -349,4 +350,132 @@ async fn a_store_cannot_switch_sealing_off() {
         .unwrap();
     w.keeper.wait_until_proven(60).await.unwrap();
     w.recovers_all(2).await;
+}
+
+/// TLS before a store, with a certificate of its own, as boxes at home have it.
+struct Front {
+    address: SocketAddr,
+    fingerprint: Digest,
+    _serving: tokio::task::JoinSet<()>,
+}
+
+async fn front(store: SocketAddr, port: u16) -> Front {
+    let made = rcgen::generate_simple_self_signed(["box.home".to_owned()]).unwrap();
+    let (certificate, key) = (made.cert.der().clone(), made.signing_key.serialize_der());
+    let fingerprint = Digest::of(&certificate);
+    let config = rustls::ServerConfig::builder()
+        .with_no_client_auth()
+        .with_single_cert(vec![certificate], key.try_into().unwrap())
+        .unwrap();
+    let tls = tokio_rustls::TlsAcceptor::from(Arc::new(config));
+    let listener = tokio::net::TcpListener::bind(("127.0.0.1", port)).await.unwrap();
+    let address = listener.local_addr().unwrap();
+    let mut serving = tokio::task::JoinSet::new();
+    serving.spawn(async move {
+        let mut speaking = tokio::task::JoinSet::new();
+        while let Ok((client, _)) = listener.accept().await {
+            let tls = tls.clone();
+            speaking.spawn(async move {
+                // Whoever does not trust the certificate goes away again.
+                let Ok(mut client) = tls.accept(client).await else { return };
+                let mut store = tokio::net::TcpStream::connect(store).await.unwrap();
+                let _ = tokio::io::copy_bidirectional(&mut client, &mut store).await;
+            });
+        }
+    });
+    Front { address, fingerprint, _serving: serving }
+}
+
+/// A store at home has a certificate for which nobody vouches. It is shown, compared by a person, and that one alone is trusted: also by
+/// the kit, and not another one in its place.
+#[rstest]
+#[case::an_object_storage(false)]
+#[case::a_share(true)]
+#[tokio::test(flavor = "multi_thread")]
+async fn a_store_at_home_is_known_by_its_certificate(#[case] is_share: bool) {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let mut w = world().await;
+    let share = StandInShare::start(w.folder.path().join("box"), "mill", "weir & co").await.unwrap();
+    let behind = if is_share { share.address } else { w.house.store.address };
+    let first = front(behind, 0).await;
+    let mut form = if is_share {
+        json!({ "name": "Box", "endpoint": format!("davs://{}/", first.address), "access_key": "mill", "secret_key": "weir & co" })
+    } else {
+        let mut form = w.house.store_form();
+        form["endpoint"] = json!(format!("https://{}", first.address));
+        form
+    };
+    let tried = trial(&w, form.clone()).await;
+    assert_eq!((&tried["usable"], step(&tried, "reach").0), (&json!(false), "badly"), "{tried}");
+    assert!(step(&tried, "reach").1.contains("no authority vouches"), "{tried}");
+    let shown = tried["steps"][0]["certificate"].as_str().unwrap().to_owned();
+    assert_eq!(shown.replace(':', "").to_lowercase(), first.fingerprint.to_string());
+    let (status, _) = w.keeper.try_ask(Method::POST, "api/stores", Some(form.clone())).await.unwrap();
+    assert!(status >= 400, "not added unseen");
+
+    // Another one than it shows is not trusted, what is none is not understood, and in the clear there is none.
+    form["certificate"] = json!(Digest::of(b"another box").to_string());
+    let tried = trial(&w, form.clone()).await;
+    assert!(tried["usable"] == false && step(&tried, "reach").1.contains("another certificate"), "{tried}");
+    form["certificate"] = json!("3F:0A");
+    assert_eq!(w.keeper.try_ask(Method::POST, "api/stores/trial", Some(form.clone())).await.unwrap().0, 400);
+    let mut clear = w.house.store_form();
+    clear["certificate"] = json!(shown);
+    assert_eq!(w.keeper.try_ask(Method::POST, "api/stores", Some(clear)).await.unwrap().0, 400);
+
+    form["certificate"] = json!(shown);
+    assert_eq!(trial(&w, form.clone()).await["usable"], true);
+    let added = w.keeper.ask(Method::POST, "api/stores", Some(form)).await.unwrap();
+    assert_eq!(added["certificate"], json!(shown));
+    let (device, source) = w.computer("desktop").await;
+    put(&source, "IMG_1.jpg", &noise(1, 50_000)).unwrap();
+    // Large enough for the way of large files.
+    put(&source, "film.mp4", &noise(2, 20 << 20)).unwrap();
+    device.json(&["backup"]).await.unwrap();
+    w.keeper.wait_until_proven(120).await.unwrap();
+
+    // The kit knows it, and brings everything back; told of another one, it brings nothing.
+    let kit = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
+    assert!(kit.contains(&format!("\nCertificate: {}\n", first.fingerprint)), "{kit}");
+    let file = w.folder.path().join("kit.txt");
+    fs::write(&file, &kit).unwrap();
+    let recover = |to: &str, more: &[&str]| {
+        let mut command = std::process::Command::new(ypogeion_rehearsal::program("ypogeiond").unwrap());
+        let output =
+            command.args(["recover", "--kit"]).arg(&file).arg("--to").arg(w.folder.path().join(to)).args(more).output().unwrap();
+        (output.status.success(), String::from_utf8_lossy(&output.stderr).into_owned())
+    };
+    assert!(recover("back", &[]).0);
+    assert_eq!(walk::originals_below(&w.folder.path().join("back")).unwrap().len(), 2);
+    let (done, said) = recover("none", &["--certificate", &Digest::of(b"another box").to_string()]);
+    assert!(!done && said.contains("another certificate"), "{said}");
+
+    // Somebody else answers in its place: nothing is sent there, and the keeper is asked.
+    let port = first.address.port();
+    drop(first);
+    let second = wait_for("the port to be free", 20, async || {
+        match std::net::TcpListener::bind(("127.0.0.1", port)) {
+            Ok(free) => drop(free),
+            Err(_) => return Ok(None),
+        }
+        Ok(Some(front(behind, port).await))
+    })
+    .await
+    .unwrap();
+    put(&source, "IMG_2.jpg", &noise(3, 50_000)).unwrap();
+    device.json(&["backup"]).await.unwrap();
+    wait_for("the store to be stopped", 60, async || Ok((w.keeper.store().await?.state == "stopped").then_some(())))
+        .await
+        .unwrap();
+    assert!(w.keeper.store().await.unwrap().reason.unwrap().contains("another certificate"));
+
+    // It was given a new one: with that it goes on, also after a start.
+    let id = w.keeper.store().await.unwrap().id;
+    let new = json!({ "certificate": second.fingerprint.to_string() });
+    w.keeper.ask(Method::POST, &format!("api/stores/{id}/resume"), Some(new)).await.unwrap();
+    w.house.stop_service().await.unwrap();
+    w.house.start_service().await.unwrap();
+    w.keeper = w.house.keeper().await.unwrap();
+    w.keeper.wait_until_proven(120).await.unwrap();
+    assert_eq!(w.keeper.overview().await.unwrap().proven.count, 3);
 }

@@ -74,12 +74,8 @@ enum Command {
         /// How many originals are fetched at once.
         #[arg(long, default_value_t = 6, value_name = "N")]
         parallel: usize,
-        /// The store's address, if it is not the one in the kit any more.
-        #[arg(long, value_name = "URL")]
-        endpoint: Option<String>,
-        /// The copies are readable, though the kit does not say so: it was printed before kits said that.
-        #[arg(long)]
-        readable: bool,
+        #[command(flatten)]
+        otherwise: recover::Otherwise,
         /// Go on though a ledger is not proven to be the household's own and whole.
         #[arg(long)]
         unproven: bool,
@@ -95,12 +91,8 @@ enum Command {
         /// A file with a new password for the keeper, at least ten characters.
         #[arg(long, value_name = "FILE")]
         password_file: PathBuf,
-        /// The store's address, if it is not the one in the kit any more.
-        #[arg(long, value_name = "URL")]
-        endpoint: Option<String>,
-        /// The copies are readable, though the kit does not say so: it was printed before kits said that.
-        #[arg(long)]
-        readable: bool,
+        #[command(flatten)]
+        otherwise: recover::Otherwise,
         /// Go on though a ledger is not proven to be the household's own and whole.
         #[arg(long)]
         unproven: bool,
@@ -202,9 +194,9 @@ async fn run(arguments: Arguments) -> u8 {
             },
             Err(e) => usage(&e),
         },
-        Command::Recover { kit, to, member, device, from, until, deleted, parallel, endpoint, readable, unproven, json } => {
+        Command::Recover { kit, to, member, device, from, until, deleted, parallel, otherwise, unproven, json } => {
             start_logs(&Logs { filter: "warn".into(), ..Logs::default() });
-            let (member, device, endpoint) = (member.as_deref(), device.as_deref(), endpoint.as_deref());
+            let (member, device) = (member.as_deref(), device.as_deref());
             recover::run(&Wish {
                 kit: &kit,
                 to: &to,
@@ -214,18 +206,16 @@ async fn run(arguments: Arguments) -> u8 {
                 until,
                 deleted,
                 parallel,
-                endpoint,
-                readable,
+                otherwise: &otherwise,
                 unproven,
                 json,
             })
             .await
         }
-        Command::Rebuild { kit, password_file, endpoint, readable, unproven } => match settings() {
+        Command::Rebuild { kit, password_file, otherwise, unproven } => match settings() {
             Ok(settings) => {
                 start_logs(&Logs { filter: "warn".into(), ..Logs::default() });
-                let wish =
-                    rebuild::Wish { kit: &kit, password_file: &password_file, endpoint: endpoint.as_deref(), readable, unproven };
+                let wish = rebuild::Wish { kit: &kit, password_file: &password_file, otherwise: &otherwise, unproven };
                 rebuild::run(&settings, &wish).await
             }
             Err(e) => usage(&e),

@@ -117,6 +117,7 @@ pub async fn store(app: &App, row: StoreRow) -> Answer<Store> {
         id: row.id,
         away: row.away,
         sealed: row.address.sealed,
+        certificate: row.address.certificate.as_ref().map(ypogeion_pin::printed),
         prices: costs::told(&row.prices),
         cost,
         name: row.address.name,

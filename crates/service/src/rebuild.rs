@@ -37,7 +37,7 @@ use ypogeion_offsite::{Identity, Keys, Ledger, LedgerRead, Replica, contents::Br
 use crate::{
     failure::chain,
     keys,
-    recover::{OLD_KIT, believe, exit, keys_of, open, read_kit, said},
+    recover::{OLD_KIT, Otherwise, believe, exit, keys_of, open, read_kit, said},
     security,
     serve::Database,
     settings::Settings,
@@ -56,10 +56,8 @@ pub struct Wish<'a> {
     pub kit: &'a Path,
     /// A file with the keeper's new password.
     pub password_file: &'a Path,
-    /// Another address of the same store, should it have moved.
-    pub endpoint: Option<&'a str>,
-    /// Whoever asks knows that the copies are readable, whatever the kit says.
-    pub readable: bool,
+    /// What the kit does not know of its stores.
+    pub otherwise: &'a Otherwise,
     /// Go on though a ledger is not proven to be the household's own and whole.
     pub unproven: bool,
 }
@@ -75,17 +73,13 @@ pub struct Source {
 }
 
 impl Source {
-    /// From the kit's text, the keeper's new password, and the store's new address if it has one. `readable`: see [`Wish::readable`].
-    pub async fn read(text: &str, password: String, endpoint: Option<&str>, readable: bool) -> Result<Self, Stop> {
+    /// From the kit's text, the keeper's new password, and what the kit does not know.
+    pub async fn read(text: &str, password: String, otherwise: &Otherwise) -> Result<Self, Stop> {
         let mut kit = RecoveryKit::parse(text).map_err(|e| (exit::REFUSED, e.to_string()))?;
-        for address in &mut kit.stores {
-            if let Some(endpoint) = endpoint {
-                endpoint.clone_into(&mut address.endpoint);
-            }
-        }
+        kit.stores.iter_mut().for_each(|address| otherwise.put_into(address));
         let keys = keys_of(&kit)?;
         let own = std::iter::once(&kit.key).chain(&kit.older).filter_map(|k| k.parse().ok()).collect();
-        Ok(Source { keys, own, password: hash(password).await?, kit, readable, unproven: false })
+        Ok(Source { keys, own, password: hash(password).await?, kit, readable: otherwise.readable, unproven: false })
     }
 }
 
@@ -129,8 +123,7 @@ async fn attempt(settings: &Settings, wish: &Wish<'_>) -> Result<u8, Stop> {
     let text = read_kit(wish.kit).map_err(|e| (exit::USAGE, format!("could not read the kit {}: {e}", wish.kit.display())))?;
     let password = fs::read_to_string(wish.password_file)
         .map_err(|e| (exit::USAGE, format!("could not read {}: {e}", wish.password_file.display())))?;
-    let mut source =
-        Source::read(&text, password.trim_end_matches(['\n', '\r']).to_owned(), wish.endpoint, wish.readable).await?;
+    let mut source = Source::read(&text, password.trim_end_matches(['\n', '\r']).to_owned(), wish.otherwise).await?;
     source.unproven = wish.unproven;
     let database = Database::open(settings).await.map_err(|e| (exit::PARTLY, chain(&e)))?;
     let result = rebuild(settings, &database.catalog, &source, &|line| eprintln!("{line}")).await;

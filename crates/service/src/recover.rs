@@ -11,7 +11,7 @@ use std::{
 use chrono::{Local, NaiveDate};
 use serde::Serialize;
 use ypogeion_core::{
-    DeviceId, PersonId,
+    DeviceId, Digest, PersonId,
     kit::{KitEnd, RecoveryKit, StoreAddress},
     ledger::OriginalRecord,
     words,
@@ -43,14 +43,36 @@ pub struct Wish<'a> {
     pub deleted: bool,
     /// Fetched at once.
     pub parallel: usize,
-    /// Another address of the same store, should it have moved.
-    pub endpoint: Option<&'a str>,
-    /// Whoever asks knows that the copies are readable, whatever the kit says.
-    pub readable: bool,
+    /// What the kit does not know of its stores.
+    pub otherwise: &'a Otherwise,
     /// Go on though a ledger is not proven to be the household's own and whole.
     pub unproven: bool,
     /// The account as JSON on standard output.
     pub json: bool,
+}
+
+/// What has changed about the stores since their kit was printed.
+#[derive(Debug, Default, clap::Args)]
+pub struct Otherwise {
+    /// The store's address, if it is not the one in the kit any more.
+    #[arg(long, value_name = "URL")]
+    pub endpoint: Option<String>,
+    /// The SHA-256 of the store's certificate, if it shows another one than the kit names.
+    #[arg(long, value_name = "SHA-256", value_parser = |text: &str| ypogeion_pin::read(text).ok_or("64 digits, 0 to 9 and A to F"))]
+    pub certificate: Option<Digest>,
+    /// The copies are readable, though the kit does not say so: it was printed before kits said that.
+    #[arg(long)]
+    pub readable: bool,
+}
+
+impl Otherwise {
+    /// Has an address say it.
+    pub(crate) fn put_into(&self, address: &mut StoreAddress) {
+        if let Some(endpoint) = &self.endpoint {
+            endpoint.clone_into(&mut address.endpoint);
+        }
+        address.certificate = self.certificate.or(address.certificate);
+    }
 }
 
 /// Exit codes, as documented for every command.
@@ -107,11 +129,9 @@ async fn attempt(wish: &Wish<'_>) -> Result<u8, (u8, String)> {
         eprintln!("{OLD_KIT}");
     }
     for (mut address, known) in kit.stores.clone().into_iter().zip(&kit.ends) {
-        if let Some(endpoint) = wish.endpoint {
-            endpoint.clone_into(&mut address.endpoint);
-        }
+        wish.otherwise.put_into(&mut address);
         eprintln!("Opening {} at {} …", address.name, address.endpoint);
-        let replica = match open(&address, keys.clone(), wish.readable).await {
+        let replica = match open(&address, keys.clone(), wish.otherwise.readable).await {
             Ok(replica) => replica,
             Err(why) => {
                 eprintln!("  {}", why.1);

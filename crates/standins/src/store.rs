@@ -72,6 +72,8 @@ pub struct Faults {
     pub ignores_conditions: bool,
     /// This share of what it has just taken is gone at once, in percent.
     pub forget_percent: u8,
+    /// This share of sealed objects arrives with one bit changed, in percent. Only with `swallows`: a store that looks would refuse it.
+    pub spoil_percent: u8,
 }
 
 /// What a store has seen so far.
@@ -298,7 +300,12 @@ async fn answer(service: S3Service, state: Arc<State>, request: Request<Incoming
     let place = state.folder.join(bucket);
     if faults.swallows && is_put && query.is_empty() {
         let Ok(body) = request.into_body().collect().await else { return Err(Cut) };
-        return Ok(match quirks::swallow(&place, &key, &body.to_bytes()) {
+        let mut bytes = body.to_bytes().to_vec();
+        if key.starts_with("objects/") && state.meets(faults.spoil_percent, 41) {
+            let middle = bytes.len() / 2;
+            bytes.iter_mut().skip(middle).take(1).for_each(|b| *b ^= 0b0001_0000);
+        }
+        return Ok(match quirks::swallow(&place, &key, &Bytes::from(bytes)) {
             Ok(()) => {
                 let mut taken = with_words(&faults, Response::new(s3s::Body::empty()));
                 taken.headers_mut().insert("etag", hyper::header::HeaderValue::from_static("\"taken\""));

@@ -57,6 +57,8 @@ pub struct Store {
     pub away: bool,
     /// Whether what goes there is sealed; otherwise it is readable for whoever has it.
     pub sealed: bool,
+    /// SHA-256 of the one certificate that is trusted there, if that is one for which no authority vouches.
+    pub certificate: Option<String>,
     /// What it asks for, as the keeper wrote it down.
     pub prices: Prices,
     /// What that comes to; none while there are no prices.
@@ -222,6 +224,10 @@ pub struct NewStore {
     /// Copies that anybody who has the store can look at, with names that make sense, instead of sealed ones. Cannot be changed afterwards.
     #[serde(default)]
     pub readable: bool,
+    /// SHA-256 of the one certificate that is trusted there, with colons or without: for a store for which no authority vouches. With an
+    /// address that is spoken to by TLS alone.
+    #[serde(default)]
+    pub certificate: Option<String>,
 }
 
 /// A store that was tried out.
@@ -242,6 +248,9 @@ pub struct TrialStep {
     pub went: String,
     /// What that means, in a sentence.
     pub said: String,
+    /// SHA-256 of the certificate that was shown (`3F:0A:…`, as `openssl x509 -fingerprint -sha256` prints it), where that is not trusted.
+    /// Whoever knows that it is the store's may trust it.
+    pub certificate: Option<String>,
 }
 
 /// Go on after a stop.
@@ -253,6 +262,9 @@ pub struct ResumeStore {
     /// New secret access key, if it changed.
     #[serde(default)]
     pub secret_key: Option<String>,
+    /// SHA-256 of the certificate that is trusted from now on, if it was given a new one.
+    #[serde(default)]
+    pub certificate: Option<String>,
 }
 
 /// The household's key, as far as the server has it and anybody may know.

@@ -145,6 +145,7 @@ impl World {
             access_key: "a".into(),
             secret_key: "s".into(),
             sealed: true,
+            certificate: None,
         };
         self.catalog.add_store(id, &address, (true, true), self.now).await.unwrap();
         id
@@ -307,7 +308,7 @@ async fn a_store_that_waits_holds_its_work_back() {
     assert_eq!(w.catalog.next_due(Kind::Replicate, w.now, &[]).await.unwrap(), Some(later));
     w.catalog.store_stopped(store, "wrong keys").await.unwrap();
     assert!(w.catalog.next_due(Kind::Replicate, later, &[]).await.unwrap().is_none());
-    w.catalog.resume_store(store, Some("new"), None, w.now).await.unwrap();
+    w.catalog.resume_store(store, Some("new"), None, None, w.now).await.unwrap();
     assert_eq!(w.catalog.store(store).await.unwrap().address.access_key, "new");
     // Its week, or the keeper, holds it back the same way.
     let read = w.catalog.store(store).await.unwrap();

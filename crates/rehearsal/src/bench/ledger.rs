@@ -67,6 +67,7 @@ async fn replica(place: &Path) -> Step<Replica> {
         access_key: String::new(),
         secret_key: String::new(),
         sealed: true,
+        certificate: None,
     };
     let keys = Keys::from(Identity::generate()).proving(Some(LedgerKey::new([7; 32])));
     Ok(Replica::open_or_begin(Store::new(&address)?, keys, Uuid::new_v4(), Utc::now()).await?)

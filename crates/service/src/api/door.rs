@@ -12,6 +12,7 @@ use crate::{
     door::{Door, refused},
     failure::{Answer, Failure, chain},
     rebuild::{Source, is_unfinished},
+    recover::Otherwise,
     security::Small,
     serve::ServeError,
 };
@@ -111,8 +112,9 @@ fn reason(error: ServeError) -> Failure {
 pub async fn bring_back(door: Option<web::Data<Door>>, request: HttpRequest, body: Small<BringBack>) -> Answer<HttpResponse> {
     let door = knock(door, &request)?;
     let BringBack { kit, password, endpoint, accept_place } = body.0;
-    let endpoint = endpoint.as_deref().map(str::trim).filter(|e| !e.is_empty());
-    let source = Source::read(&kit, password, endpoint, false).await.map_err(refused)?;
+    let endpoint = endpoint.map(|e| e.trim().to_owned()).filter(|e| !e.is_empty());
+    let otherwise = Otherwise { endpoint, ..Otherwise::default() };
+    let source = Source::read(&kit, password, &otherwise).await.map_err(refused)?;
     settle_place(&door, accept_place).await?;
     tokio::spawn(door.begin()?.bring_back(source));
     Ok(HttpResponse::Accepted().finish())

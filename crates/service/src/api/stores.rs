@@ -8,7 +8,7 @@ use url::Url;
 use uuid::Uuid;
 use ypogeion_catalog::{CatalogError, stores::StoreSettings};
 use ypogeion_core::{
-    StoreId,
+    Digest, StoreId,
     kit::{KitEnd, RecoveryKit, StoreAddress},
 };
 use ypogeion_offsite::{Replica, Store as Opened, layout::ReplicaError, trial};
@@ -119,7 +119,12 @@ pub async fn try_store_again(app: web::Data<App>, id: web::Path<Uuid>) -> Answer
 async fn tried(app: &App, address: &StoreAddress) -> (bool, Trial) {
     let tried = trial::try_out(address, u128::from_le_bytes(security::random()), app.now()).await;
     let (usable, notices) = (trial::usable(&tried), trial::notices(&tried));
-    let steps = tried.into_iter().map(|t| TrialStep { step: t.step.word().into(), went: t.went.word().into(), said: t.said });
+    let steps = tried.into_iter().map(|t| TrialStep {
+        step: t.step.word().into(),
+        went: t.went.word().into(),
+        said: t.said,
+        certificate: t.certificate.as_ref().map(ypogeion_pin::printed),
+    });
     (notices, Trial { usable, steps: steps.collect() })
 }
 
@@ -132,6 +137,10 @@ fn checked(app: &App, new: NewStore) -> Answer<StoreAddress> {
         Ok(value)
     };
     let (endpoint, sealed) = (field("address", new.endpoint, false)?, !new.readable);
+    let certificate = fingerprint(new.certificate.as_deref())?;
+    if certificate.is_some() && !["https://", "davs://"].iter().any(|s| endpoint.starts_with(s)) {
+        return Err(Failure::bad("Only a store with an https:// or davs:// address shows a certificate that can be trusted."));
+    }
     if let Some(folder) = endpoint.strip_prefix("file://") {
         return Ok(StoreAddress {
             name: field("name", new.name, false)?,
@@ -142,6 +151,7 @@ fn checked(app: &App, new: NewStore) -> Answer<StoreAddress> {
             access_key: String::new(),
             secret_key: String::new(),
             sealed,
+            certificate: None,
         });
     }
     if let Some((scheme @ ("dav" | "davs"), rest)) = endpoint.split_once("://") {
@@ -159,6 +169,7 @@ fn checked(app: &App, new: NewStore) -> Answer<StoreAddress> {
             access_key: field("user name", new.access_key, true)?,
             secret_key: field("password", new.secret_key, true)?,
             sealed,
+            certificate,
         });
     }
     if !Url::parse(&endpoint).is_ok_and(|u| matches!(u.scheme(), "http" | "https") && u.has_host()) {
@@ -173,7 +184,18 @@ fn checked(app: &App, new: NewStore) -> Answer<StoreAddress> {
         access_key: field("access key", new.access_key, false)?,
         secret_key: field("secret key", new.secret_key, false)?,
         sealed,
+        certificate,
     })
+}
+
+/// The fingerprint of a certificate, as people copy it.
+fn fingerprint(text: Option<&str>) -> Answer<Option<Digest>> {
+    let given = text.map(str::trim).filter(|t| !t.is_empty());
+    let read = given.map(|t| {
+        ypogeion_pin::read(t)
+            .ok_or_else(|| Failure::bad("A fingerprint is the SHA-256 of a certificate: 64 digits, 0 to 9 and A to F."))
+    });
+    read.transpose()
 }
 
 /// A folder that copies may be kept in: below one that the settings name, by its true path, and not where originals are.
@@ -198,7 +220,7 @@ fn disk(app: &App, folder: &str) -> Answer<String> {
     plain.map(str::to_owned).ok_or_else(|| Failure::bad("The path of this folder has characters that cannot be kept."))
 }
 
-/// Goes on after a stop, with new keys if they are given.
+/// Goes on after a stop, with new keys or another trusted certificate if they are given.
 #[utoipa::path(responses((status = 200, body = Store)))]
 #[post("/api/stores/{id}/resume")]
 pub async fn resume_store(
@@ -207,10 +229,14 @@ pub async fn resume_store(
     id: web::Path<Uuid>,
     body: web::Json<ResumeStore>,
 ) -> Answer<web::Json<Store>> {
-    let id = StoreId(*id);
+    let (id, certificate) = (StoreId(*id), fingerprint(body.certificate.as_deref())?);
+    if certificate.is_some() {
+        // Whoever answers with this one is given all that is sent there.
+        caller.proved(app.now())?;
+    }
     let given = |k: &Option<String>| k.as_deref().map(str::trim).filter(|k| !k.is_empty()).map(str::to_owned);
     let secret = given(&body.secret_key).map(|s| app.sealed(&s)).transpose()?;
-    app.catalog.resume_store(id, given(&body.access_key).as_deref(), secret.as_deref(), app.now()).await?;
+    app.catalog.resume_store(id, given(&body.access_key).as_deref(), secret.as_deref(), certificate, app.now()).await?;
     app.forget_replica(id);
     let row = app.catalog.store(id).await?;
     app.catalog.write_record(app.now(), &caller.person()?.name, &format!("let {} go on", row.address.name)).await?;
