@@ -2098,6 +2098,11 @@ export interface components {
             kit: components["schemas"]["KitState"];
             /**
              * Format: int64
+             * @description How many of the household's keys this server does not keep, though it is to open copies: it was not given all of the kit.
+             */
+            lacks: number;
+            /**
+             * Format: int64
              * @description For so long a lent key opens them.
              */
             lent_seconds?: number | null;
@@ -2267,7 +2272,7 @@ export interface components {
         LendKey: {
             /** @description For good, not for an hour. */
             keep?: boolean;
-            /** @description The kit's line `Key`, or an older one. */
+            /** @description The kit's line `Key`, and its lines `Older key`, if there are any; or all of the kit. What else is in it is passed over. */
             key: string;
         };
         /** @description What the service tells listeners as server-sent events. The event's name is the kind; its data is this, as JSON. */

@@ -46,13 +46,15 @@ export function KeyView() {
         </Line>
         <Line
           name="This server"
-          state={k.strict ? <State tone="quiet">{k.opens ? "for an hour" : "opens nothing"}</State> : <State tone="well">opens them</State>}
+          state={k.strict ? <State tone="quiet">{k.opens ? "for an hour" : "opens nothing"}</State> : k.lacks > 0 ? <State tone="look">opens not all of them</State> : <State tone="well">opens them</State>}
           text={
             k.strict
               ? k.opens
                 ? "A key is lent to it. It can hold drills and mend what is damaged at home until that is over."
                 : "It keeps no key: it seals and compares sealed bytes, and nothing is called proven. Lend it the kit’s key for a drill."
-              : "So it can hold drills and mend what rots at home by itself. Whoever breaks into it can open copies, too; they could also see the originals."
+              : k.lacks > 0
+                ? `It was not given ${counted(k.lacks, "earlier key")} of the household, and what is still sealed for ${k.lacks === 1 ? "it" : "them"} it cannot open. ${k.lacks === 1 ? "It is" : "They are"} on the kit, under “Older key”.`
+                : "So it can hold drills and mend what rots at home by itself. Whoever breaks into it can open copies, too; they could also see the originals."
           }
         >
           {k.strict ? (
@@ -61,7 +63,10 @@ export function KeyView() {
               <Button onClick={() => setWhat("back")}>Give it back …</Button>
             </>
           ) : (
-            k.kit.state !== "needless" && <Button onClick={() => setWhat("strict")}>Have it forget …</Button>
+            <>
+              {k.lacks > 0 && <Button onClick={() => setWhat("back")}>Give it all keys …</Button>}
+              {k.kit.state !== "needless" && <Button onClick={() => setWhat("strict")}>Have it forget …</Button>}
+            </>
           )}
         </Line>
         {k.others.map((o) => (
@@ -80,7 +85,7 @@ export function KeyView() {
       {what === "proof" && <ProofDialog onClose={close} />}
       {what === "renew" && <RenewDialog onClose={close} onDone={() => setWhat("kit")} />}
       {what === "strict" && <StrictDialog state={k} onClose={close} />}
-      {(what === "lend" || what === "back") && <LendDialog keep={what === "back"} onClose={close} />}
+      {(what === "lend" || what === "back") && <LendDialog keep={what === "back"} earlier={k.earlier} onClose={close} />}
       {what === "others" && <OthersDialog onClose={close} />}
     </section>
   );
@@ -181,7 +186,7 @@ function StrictDialog({ state, onClose }: { state: Key; onClose: () => void }) {
   );
 }
 
-function LendDialog({ keep, onClose }: { keep: boolean; onClose: () => void }) {
+function LendDialog({ keep, earlier, onClose }: { keep: boolean; earlier: number; onClose: () => void }) {
   const [key, setKey] = useState("");
   const lend = useDo(() => ask("/api/key/lend", "POST", { key: key.trim(), keep }), stale);
   const submit = (e: FormEvent) => {
@@ -192,7 +197,20 @@ function LendDialog({ keep, onClose }: { keep: boolean; onClose: () => void }) {
     <Dialog open onOpenChange={(o) => !o && onClose()} title={keep ? "Give the server the key back" : "Lend the server the key"}>
       <p className="mt-0">{keep ? "It keeps the key from now on, holds drills, and mends by itself." : "For an hour, in memory alone: for a drill, or to mend what is damaged at home."}</p>
       <form onSubmit={submit} className="flex flex-col gap-4">
-        <Field label="The line “Key” of the kit" required autoComplete="off" spellCheck={false} placeholder="AGE-SECRET-KEY-1…" value={key} onChange={(e) => setKey(e.target.value)} />
+        <label className="block">
+          <span className="mb-1 block text-[14px] font-semibold">The line “Key” of the kit{earlier > 0 && `, and its ${counted(earlier, "line")} “Older key”`}</span>
+          <textarea
+            className="border-line bg-raised w-full rounded-lg border px-3 py-2 font-mono text-[14px] text-ink placeholder:text-soft/70"
+            rows={Math.min(2 + 2 * earlier, 8)}
+            required
+            autoComplete="off"
+            spellCheck={false}
+            placeholder="AGE-SECRET-KEY-1…"
+            value={key}
+            onChange={(e) => setKey(e.target.value)}
+          />
+          {earlier > 0 && <span className="mt-1 block text-[13.5px] text-soft">All of the kit will do as well: what else is in it is passed over.</span>}
+        </label>
         {lend.isError && <Fault failure={lend.error} />}
         <Button look="strong" type="submit" disabled={lend.isPending}>
           {keep ? "Keep it here" : "Lend it for an hour"}

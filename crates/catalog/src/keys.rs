@@ -9,7 +9,7 @@ use diesel_async::{AsyncConnection, RunQueryDsl};
 use ypogeion_core::{Digest, StoreId, ledger::ObjectRecord};
 
 use crate::{
-    Catalog, CatalogError, Keep, Result,
+    Catalog, CatalogError, Count, Keep, Result,
     devices::digest_of,
     signed, unsigned,
     work::{Kind, WISH, WISH_NOW},
@@ -278,6 +278,19 @@ impl Catalog {
         Ok((unsigned(row.n), unsigned(row.bytes)))
     }
 
+    /// Whether earlier keys of the household open something that no later one does: an object, or a ledger.
+    pub async fn needs_earlier_keys(&self) -> Result<bool> {
+        let mut c = self.connection().await?;
+        let row: Count = sql_query(
+            "SELECT count(*) AS n FROM store s, household h WHERE s.sealed AND (
+                 s.checkpoint_due OR EXISTS (SELECT 1 FROM object b WHERE b.store = s.id AND b.epoch < h.seal_epoch))",
+        )
+        .kept()
+        .get_result(&mut c)
+        .await?;
+        Ok(row.n > 0)
+    }
+
     /// An object was sealed anew under another name: the ledger is to name that one, and the one before goes once it does.
     pub async fn resealed(
         &self,
@@ -385,6 +398,16 @@ impl Catalog {
 
 async fn raise_epoch(c: &mut diesel_async::AsyncPgConnection, now: DateTime<Utc>) -> Result<()> {
     sql_query("UPDATE household SET seal_epoch = seal_epoch + 1").kept().execute(c).await?;
+    // Its ledger is said once more, too, for those who open it from now on.
+    sql_query("UPDATE store SET checkpoint_due = true, said = NULL WHERE sealed AND ledger_segment > 0")
+        .kept()
+        .execute(c)
+        .await?;
+    sql_query(format!("INSERT INTO job (kind, key, store, priority, due) SELECT 'ledger', id, id, 15, $1 FROM store {WISH}"))
+        .bind::<Timestamptz, _>(now)
+        .kept()
+        .execute(c)
+        .await?;
     sql_query(format!("INSERT INTO job (kind, key, store, priority, due) SELECT 'reseal', id, id, 0, $1 FROM store {WISH_NOW}"))
         .bind::<Timestamptz, _>(now)
         .kept()

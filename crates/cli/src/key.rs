@@ -133,11 +133,13 @@ async fn act(context: &Context, session: &Session, person: &Person, what: What) 
     told(context, &now)
 }
 
-/// The key of a kit, or of a file that holds nothing else.
+/// The keys of a kit, or of a file that holds nothing else.
 fn key_of(file: &Path) -> std::result::Result<String, Failed> {
     let text = fs::read_to_string(file).map_err(|e| usage(format!("could not read {}: {e}", file.display())))?;
-    let line = text.lines().find_map(|l| l.trim().strip_prefix("Key:")).unwrap_or(&text);
-    Ok(line.trim().to_owned())
+    let keys: Vec<&str> =
+        text.lines().filter_map(|l| l.trim().strip_prefix("Key:").or(l.trim().strip_prefix("Older key:"))).collect();
+    // Nothing else of the kit is sent.
+    Ok(if keys.is_empty() { text.trim().to_owned() } else { keys.join("\n") })
 }
 
 fn hand_out(context: &Context, kit: &Kit, to: Option<&Path>) -> Result {

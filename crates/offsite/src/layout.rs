@@ -78,6 +78,11 @@ impl FormatFile {
         self
     }
 
+    fn is_proven(&self, key: Option<&LedgerKey>) -> bool {
+        let proof = key.zip(self.hmac_sha256.as_ref());
+        proof.is_some_and(|(key, mac)| key.wrote(&self.spoken(), mac))
+    }
+
     /// One that has no proof decides nothing that is not known from elsewhere.
     fn is_forged(&self, key: Option<&LedgerKey>) -> bool {
         let proof = key.zip(self.hmac_sha256.as_ref());
@@ -237,7 +242,10 @@ impl Replica {
             return Err(ReplicaError::OtherwiseKept { sealed: format.sealed });
         }
         let replica = Replica { store, id: format.replica, keys };
-        if !replica.keys.knows(&format.recipient) && !replica.opens_its_ledger().await? {
+        // One that the household wrote is its own, also if its key was made anew since, and nothing that is there opens any more: somebody
+        // may have put the store back to an earlier state.
+        let proven = format.is_proven(replica.keys.ledger_key());
+        if !proven && !replica.keys.knows(&format.recipient) && !replica.opens_its_ledger().await? {
             return Err(ReplicaError::SomebodyElses);
         }
         // Last: another household's place has another household's proof.

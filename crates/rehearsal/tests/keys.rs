@@ -126,6 +126,91 @@ async fn a_new_key_sends_nothing_at_once_and_seals_everything_anew_over_time() {
     w.keeper.wait_until_proven(60).await.unwrap();
 }
 
+/// Whatever the server is given back, the kit that it prints opens everything, or it prints none.
+#[tokio::test(flavor = "multi_thread")]
+async fn no_kit_is_printed_that_lacks_a_key_that_is_needed() {
+    // Nothing is sealed anew for a long time.
+    let w = house(3, "").await;
+    let first = kept_kit(&w).await;
+    w.keeper.ask(Method::POST, "api/key/renew", Some(password(&w))).await.unwrap();
+    let kit = kept_kit(&w).await;
+    w.keeper.ask(Method::POST, "api/key/strict", Some(password(&w))).await.unwrap();
+    let give = async |text: &str| {
+        let lend = json!({ "key": text, "keep": true });
+        w.keeper.try_ask(Method::POST, "api/key/lend", Some(lend)).await.unwrap()
+    };
+    let (status, said) = give(line(&kit, "Older key")).await;
+    assert!(status == 400 && said["detail"].as_str().unwrap().contains("present key"), "an earlier key alone: {said}");
+    let (status, said) = give(line(&kit, "Key")).await;
+    assert!(status == 400 && said["detail"].as_str().unwrap().contains("Older key"), "the present one alone: {said}");
+    assert_eq!(give("a shopping list").await.0, 400);
+    assert_eq!(key(&w).await["strict"], true, "and it keeps none of them");
+    // All of the kit, as it was printed.
+    let (status, said) = give(&kit).await;
+    assert_eq!((status, &said["strict"], &said["lacks"]), (200, &json!(false), &json!(0)), "{said}");
+    let again = kept_kit(&w).await;
+    assert_eq!((line(&again, "Key"), line(&again, "Older key")), (line(&kit, "Key"), line(&first, "Key")));
+    assert_eq!(w.recover(&again, "back").0, Some(0));
+    assert!(w.came_back("back").0);
+
+    // A server that was given too little by an earlier version says so, and prints nothing.
+    let file = w.folder.path().join("data/household.key");
+    fs::write(&file, format!("{}\n", line(&kit, "Key"))).unwrap();
+    assert_eq!(key(&w).await["lacks"], 1);
+    let (status, said) = w.keeper.try_ask(Method::POST, "api/kit", Some(password(&w))).await.unwrap();
+    assert!(status == 400 && said["detail"].as_str().unwrap().contains("Older key"), "{said}");
+    assert_eq!(give(&kit).await.0, 200);
+    assert_eq!(key(&w).await["lacks"], 0);
+    kept_kit(&w).await;
+}
+
+/// A store that somebody put back to a state from before the household's key was made anew: nothing there opens any more, and it is the
+/// household's own all the same, which fills it again.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_store_that_is_put_back_behind_new_keys_is_filled_again() {
+    let w = house(4, SOON).await;
+    let copy = |from: &Path, to: &Path| assert!(Command::new("cp").arg("-r").args([from, to]).status().unwrap().success());
+    let (store, earlier) = (w.house.store_folder(), w.folder.path().join("earlier"));
+    for round in 0..2 {
+        if round == 1 {
+            // What is there now is sealed for a key that will be one of the past, and so is what the first object names.
+            copy(&store, &earlier);
+        }
+        w.keeper.ask(Method::POST, "api/key/renew", Some(password(&w))).await.unwrap();
+        wait_for("everything to be sealed anew, and the ledger too", 120, async || {
+            let waits = w.sql("SELECT count(*) FROM job WHERE kind IN ('ledger', 'reseal')") != "0";
+            Ok((key(&w).await["to_reseal"] == 0 && w.sql("SELECT checkpoint_due FROM store") == "f" && !waits).then_some(()))
+        })
+        .await
+        .unwrap();
+    }
+    w.keeper.wait_until_proven(60).await.unwrap();
+    // The server has the present key alone, as after a kit whose earlier keys nobody typed.
+    let kit = kept_kit(&w).await;
+    w.keeper.ask(Method::POST, "api/key/strict", Some(password(&w))).await.unwrap();
+    let back = json!({ "key": line(&kit, "Key"), "keep": true });
+    let said = w.keeper.ask(Method::POST, "api/key/lend", Some(back)).await.unwrap();
+    assert_eq!((&said["lacks"], &said["earlier"]), (&json!(2), &json!(2)), "{said}");
+    fs::remove_dir_all(&store).unwrap();
+    fs::rename(&earlier, &store).unwrap();
+    for kind in ["listing", "reading", "drill"] {
+        w.check(true, kind).await;
+    }
+    let filled = wait_for("the store to be filled again", 120, async || {
+        let store = w.keeper.store().await?;
+        Ok((store.to_go.count == 0 && store.unlisted == 0 && store.state == "idle").then_some(()))
+    })
+    .await;
+    if let Err(e) = filled {
+        panic!("{e}: {:?} {}", w.keeper.store().await.unwrap(), w.keeper.ask(Method::GET, "api/work", None).await.unwrap());
+    }
+    let drill = w.check(true, "drill").await;
+    assert_eq!((&drill["failed"], &drill["missing"], &drill["wrong"]), (&json!(false), &json!(0), &json!(0)), "{drill}");
+    let kit = kept_kit(&w).await;
+    assert_eq!(w.recover(&kit, "back").0, Some(0));
+    assert!(w.came_back("back").0);
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_server_that_forgot_the_key_seals_compares_and_opens_nothing() {
     let mut w = house(5, "").await;

@@ -23,7 +23,7 @@ pub struct Keyring {
     pub own: Keys,
     /// Proves who wrote the ledgers.
     pub ledger: LedgerKey,
-    now: RwLock<(Keys, Option<(Identity, Instant)>)>,
+    now: RwLock<(Keys, Option<(Vec<Identity>, Instant)>)>,
 }
 
 impl Keyring {
@@ -37,7 +37,7 @@ impl Keyring {
     pub fn keys(&self) -> Keys {
         let now = self.now.read().unwrap_or_else(PoisonError::into_inner);
         match &now.1 {
-            Some((lent, since)) if since.elapsed() < LENT_FOR => now.0.clone().and_open_with([lent.clone()]),
+            Some((lent, since)) if since.elapsed() < LENT_FOR => now.0.clone().and_open_with(lent.clone()),
             _ => now.0.clone(),
         }
     }
@@ -48,9 +48,9 @@ impl Keyring {
         now.1.as_ref().and_then(|(_, since)| LENT_FOR.checked_sub(since.elapsed()))
     }
 
-    /// Lends a key for an hour.
-    pub fn lend(&self, key: Identity) {
-        self.now.write().unwrap_or_else(PoisonError::into_inner).1 = Some((key, Instant::now()));
+    /// Lends keys for an hour.
+    pub fn lend(&self, keys: Vec<Identity>) {
+        self.now.write().unwrap_or_else(PoisonError::into_inner).1 = Some((keys, Instant::now()));
     }
 
     /// Forgets a lent key whose hour is over. Whether there was one: whatever was opened with it is to be forgotten as well.
@@ -76,6 +76,15 @@ fn composed(kept: Vec<Identity>, sealing: &Sealing) -> Keys {
         own.into_iter().chain(sealing.others.iter().map(|o| o.recipient.as_str())).filter_map(|r| r.parse().ok()).collect();
     let earlier = sealing.own.iter().skip(1).map(|k| k.recipient.clone()).collect();
     Keys::new(recipients, kept, earlier, sealing.epoch)
+}
+
+/// The identities in a text that somebody took from a recovery kit: a key, several, or all of the kit.
+///
+/// # Errors
+/// With the reason, if what begins like a key is none.
+pub fn in_text(text: &str) -> Result<Vec<Identity>, String> {
+    let words = text.split_whitespace().filter(|w| w.to_ascii_uppercase().starts_with("AGE-SECRET-KEY-"));
+    words.map(|w| w.parse::<Identity>().map_err(|e| e.to_string())).collect()
 }
 
 /// The identities in a key file, the present one first. Lines that begin with `#` are for people, so `age -i` reads it as well.
@@ -133,6 +142,9 @@ mod tests {
         assert_eq!(read_file(&file).unwrap()[0].reveal(), one.reveal());
         fs::write(&file, "nonsense\n").unwrap();
         assert!(read_file(&file).is_err());
+        let kit = format!("Key: {}\nOlder key:  {}\nLedger key: 07", one.reveal(), Identity::generate().reveal());
+        assert_eq!((in_text(&kit).unwrap().len(), in_text(&one.reveal()).unwrap()[0].reveal()), (2, one.reveal()));
+        assert!(in_text("AGE-SECRET-KEY-1NONSENSE").is_err() && in_text("a shopping list").unwrap().is_empty());
         let own_file = folder.path().join("server.key");
         assert_eq!(own(&own_file).unwrap().reveal(), own(&own_file).unwrap().reveal(), "made once");
     }

@@ -276,6 +276,8 @@ pub struct HouseKey {
     pub made_at: Option<DateTime<Utc>>,
     /// How many it had before.
     pub earlier: u64,
+    /// How many of the household's keys this server does not keep, though it is to open copies: it was not given all of the kit.
+    pub lacks: u64,
     /// The server was told to forget what opens copies.
     pub strict: bool,
     /// Whether the server can open copies just now.
@@ -329,7 +331,7 @@ pub struct NewRecipient {
 /// Lend the server the key of the recovery kit.
 #[derive(Serialize, Deserialize, ToSchema)]
 pub struct LendKey {
-    /// The kit's line `Key`, or an older one.
+    /// The kit's line `Key`, and its lines `Older key`, if there are any; or all of the kit. What else is in it is passed over.
     pub key: String,
     /// For good, not for an hour.
     #[serde(default)]

@@ -475,8 +475,8 @@ impl Lab {
         };
         let key = line("Key")?;
         let proof = json!({ "key_end": key[key.len() - 8..].to_lowercase(), "check": line("Check")? });
-        // Where it lies is known from now on, whatever happens to the server.
-        fs::write(self.house.options.folder.join("lent.key"), &key)?;
+        // Where all of it lies is known from now on, whatever happens to the server.
+        fs::write(self.house.options.folder.join("lent.key"), &kit)?;
         self.keeper.ask(Method::POST, "api/kit/proof", Some(proof)).await?;
         self.keeper.ask(Method::POST, "api/key/strict", Some(self.password())).await?;
         self.send(self.sent).await?;

@@ -67,8 +67,12 @@ impl Lab {
             let refiled = self.keeper.ask(Method::GET, "api/filing", None).await?;
             let filing = refiled.as_array().is_some_and(|all| all.iter().any(|r| r["state"] == "running"));
             let at_rest = |s: &Value| s["to_go"]["count"] == 0 && s["unlisted"] == 0;
-            let short =
-                |s: &Value| format!("{} is {}, {} to go, {} unlisted", s["name"], s["state"], s["to_go"]["count"], s["unlisted"]);
+            let short = |s: &Value| {
+                format!(
+                    "{} is {} ({}), {} to go, {} unlisted",
+                    s["name"], s["state"], s["reason"], s["to_go"]["count"], s["unlisted"]
+                )
+            };
             *last.borrow_mut() = format!(
                 "{} at home; {}; work: {}; faults: {}",
                 overview.home.count,

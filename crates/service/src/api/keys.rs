@@ -1,7 +1,7 @@
 //! The household's key: what the server keeps of it, a new one, others who can open copies, and the kit that was typed back.
 
 use actix_web::{delete, get, post, web};
-use ypogeion_catalog::keys::{Sealing, ShownKit};
+use ypogeion_catalog::keys::{OwnKey, Sealing, ShownKit};
 use ypogeion_core::{
     kit::{RecoveryKit, Worth},
     words,
@@ -18,7 +18,7 @@ use crate::{
     app::App,
     caller::Caller,
     failure::{Answer, Failure},
-    keys::{LENT_FOR, read_file, write_file},
+    keys::{LENT_FOR, in_text, read_file, write_file},
 };
 
 /// Whether the kit that was shown last still opens everything, and was shown to be kept.
@@ -50,10 +50,13 @@ pub fn file<T>(done: std::io::Result<T>) -> Answer<T> {
 async fn told(app: &App) -> Answer<HouseKey> {
     let sealing = app.catalog.sealing(None, app.now()).await?;
     let (left, left_bytes) = app.catalog.left_to_reseal(sealing.epoch).await?;
+    let kept = file(read_file(&app.settings.key_file()))?;
+    let lacks = if sealing.strict { 0 } else { missing(&kept, &sealing).count() as u64 };
     Ok(HouseKey {
         recipient: sealing.own.first().map(|k| k.recipient.clone()).unwrap_or_default(),
         made_at: sealing.own.first().map(|k| k.made_at),
         earlier: sealing.own.len().saturating_sub(1) as u64,
+        lacks,
         strict: sealing.strict,
         opens: app.keyring.keys().can_open(),
         lent_seconds: app.keyring.lent_for().map(|d| d.as_secs()),
@@ -122,6 +125,32 @@ pub async fn forget_key(app: web::Data<App>, caller: Caller, body: web::Json<Sho
     changed(&app, &keeper.name, "had the server forget the key that opens copies").await
 }
 
+/// The household's keys that are not among these.
+fn missing<'a>(kept: &'a [Identity], sealing: &'a Sealing) -> impl Iterator<Item = &'a OwnKey> {
+    sealing.own.iter().filter(|k| !kept.iter().any(|i| i.recipient() == k.recipient))
+}
+
+/// Whether a server with these keys could print a kit that opens everything.
+pub async fn enough(app: &App, kept: &[Identity], sealing: &Sealing) -> Answer<()> {
+    if missing(kept, sealing).any(|k| sealing.own.first().is_none_or(|present| present.recipient == k.recipient)) {
+        return Err(Failure::bad(
+            "The present key is not among these, and a kit without it would open nothing that is new. It is in the line \"Key\" of the newest kit.",
+        ));
+    }
+    let missing = missing(kept, sealing).count();
+    if missing > 0 && app.catalog.needs_earlier_keys().await? {
+        return Err(Failure::bad(format!(
+            "{} missing, and some of what is in the stores is still sealed for them. They are in the lines \"Older key\" of the kit: give all \
+             of it.",
+            match missing {
+                1 => "An earlier key is".to_owned(),
+                n => format!("{n} earlier keys are"),
+            }
+        )));
+    }
+    Ok(())
+}
+
 /// Lends the server the kit's key for an hour, for a drill or to mend what is damaged at home; or gives it back for good.
 #[utoipa::path(responses((status = 200, body = HouseKey)))]
 #[post("/api/key/lend")]
@@ -129,9 +158,12 @@ pub async fn lend_key(app: web::Data<App>, caller: Caller, body: web::Json<LendK
     let keeper = caller.person()?;
     app.limiter.attempt(&format!("lend {}", keeper.id), 20)?;
     let LendKey { key, keep } = body.into_inner();
-    let key: Identity = key.parse().map_err(|e| Failure::bad(format!("The key cannot be used: {e}.")))?;
+    let given = in_text(&key).map_err(|e| Failure::bad(format!("The key cannot be used: {e}.")))?;
+    if given.is_empty() {
+        return Err(Failure::bad("There is no key in this: it begins with AGE-SECRET-KEY-1, in the kit's line \"Key\"."));
+    }
     let sealing = app.catalog.sealing(None, app.now()).await?;
-    if !sealing.own.iter().any(|k| k.recipient == key.recipient()) {
+    if !given.iter().all(|key| sealing.own.iter().any(|k| k.recipient == key.recipient())) {
         return Err(Failure::new(
             ProblemType::NotAllowed,
             "This is not a key of this household. Is it from its own recovery kit?",
@@ -140,17 +172,20 @@ pub async fn lend_key(app: web::Data<App>, caller: Caller, body: web::Json<LendK
     if keep {
         caller.proved(app.now())?;
         let mut kept = file(read_file(&app.settings.key_file()))?;
-        if !kept.iter().any(|k| k.recipient() == key.recipient()) {
-            kept.push(key);
+        for key in given {
+            if !kept.iter().any(|k| k.recipient() == key.recipient()) {
+                kept.push(key);
+            }
         }
         // The present one first, as things are sealed for it.
         kept.sort_by_key(|k| sealing.own.iter().position(|o| o.recipient == k.recipient()));
+        enough(&app, &kept, &sealing).await?;
         file(write_file(&app.settings.key_file(), &kept))?;
         app.catalog.set_strict(false).await?;
         app.catalog.heal_with_key(app.now()).await?;
         return changed(&app, &keeper.name, "gave the server the key that opens copies").await;
     }
-    app.keyring.lend(key);
+    app.keyring.lend(given);
     app.forget_replicas();
     // And when its time is over, by everything that was opened with it.
     tokio::spawn({

@@ -308,7 +308,11 @@ pub async fn show_kit(app: web::Data<App>, caller: Caller, body: web::Json<ShowK
     if stores.is_empty() {
         return Err(Failure::bad("Add a store first: a recovery kit says where the copies are."));
     }
-    let mut kept = keys::file(read_file(&app.settings.key_file()))?.into_iter().map(|k| k.reveal());
+    let kept = keys::file(read_file(&app.settings.key_file()))?;
+    if !kept.is_empty() {
+        keys::enough(&app, &kept, &app.catalog.sealing(None, app.now()).await?).await?;
+    }
+    let mut kept = kept.into_iter().map(|k| k.reveal());
     let Some(key) = kept.next() else {
         return Err(Failure::bad(
             "This server keeps no key that opens copies, so it cannot print another kit. The one that you have is good; add new stores to it by hand.",
