@@ -322,14 +322,24 @@ impl Lab {
         let originals: Vec<&Value> = chosen.iter().map(|(_, id)| id).collect();
         self.keeper.ask(Method::POST, path, Some(json!({ "originals": originals }))).await?;
         for (digest, _) in chosen {
-            self.kept.entry(digest).and_modify(|k| k.held = !held);
+            // One that was about to leave may be taken back as well.
+            if let Some(number) = self.between.remove(&digest) {
+                self.kept.insert(digest, Kept { number, held: !held });
+            } else {
+                self.kept.entry(digest).and_modify(|k| k.held = !held);
+            }
         }
         Ok(())
     }
 
     async fn learn_held(&mut self) -> Step<()> {
-        let held = self.ids(true).await?;
+        let (held, living) = (self.ids(true).await?, self.ids(false).await?);
         self.kept.iter_mut().for_each(|(digest, k)| k.held = held.iter().any(|(d, _)| d == digest));
+        for (digest, _) in living {
+            if let Some(number) = self.between.remove(&digest) {
+                self.kept.insert(digest, Kept { number, held: false });
+            }
+        }
         Ok(())
     }
 
