@@ -23,7 +23,7 @@ use ypogeion_wire::{
 use crate::{
     cache::Stamp,
     client::{Client, ClientError},
-    gate::{Gate, Watcher},
+    gate::Gate,
     home::{Home, HomeError},
     order::{self, Order},
     platform::Platform,
@@ -140,7 +140,7 @@ pub async fn backup(
         order::give(home.folder(), Order::Go).map_err(HomeError::order)?;
     }
     let watcher = home.watcher(platform, options.asked)?;
-    let gate = gate_now(&watcher).await;
+    let gate = watcher.look_aside().await;
     if let Some(reason) = gate.reason().filter(|_| !options.dry_run) {
         order::stopped(home.folder()).map_err(HomeError::order)?;
         // The server may be out of reach, which may be the very reason.
@@ -268,11 +268,6 @@ pub async fn backup(
     }
 }
 
-async fn gate_now(watcher: &Watcher) -> Gate {
-    let watcher = watcher.clone();
-    tokio::task::spawn_blocking(move || watcher.look()).await.unwrap_or(Gate::Open)
-}
-
 /// Waits until a run has to end, and says why.
 async fn closed(gate: &mut watch::Receiver<Gate>) -> String {
     loop {
@@ -335,15 +330,17 @@ async fn hash_all(hashed: Vec<(Found, Digest)>, unknown: Vec<Found>, out: mpsc::
         }
     }
     let mut work = stream::iter(unknown)
-        .map(|file| {
-            tokio::task::spawn_blocking(move || match hash(&file) {
-                Ok(digest) => Ok(Hashed { file, digest }),
-                Err(e) => Err(Box::new(End::Entry(entry(&file, "failed", Some(e.to_string())), None))),
-            })
+        .map(|file| async move {
+            let failed = |file: &Found, why: String| Err(Box::new(End::Entry(entry(file, "failed", Some(why)), None)));
+            let read = file.clone();
+            match tokio::task::spawn_blocking(move || hash(&read)).await {
+                Ok(Ok(digest)) => Ok(Hashed { file, digest }),
+                Ok(Err(e)) => failed(&file, e.to_string()),
+                Err(e) => failed(&file, e.to_string()),
+            }
         })
         .buffered(HASHERS);
     while let Some(done) = work.next().await {
-        let Ok(done) = done else { continue };
         if out.send(done).await.is_err() {
             return;
         }

@@ -28,6 +28,8 @@ pub enum Gate {
     Stopped,
     /// Conditions are not met; the first is the one to tell.
     Held(Vec<Waiting>),
+    /// Nobody could find out. A phone on a costly line must not send because of that.
+    Unknown,
 }
 
 impl Gate {
@@ -37,6 +39,7 @@ impl Gate {
             Gate::Open | Gate::PhotosOnly(_) => None,
             Gate::Paused => Some("paused".to_owned()),
             Gate::Stopped => Some("stopped".to_owned()),
+            Gate::Unknown => Some("the conditions could not be looked at".to_owned()),
             Gate::Held(waiting) => waiting.first().map(|w| format!("waiting for {}", w.words())),
         }
     }
@@ -74,13 +77,17 @@ impl Watcher {
         }
     }
 
+    /// The same, aside: resolving a name may block.
+    pub async fn look_aside(&self) -> Gate {
+        let watcher = self.clone();
+        tokio::task::spawn_blocking(move || watcher.look()).await.unwrap_or(Gate::Unknown)
+    }
+
     /// Keeps looking until the receivers are gone.
     pub async fn keep_looking(self, gate: watch::Sender<Gate>) {
         while !gate.is_closed() {
             tokio::time::sleep(LOOK).await;
-            let watcher = self.clone();
-            // Resolving a name may block.
-            let Ok(now) = tokio::task::spawn_blocking(move || watcher.look()).await else { return };
+            let now = self.look_aside().await;
             gate.send_if_modified(|before| {
                 let changed = *before != now;
                 *before = now;

@@ -16,9 +16,14 @@ pub enum Order {
 
 const FILE: &str = "order";
 
-/// What was said last. A file that cannot be read is as good as none: nothing is lost by sending.
+/// What was said last. One that cannot be read may be a pause: nothing is lost by resting.
 pub fn read(folder: &Path) -> Order {
-    match fs::read_to_string(folder.join(FILE)).unwrap_or_default().trim() {
+    let said = match fs::read_to_string(folder.join(FILE)) {
+        Err(e) if e.kind() == io::ErrorKind::NotFound => return Order::Go,
+        Err(_) => return Order::Pause,
+        Ok(said) => said,
+    };
+    match said.trim() {
         "pause" => Order::Pause,
         "stop" => Order::Stop,
         _ => Order::Go,

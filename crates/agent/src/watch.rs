@@ -11,7 +11,6 @@ use tokio::{sync::mpsc, time::Instant};
 
 use crate::{
     backup::{Account, Options, RunError, Sent, Told, backup},
-    gate::Gate,
     home::{Home, HomeError},
     platform::Platform,
 };
@@ -21,13 +20,15 @@ use crate::{
 pub struct Watching {
     /// A run begins when nothing has changed for this long, and leaves alone what was written to within this time.
     pub quiet: Duration,
-    /// How often the conditions are looked at while they hold something up.
+    /// How often the conditions are looked at while they hold something up, and sources that were not there.
     pub look: Duration,
+    /// How often everything is looked through while there is a source whose changes nobody tells.
+    pub unheard: Duration,
 }
 
 impl Default for Watching {
     fn default() -> Self {
-        Watching { quiet: Duration::from_secs(10), look: Duration::from_secs(30) }
+        Watching { quiet: Duration::from_secs(10), look: Duration::from_secs(30), unheard: Duration::from_secs(900) }
     }
 }
 
@@ -40,6 +41,9 @@ pub enum Seen {
     Waits(String),
     /// A run failed; it is tried again.
     Failed(String),
+    /// The changes in these folders are told by nobody (the system watches no more folders than a limit says): they are looked through now
+    /// and then. With the reason.
+    Unheard(Vec<(String, String)>),
 }
 
 /// What changed.
@@ -59,11 +63,19 @@ pub async fn watch(
     let (changed, mut changes) = mpsc::unbounded_channel();
     let mut home = Home::open(folder)?;
     // Held as long as it is listened to.
-    let mut _listening = listen(&home, changed.clone())?;
+    let mut ear = Ear::listen(&home, changed.clone())?;
+    let mut looked = Instant::now();
     // What happened while nobody watched.
     let mut due = Some(Instant::now());
     let mut told: Option<String> = None;
+    let mut unheard = Vec::new();
     loop {
+        if ear.unheard != unheard {
+            unheard.clone_from(&ear.unheard);
+            if !unheard.is_empty() {
+                tell(Seen::Unheard(unheard.clone()));
+            }
+        }
         tokio::select! {
             change = changes.recv() => {
                 match change {
@@ -72,7 +84,7 @@ pub async fn watch(
                         // A pause, or other sources: both may be read half written; then the next change tells.
                         if let Ok(now) = Home::open(folder) {
                             if now.state.sources != home.state.sources {
-                                _listening = listen(&now, changed.clone())?;
+                                ear = Ear::listen(&now, changed.clone())?;
                                 due = Some(Instant::now());
                             }
                             home = now;
@@ -86,9 +98,18 @@ pub async fn watch(
                 continue;
             }
             () = async { match due { Some(at) => tokio::time::sleep_until(at).await, None => std::future::pending().await } } => {}
+            () = async { if ear.hears_all() { std::future::pending().await } else { tokio::time::sleep(watching.look).await } } => {
+                // A card or a disk may be there now; and what nobody tells is looked for.
+                let again = Ear::listen(&home, changed.clone())?;
+                if again.absent < ear.absent || (!again.unheard.is_empty() && looked.elapsed() >= watching.unheard) {
+                    due = due.or(Some(Instant::now()));
+                }
+                ear = again;
+                continue;
+            }
         }
-        let gate = home.watcher(platform, false)?;
-        let gate = tokio::task::spawn_blocking(move || gate.look()).await.unwrap_or(Gate::Open);
+        let gate = home.watcher(platform, false)?.look_aside().await;
+        looked = Instant::now();
         if let Some(reason) = gate.reason() {
             if told.as_ref() != Some(&reason) {
                 // Told once, here and on the server, not at every look.
@@ -118,36 +139,86 @@ fn options(watching: Watching) -> Options {
     Options { quiet: Some(watching.quiet), ..Options::default() }
 }
 
-fn listen(home: &Home, changed: mpsc::UnboundedSender<Change>) -> Result<notify::RecommendedWatcher, HomeError> {
-    let own = home.folder().canonicalize().unwrap_or_else(|_| home.folder().to_owned());
-    let inside = own.clone();
-    let mut watcher = notify::recommended_watcher(move |event: notify::Result<notify::Event>| {
-        let Ok(event) = event else { return };
-        // Reading is no change, and this engine reads a lot.
-        if matches!(event.kind, EventKind::Access(_)) {
-            return;
-        }
-        // Its own logs and hashes are no news.
-        let ours = |p: &std::path::PathBuf| p.parent() == Some(&inside);
-        let order = |p: &std::path::PathBuf| p.file_name().is_some_and(|n| n == "order" || n == "device.json");
-        let change = match event.paths.iter().any(ours) {
-            true if event.paths.iter().any(order) => Change::Own,
-            true => return,
-            false if event.paths.iter().all(|p| p.starts_with(&inside)) => return,
-            false => Change::Files,
-        };
-        // Nobody receives any more: watching is over.
-        let _ = changed.send(change);
-    })
-    .map_err(failed)?;
-    watcher.watch(&own, RecursiveMode::NonRecursive).map_err(failed)?;
-    for source in &home.state.sources {
-        // A source that is not there now is a failure of the run, and is said there.
-        let _ = watcher.watch(&source.folder, RecursiveMode::Recursive);
-    }
-    Ok(watcher)
+/// What the kernel tells, and what it does not.
+struct Ear {
+    _watcher: notify::RecommendedWatcher,
+    /// How many sources are not there.
+    absent: usize,
+    /// Sources that are there, and whose changes are not told, with the reason.
+    unheard: Vec<(String, String)>,
 }
 
+impl Ear {
+    fn hears_all(&self) -> bool {
+        self.absent == 0 && self.unheard.is_empty()
+    }
+
+    fn listen(home: &Home, changed: mpsc::UnboundedSender<Change>) -> Result<Self, HomeError> {
+        let own = home.folder().canonicalize().unwrap_or_else(|_| home.folder().to_owned());
+        let inside = own.clone();
+        let mut watcher = notify::recommended_watcher(move |event: notify::Result<notify::Event>| {
+            let change = match event {
+                Ok(event) => change_of(&event, &inside),
+                // Something was not told: anything may have changed.
+                Err(_) => Some(Change::Files),
+            };
+            if let Some(change) = change {
+                // Nobody receives any more: watching is over.
+                let _ = changed.send(change);
+            }
+        })
+        .map_err(failed)?;
+        watcher.watch(&own, RecursiveMode::NonRecursive).map_err(failed)?;
+        let (mut absent, mut unheard) = (0, Vec::new());
+        for source in &home.state.sources {
+            match watcher.watch(&source.folder, RecursiveMode::Recursive) {
+                Ok(()) => {}
+                // That it is not there now is a failure of the run, and is said there.
+                Err(_) if !source.folder.exists() => absent += 1,
+                Err(e) => unheard.push((source.name.clone(), e.to_string())),
+            }
+        }
+        Ok(Ear { _watcher: watcher, absent, unheard })
+    }
+}
+
+fn change_of(event: &notify::Event, own: &Path) -> Option<Change> {
+    if event.need_rescan() {
+        // More happened at once than the kernel keeps: it names nothing.
+        return Some(Change::Files);
+    }
+    // Reading is no change, and this engine reads a lot.
+    if matches!(event.kind, EventKind::Access(_)) {
+        return None;
+    }
+    // Its own logs and hashes are no news.
+    let ours = |p: &std::path::PathBuf| p.parent() == Some(own);
+    let order = |p: &std::path::PathBuf| p.file_name().is_some_and(|n| n == "order" || n == "device.json");
+    match event.paths.iter().any(ours) {
+        true => event.paths.iter().any(order).then_some(Change::Own),
+        false if event.paths.iter().all(|p| p.starts_with(own)) => None,
+        false => Some(Change::Files),
+    }
+}
 fn failed(e: notify::Error) -> HomeError {
     HomeError::order(std::io::Error::other(e))
+}
+
+#[cfg(test)]
+mod tests {
+    use notify::{Event, event::Flag};
+
+    use super::*;
+
+    #[test]
+    fn what_the_kernel_could_not_tell_is_looked_for() {
+        let (own, picture) = (Path::new("/home/juno/.config/ypogeion"), Path::new("/home/juno/Pictures/IMG_1.jpg"));
+        let at = |path: &Path| Event::new(EventKind::Any).add_path(path.to_owned());
+        let change = |event: Event| change_of(&event, own);
+        assert!(matches!(change(Event::new(EventKind::Other).set_flag(Flag::Rescan)), Some(Change::Files)));
+        assert!(matches!(change(at(picture)), Some(Change::Files)));
+        assert!(matches!(change(at(&own.join("order"))), Some(Change::Own)));
+        assert!(change(at(&own.join("hashes.redb"))).is_none());
+        assert!(change(at(&own.join("runs/1.json"))).is_none());
+    }
 }

@@ -43,6 +43,7 @@ fn say(context: &Context, seen: &Seen) {
             print(&format!("{}\n", json!({ "ran": account.counts, "halted": account.halted, "unsettled": account.unsettled })));
         }
         Seen::Waits(reason) if context.json => print(&format!("{}\n", json!({ "waits": reason }))),
+        Seen::Unheard(folders) if context.json => print(&format!("{}\n", json!({ "unheard": folders }))),
         Seen::Failed(reason) if context.json => print(&format!("{}\n", json!({ "failed": reason }))),
         Seen::Ran(account) => {
             let c = account.counts;
@@ -58,6 +59,13 @@ fn say(context: &Context, seen: &Seen) {
             }
         }
         Seen::Waits(reason) => print(&format!("Not sending: {reason}.\n")),
+        Seen::Unheard(folders) => {
+            for (name, why) in folders {
+                print(&format!(
+                    "Changes in {name} are not told by the system ({why}); it is looked through every quarter of an hour.\n"
+                ));
+            }
+        }
         Seen::Failed(reason) => print(&format!("Could not run: {reason}. Trying again.\n")),
     }
 }

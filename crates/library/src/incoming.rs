@@ -8,7 +8,7 @@
 use std::{
     collections::HashMap,
     fs::{self, File, OpenOptions},
-    io::{self, Read},
+    io::{self, Read, Write},
     os::unix::fs::FileExt,
     path::{Path, PathBuf},
     sync::{Arc, Mutex, PoisonError},
@@ -125,8 +125,7 @@ impl Incoming {
         let file = OpenOptions::new().write(true).open(&path).map_err(self.presence.failed("open", &path))?;
         self.lock().remove(&id);
         file.set_len(length).and_then(|()| file.sync_all()).map_err(self.presence.failed("shorten", &path))?;
-        self.write_mark(id, length);
-        Ok(())
+        self.lower_mark(id, length)
     }
 
     /// Starts writing at `offset`, which must be the part's length.
@@ -196,6 +195,20 @@ impl Incoming {
         let _ = fs::write(self.mark_path(id), format!("{} {length}\n", self.boot));
     }
 
+    /// What was marked beyond this is not sure any more: other bytes come in its place. That is on the disk before they are, or a power cut
+    /// would leave the old mark beside half of the new bytes.
+    fn lower_mark(&self, id: UploadId, length: u64) -> Result<(), LibraryError> {
+        let path = self.mark_path(id);
+        let write = || {
+            let mut file = File::create(&path)?;
+            file.write_all(format!("{} {length}\n", self.boot).as_bytes())?;
+            file.sync_all()
+        };
+        // Without room for it there is none: then nothing counts as sure after a power cut.
+        let lowered = write().or_else(|_| fs::remove_file(&path).and_then(|()| File::open(&self.folder)?.sync_all()));
+        lowered.map_err(self.presence.failed("write", &path))
+    }
+
     fn written_since_boot(&self, path: &Path) -> bool {
         let up = fs::read_to_string("/proc/uptime").ok().and_then(|t| t.split(' ').next().and_then(|s| s.parse::<f64>().ok()));
         let modified = fs::metadata(path).and_then(|m| m.modified());
@@ -258,8 +271,7 @@ impl PartWriter {
         let (length, hasher) = self.before;
         let shortened = self.file.set_len(length).and_then(|()| self.file.sync_all());
         shortened.map_err(self.incoming.presence.failed("shorten", self.incoming.path(self.id)))?;
-        // What was marked beyond this is not sure any more: other bytes come in its place.
-        self.incoming.write_mark(self.id, length);
+        self.incoming.lower_mark(self.id, length)?;
         self.incoming.lock().insert(self.id, (length, hasher));
         Ok(Part { id: self.id, length })
     }

@@ -254,7 +254,9 @@ fn mark(root: &Path, id: LibraryId) -> Result<(), LibraryError> {
         file.write_all(text.as_bytes())?;
         file.sync_all()?;
         fs::rename(&new, &path)?;
-        File::open(&folder)?.sync_all()
+        File::open(&folder)?.sync_all()?;
+        // And this folder's own name, which may be new.
+        File::open(root)?.sync_all()
     };
     write().map_err(|source| LibraryError::Io { what: "write", path: path.clone(), source })
 }

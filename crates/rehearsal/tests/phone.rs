@@ -2,7 +2,7 @@
 
 mod common;
 
-use std::time::Duration;
+use std::{sync::Arc, time::Duration};
 
 use chrono::{NaiveDate, NaiveDateTime, NaiveTime, TimeDelta};
 use common::{World, world};
@@ -11,8 +11,11 @@ use rstest::rstest;
 use serde_json::{Value, json};
 use ypogeion_agent::{
     cache::Begun,
+    home::Home,
     order::{self, Order},
+    platform::{Linux, Platform},
     scan,
+    watch::{Seen, Watching, watch},
 };
 use ypogeion_core::{
     Digest,
@@ -263,6 +266,37 @@ async fn a_full_phone_makes_room_and_takes_pictures_again() {
     p.phone.take("Camera", "IMG_20260412_100000.jpg", &[3; 200]).unwrap();
     let after = p.back_up(false).await.unwrap();
     assert_eq!((after.counts.sent, after.counts.checked), (1, 2));
+}
+
+/// A card, or a disk, that is put in while somebody watches: nobody tells that it is there, so it is looked for.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_source_that_appears_later_is_sent_by_itself() {
+    let w = world().await;
+    let (device, pictures) = w.computer("study").await;
+    let out = pictures.with_extension("out");
+    std::fs::rename(&pictures, &out).unwrap();
+    let watching =
+        Watching { quiet: Duration::from_millis(300), look: Duration::from_millis(300), unheard: Duration::from_secs(900) };
+    let platform: Arc<dyn Platform> = Arc::new(Linux::default());
+    let (said, mut heard) = tokio::sync::mpsc::unbounded_channel();
+    let folder = Home::open(device.folder()).unwrap().folder().to_owned();
+    let all = async {
+        // What is there already is looked through first, and nothing is found.
+        heard.recv().await.unwrap();
+        common::put(&out, "first.jpg", b"first").unwrap();
+        std::fs::rename(&out, &pictures).unwrap();
+        wait_for("the picture on the card", 30, async || Ok((w.keeper.overview().await?.home.count == 1).then_some(())))
+            .await
+            .unwrap();
+        // And from now on its changes are told.
+        common::put(&pictures, "second.jpg", b"second").unwrap();
+        wait_for("the next one", 30, async || Ok((w.keeper.overview().await?.home.count == 2).then_some(()))).await.unwrap();
+    };
+    let told = |seen: Seen| drop(said.send(seen));
+    tokio::select! {
+        ended = watch(&folder, &platform, watching, told) => panic!("it watches no more: {ended:?}"),
+        () = all => {}
+    }
 }
 
 /// The client itself, watching a folder; a file that is still being written is left until it is whole.

@@ -367,7 +367,7 @@ async fn household_and_people(
         catalog.change_retention(rules.retention).await.map_err(stop("write the house rules"))?;
     }
     for p in ledger.people.values() {
-        let role = Role::of_person(&p.role).unwrap_or(Role::Member);
+        let role = Role::of_person(&p.role).unwrap_or(Role::Guest);
         if p.folder.contains('/') || FiledPath::parse(&p.folder).is_err() {
             return Err((exit::REFUSED, format!("the ledger names a folder that cannot be one, {:?}", p.folder)));
         }

@@ -1,12 +1,6 @@
 //! What is done in the house, and to it.
 
-use std::{
-    fs,
-    path::{Path, PathBuf},
-    process::Command,
-    sync::atomic::Ordering,
-    time::Duration,
-};
+use std::{fs, path::PathBuf, process::Command, sync::atomic::Ordering, time::Duration};
 
 use data_encoding::BASE64;
 use reqwest::{Method, Response, StatusCode};
@@ -627,23 +621,27 @@ impl Lab {
 
     fn put_back(&mut self) -> Step<()> {
         let (store, folder) = (self.house.store_folder(), self.house.options.folder.join("snapshot"));
-        let copy = |from: &Path, to: &Path| -> Step<()> {
-            let done = Command::new("cp").arg("-r").arg(from).arg(to).status()?;
-            if done.success() { Ok(()) } else { Err("the store's folder could not be copied".into()) }
-        };
         match self.snapshot.take() {
             None => {
-                let _ = fs::remove_dir_all(&folder);
-                copy(&store, &folder)?;
+                // What comes or goes meanwhile is in the copy, or not; then it is copied once more.
+                let copied = (0..10).any(|_| {
+                    let _ = fs::remove_dir_all(&folder);
+                    Command::new("cp").arg("-r").args([&store, &folder]).output().is_ok_and(|o| o.status.success())
+                });
+                if !copied {
+                    return Err("the store's folder could not be copied".into());
+                }
                 self.snapshot = Some(folder);
-                Ok(())
             }
             Some(earlier) => {
-                fs::remove_dir_all(&store)?;
+                let gone = self.house.options.folder.join(format!("discarded-{}", self.account.steps));
+                fs::rename(&store, &gone)?;
                 fs::rename(earlier, &store)?;
-                Ok(())
+                // While something is still being written there, it stays; nobody looks at it.
+                let _ = fs::remove_dir_all(&gone);
             }
         }
+        Ok(())
     }
 
     /// The database and the keys are gone; the kit brings the household back.
