@@ -274,7 +274,7 @@ impl Fact<'_> {
                         if *all == 1 { "it was" } else { "they were" }
                     ),
                     format!(
-                        "{}: {} They are listed with the device, and sent again by its next backup. {exposure}",
+                        "{}: {} They are listed with the device, and come when it sends them again. {exposure}",
                         device.name,
                         ended(&capitalised(why))
                     ),

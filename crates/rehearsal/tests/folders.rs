@@ -310,7 +310,21 @@ async fn quota_and_reserve_refuse_before_bytes_are_kept() {
     let refused = p.raw.http.put(url).basic_auth(&p.user, Some(&p.raw.token)).body(body).send().await.unwrap();
     assert_eq!(refused.status(), 413);
     assert_eq!(p.list("", "1").await, ["/dav/"]);
+    // What a program was refused is told here, since it tells nobody: in the device's row, in the list, and by the lamp.
+    let row = || async {
+        let devices = w.keeper.ask(Method::GET, "api/devices", None).await.unwrap();
+        devices.as_array().unwrap().iter().find(|d| d["refused"].as_u64().is_some_and(|n| n > 0)).cloned()
+    };
+    let program_row = row().await.expect("a device with something refused");
+    assert_eq!(program_row["refused"], 2, "{program_row}");
+    let state = w.keeper.ask(Method::GET, "api/overview", None).await.unwrap();
+    assert!(state["rest"].as_str().unwrap().contains("quota"), "{state}");
+    assert_ne!(state["state"], "well", "{state}");
     assert_eq!(p.put("a.jpg", &[7; 900]).await, 201);
+    assert_eq!(row().await.unwrap()["refused"], 1, "one has come since");
+    w.keeper.ask(Method::PATCH, &format!("api/people/{juno}"), Some(json!({ "quota": 0 }))).await.unwrap();
+    assert_eq!(p.put("b.jpg", &[7; 2000]).await, 201);
+    assert!(row().await.is_none(), "and now all of it");
 }
 
 #[tokio::test(flavor = "multi_thread")]

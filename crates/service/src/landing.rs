@@ -139,7 +139,17 @@ pub async fn promise(app: &App, upload: &Upload, instead: &[UploadId], there: u6
     let terms = Terms { free: app.library.free()?, reserve: app.settings.reserve, there, instead };
     match app.catalog.promise(upload, &terms, app.now()).await? {
         Promise::Given => Ok(()),
-        Promise::No(no) => Err(no.into()),
+        Promise::No(no) => {
+            // A program that only knows that something went wrong tells nobody; here it is known what is missing.
+            if upload.concat.is_none() {
+                // Until it comes, nothing says what its bytes are: a hash that no picture has.
+                let digest = upload.digest.unwrap_or_else(|| Digest::of(format!("refused {}", upload.id).as_bytes()));
+                let refused = Some(no.to_string());
+                app.catalog.note_sighting(upload.device, &Sighting { refused, ..sighting(upload, digest) }, app.now()).await?;
+                app.live.changed(&[LiveEvent::Devices]);
+            }
+            Err(no.into())
+        }
         Promise::TooMany => Err(Failure::new(
             ProblemType::TooMany,
             "Too many uploads were begun and not finished. Finish or end some of them; what nothing more comes of ends by itself.",
@@ -167,15 +177,18 @@ pub async fn still_promised(app: &App, upload: &Upload, stands: u64) -> Answer<(
 
 /// Counts a file among what its device says it has.
 pub async fn note(app: &App, upload: &Upload, digest: Digest) -> Answer<()> {
-    let seen = Sighting {
+    Ok(app.catalog.note_sighting(upload.device, &sighting(upload, digest), app.now()).await?)
+}
+
+fn sighting(upload: &Upload, digest: Digest) -> Sighting {
+    Sighting {
         source: upload.source.clone(),
         name: upload.name.clone(),
         digest,
         size: upload.length,
         file_time: upload.file_time,
         refused: None,
-    };
-    Ok(app.catalog.note_sighting(upload.device, &seen, app.now()).await?)
+    }
 }
 
 /// Where the bytes are that are given a name.
