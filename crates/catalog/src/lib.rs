@@ -56,6 +56,7 @@ use tokio::sync::Notify;
 
 use growth::Growth;
 use work::{Kind, WISH};
+use ypogeion_core::ledger::EntryRecord;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
 const CONNECTIONS: usize = 12;
@@ -260,6 +261,26 @@ impl Catalog {
             .execute(&mut c)
             .await?;
         Ok(())
+    }
+
+    /// Lines of the record after a number, with theirs, oldest first.
+    pub async fn record_after(&self, after: u64, limit: i64) -> Result<Vec<EntryRecord>> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = BigInt)]
+            id: i64,
+            #[diesel(embed)]
+            line: RecordLine,
+        }
+        let mut c = self.connection().await?;
+        let rows: Vec<Row> = diesel::sql_query("SELECT id, at, who, what FROM record WHERE id > $1 ORDER BY id LIMIT $2")
+            .bind::<BigInt, _>(signed(after))
+            .bind::<BigInt, _>(limit)
+            .kept()
+            .load(&mut c)
+            .await?;
+        let entry = |r: Row| EntryRecord { number: unsigned(r.id), at: r.line.at, who: r.line.who, what: r.line.what };
+        Ok(rows.into_iter().map(entry).collect())
     }
 
     /// The last lines of the record, newest first.

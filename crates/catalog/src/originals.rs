@@ -308,6 +308,19 @@ impl Catalog {
         row.try_into()
     }
 
+    /// Where an original is filed, or was, if it has left home and a store may still have it.
+    pub async fn last_path(&self, id: OriginalId) -> Result<String> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = Text)]
+            path: String,
+        }
+        let mut c = self.connection().await?;
+        let row: Row =
+            sql_query("SELECT path FROM original WHERE id = $1").bind::<SqlUuid, _>(id.0).kept().get_result(&mut c).await?;
+        Ok(row.path)
+    }
+
     /// Says how the making of previews ended: with a placeholder, or with none to be had.
     pub async fn set_preview(&self, id: OriginalId, placeholder: Option<&str>) -> Result<()> {
         let mut c = self.soft_connection().await?;

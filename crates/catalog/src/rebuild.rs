@@ -7,7 +7,7 @@ use std::collections::HashSet;
 use chrono::{DateTime, Local, TimeZone, Utc};
 use diesel::{
     sql_query,
-    sql_types::{Bool, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+    sql_types::{Array, BigInt, Bool, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use serde_json::{Value, json};
@@ -15,12 +15,12 @@ use ypogeion_core::{
     Digest, OriginalId, StoreId,
     capture::Facts,
     layers::{Act, Outcome},
-    ledger::{DeviceRecord, OriginalRecord, RecipientRecord, SegmentRef},
+    ledger::{DeviceRecord, EntryRecord, OriginalRecord, RecipientRecord, SegmentRef},
     shot,
 };
 
 use crate::{
-    Catalog, CatalogError, Keep, Result,
+    Catalog, CatalogError, Keep, Result, signed,
     work::{Kind, WISH},
 };
 
@@ -126,13 +126,44 @@ impl Catalog {
     }
 
     /// The ledger of a store goes on after this segment. `due`: not all of it has a proof, so all of it is said once more.
-    pub async fn rebuild_segment(&self, store: StoreId, last: u64, end: Option<&SegmentRef>, due: bool) -> Result<()> {
-        self.segment_written(store, last, &[], (None, end)).await?;
+    /// `recorded`: the last line of the house's record that it has.
+    pub async fn rebuild_segment(
+        &self,
+        store: StoreId,
+        (last, recorded): (u64, u64),
+        end: Option<&SegmentRef>,
+        due: bool,
+    ) -> Result<()> {
+        self.segment_written(store, last, &[], (None, end), recorded).await?;
         let mut c = self.connection().await?;
         sql_query("UPDATE store SET checkpoint_due = checkpoint_due OR $2 WHERE id = $1")
             .bind::<SqlUuid, _>(store.0)
             .bind::<Bool, _>(due)
             .kept()
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
+    /// Lines of the house's record, as its ledgers have them. One that is there already stays: nothing of the record ever changes.
+    pub async fn rebuild_record(&self, entries: impl IntoIterator<Item = &EntryRecord>) -> Result<()> {
+        let mut c = self.connection().await?;
+        let mut rest = entries.into_iter().peekable();
+        while rest.peek().is_some() {
+            let some: Vec<&EntryRecord> = rest.by_ref().take(1000).collect();
+            sql_query(
+                "INSERT INTO record (id, at, who, what) OVERRIDING SYSTEM VALUE SELECT * FROM unnest($1, $2, $3, $4) ON CONFLICT DO NOTHING",
+            )
+            .bind::<Array<BigInt>, _>(some.iter().map(|e| signed(e.number)).collect::<Vec<_>>())
+            .bind::<Array<Timestamptz>, _>(some.iter().map(|e| e.at).collect::<Vec<_>>())
+            .bind::<Array<Text>, _>(some.iter().map(|e| e.who.as_str()).collect::<Vec<_>>())
+            .bind::<Array<Text>, _>(some.iter().map(|e| e.what.as_str()).collect::<Vec<_>>())
+            .kept()
+            .execute(&mut c)
+            .await?;
+        }
+        // What is written from now on comes after it.
+        sql_query("SELECT setval(pg_get_serial_sequence('record', 'id'), greatest((SELECT max(id) FROM record), 1))")
             .execute(&mut c)
             .await?;
         Ok(())

@@ -50,6 +50,8 @@ pub struct StoreRow {
     pub checkpoint: u64,
     /// Whether the next segment is to be followed by one in any case.
     pub checkpoint_due: bool,
+    /// The last line of the house's record that its ledger has.
+    pub recorded: u64,
     /// The keeper has it wait.
     pub paused: bool,
     /// When, and how fast, copies go there.
@@ -158,6 +160,8 @@ struct Row {
     sealed: bool,
     #[diesel(sql_type = Nullable<Binary>)]
     certificate: Option<Vec<u8>>,
+    #[diesel(sql_type = BigInt)]
+    recorded: i64,
 }
 
 impl From<Row> for StoreRow {
@@ -186,6 +190,7 @@ impl From<Row> for StoreRow {
                 .and_then(|(name, digest)| LedgerEnd::of(SegmentRef { name, sha256: digest_of(&digest) })),
             checkpoint: unsigned(r.checkpoint),
             checkpoint_due: r.checkpoint_due,
+            recorded: unsigned(r.recorded),
             paused: r.paused,
             // Written by this program; one that is not understood holds nothing back.
             week: serde_json::from_value(r.week.clone()).unwrap_or_default(),
@@ -240,7 +245,7 @@ fn json(value: &impl serde::Serialize) -> serde_json::Value {
 }
 
 const STORE: &str = "SELECT id, name, endpoint, region, bucket, prefix, access_key, secret_key, stopped, failing, retry_at, faults, \
-                     ledger_segment, ledger_name, ledger_digest, paused, week, away, prices, notices, checkpoint, checkpoint_due, sealed, certificate FROM store";
+                     ledger_segment, ledger_name, ledger_digest, paused, week, away, prices, notices, checkpoint, checkpoint_due, sealed, certificate, recorded FROM store";
 
 /// How urgent it is to send an original `o` anywhere: what has no copy away from home comes first.
 pub(crate) const EXPOSURE: &str = "CASE WHEN EXISTS (
@@ -629,6 +634,7 @@ impl Catalog {
         number: u64,
         written: &[OriginalRow],
         (said, end): (Option<Digest>, Option<&SegmentRef>),
+        recorded: u64,
     ) -> Result<()> {
         let mut c = self.connection().await?;
         c.transaction(async |c| {
@@ -644,13 +650,15 @@ impl Catalog {
             .await?;
             sql_query(
                 "UPDATE store SET ledger_segment = greatest(ledger_segment, $2), said = coalesce($3, said),
-                     ledger_name = coalesce($4, ledger_name), ledger_digest = coalesce($5, ledger_digest) WHERE id = $1",
+                     ledger_name = coalesce($4, ledger_name), ledger_digest = coalesce($5, ledger_digest), recorded = greatest(recorded, $6)
+                 WHERE id = $1",
             )
             .bind::<SqlUuid, _>(store.0)
             .bind::<BigInt, _>(signed(number))
             .bind::<Nullable<Binary>, _>(said.as_ref().map(|d| d.as_bytes().as_slice()))
             .bind::<Nullable<Text>, _>(end.map(|e| e.name.as_str()))
             .bind::<Nullable<Binary>, _>(end.map(|e| e.sha256.as_bytes().as_slice()))
+            .bind::<BigInt, _>(signed(recorded))
             .kept()
             .execute(c)
             .await?;

@@ -49,11 +49,26 @@ pub enum Record {
     Original(Box<OriginalRecord>),
     /// An original that was deleted for good: earlier records with its id do not count any more.
     Removed(RemovedRecord),
+    /// A line of the house's record: who did what, and when. The last one with a number counts.
+    Entry(EntryRecord),
     /// Ends every segment and every part of a checkpoint: proves that the household wrote the lines before it.
     Mac(MacRecord),
     /// A record of a kind that a later version added; ignored.
     #[serde(other)]
     Unknown,
+}
+
+/// A line of the house's record.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct EntryRecord {
+    /// Counts up in one house.
+    pub number: u64,
+    /// When.
+    pub at: DateTime<Utc>,
+    /// Who.
+    pub who: String,
+    /// What they did.
+    pub what: String,
 }
 
 /// The first line of a segment.
@@ -452,6 +467,8 @@ pub struct Holdings<K = BTreeMap<OriginalId, OriginalRecord>> {
     pub devices: BTreeMap<DeviceId, DeviceRecord>,
     /// The originals.
     pub originals: K,
+    /// The house's record by number.
+    pub entries: BTreeMap<u64, EntryRecord>,
     /// The highest number of a segment.
     pub last_segment: u64,
     /// When that one was written, if it was read itself.
@@ -466,6 +483,7 @@ impl<K: Kept> Holdings<K> {
             people: BTreeMap::new(),
             devices: BTreeMap::new(),
             originals,
+            entries: BTreeMap::new(),
             last_segment: 0,
             last_made_at: None,
         }
@@ -524,6 +542,7 @@ impl<K: Kept> Holdings<K> {
                 Record::Device(d) => drop(self.devices.insert(d.id, d)),
                 Record::Original(o) => changes.push(Change::Put(o)),
                 Record::Removed(r) => changes.push(Change::Take(r.id)),
+                Record::Entry(e) => drop(self.entries.insert(e.number, e)),
                 Record::Segment(_) | Record::Checkpoint(_) | Record::Mac(_) | Record::Unknown => {}
             }
         }

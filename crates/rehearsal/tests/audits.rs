@@ -299,3 +299,40 @@ async fn only_what_exists_is_checked() {
     let nowhere = json!({ "kind": "reading", "store": "00000000-0000-7000-8000-000000000000" });
     assert_eq!(w.keeper.try_ask(Method::POST, "api/checks", Some(nowhere)).await.unwrap().0, 404);
 }
+
+/// What was let go at home stays in the store for a while. That the store has lost that as well is found and said, and ends no check.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_check_goes_on_over_what_was_let_go() {
+    let w = proven(6, "").await;
+    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "brake_percent": 100 }))).await.unwrap();
+    let page = w.keeper.ask(Method::GET, "api/originals?limit=2", None).await.unwrap();
+    let ids: Vec<_> = page["originals"].as_array().unwrap().iter().map(|o| o["id"].clone()).collect();
+    for path in ["api/holding", "api/holding/end"] {
+        w.keeper.ask(Method::POST, path, Some(json!({ "originals": ids }))).await.unwrap();
+    }
+    wait_for("both to have left home", 60, async || {
+        let held = w.keeper.ask(Method::GET, "api/holding", None).await?["held"].as_array().cloned().unwrap_or_default();
+        Ok((held.len() == 2 && held.iter().all(|h| h["at_home"] == false)).then_some(()))
+    })
+    .await
+    .unwrap();
+    assert_eq!(w.house.store.lose(6).unwrap().len(), 6);
+    let listed = w.check(true, "listing").await;
+    assert_eq!((&listed["failed"], &listed["missing"]), (&json!(false), &json!(6)), "{listed}");
+    wait_for("what is still at home to be sent again", 60, async || {
+        Ok((w.keeper.store().await?.to_go.count == 0 && w.keeper.overview().await?.damaged == 0).then_some(()))
+    })
+    .await
+    .unwrap();
+    for kind in ["listing", "reading", "drill"] {
+        let checked = w.check(true, kind).await;
+        assert_eq!(checked["failed"], false, "{kind}: {checked}");
+    }
+    // Nothing is left to be done that never can be.
+    wait_for("the work to be done", 60, async || {
+        let work = w.keeper.ask(Method::GET, "api/work", None).await?;
+        Ok((work["faults"].as_array().is_some_and(Vec::is_empty)).then_some(()))
+    })
+    .await
+    .unwrap();
+}

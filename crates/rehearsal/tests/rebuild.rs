@@ -4,7 +4,7 @@ mod common;
 
 use std::{collections::BTreeMap, fs, path::PathBuf, process::Output};
 
-use common::{World, put, world};
+use common::{World, put, world_of};
 use reqwest::Method;
 use rstest::rstest;
 use serde_json::{Value, json};
@@ -14,7 +14,11 @@ use ypogeion_standins::store::Faults;
 
 /// A household of two with so many pictures of Juno's and one of Piet's, all proven; one of Juno's is deleted and in holding.
 async fn lived_in(count: usize) -> (World, Device) {
-    let w = world().await;
+    lived_in_with(count, "").await
+}
+
+async fn lived_in_with(count: usize, offsite: &str) -> (World, Device) {
+    let w = world_of(|o| o.offsite = offsite.to_owned()).await;
     w.add_store().await;
     let piet = json!({ "name": "Piet", "role": "member", "password": "a long password", "quota": 5_000_000 });
     w.keeper.ask(Method::POST, "api/people", Some(piet)).await.unwrap();
@@ -295,9 +299,12 @@ async fn what_was_filed_anew_after_the_last_ledger_stays_where_it_is(#[case] out
 }
 
 /// What a keeper decided reaches the ledgers without any picture, and comes back with the household.
+#[rstest]
+#[case::by_the_segments("")]
+#[case::by_a_checkpoint("checkpoint_after = 1")]
 #[tokio::test(flavor = "multi_thread")]
-async fn what_was_decided_comes_back_with_the_house() {
-    let (mut w, _device) = lived_in(3).await;
+async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
+    let (mut w, _device) = lived_in_with(3, offsite).await;
     let drawer = w.folder.path().join("drawer/red");
     fs::create_dir_all(&drawer).unwrap();
     let disk = json!({ "name": "Red disk", "endpoint": format!("file://{}", drawer.display()), "away": false });
@@ -335,7 +342,12 @@ async fn what_was_decided_comes_back_with_the_house() {
             .collect();
         json!({ "stores": stores, "others": key["others"], "house": house, "people": people, "notices": w.sql("SELECT name, notices FROM store ORDER BY name") })
     };
-    let before = decided(&w).await;
+    let record = async |w: &World| {
+        let lines = w.keeper.ask(Method::GET, "api/record?limit=500", None).await.unwrap();
+        let of = |l: &Value| format!("{} {} {}", l["at"], l["who"], l["what"]);
+        lines.as_array().unwrap().iter().rev().map(of).collect::<Vec<_>>()
+    };
+    let (before, lines) = (decided(&w).await, record(&w).await);
     // No picture came; the ledgers say it all the same.
     wait_for("the ledgers to say so", 60, async || {
         let work = w.keeper.ask(Method::GET, "api/work", None).await?;
@@ -358,4 +370,12 @@ async fn what_was_decided_comes_back_with_the_house() {
     w.house.start_service().await.unwrap();
     w.keeper = w.house.keeper().await.unwrap();
     assert_eq!(decided(&w).await, before);
+    // Who did it, and when, is known as well, and goes on after that.
+    let after = record(&w).await;
+    let decided = |line: &&String| line.contains("Red disk") || line.contains("North Quay") || line.contains("Aunt Ida");
+    assert!(lines.iter().filter(decided).count() >= 4, "{lines:#?}");
+    let last = lines.iter().rposition(|l| decided(&l)).unwrap();
+    assert_eq!(after[..=last], lines[..=last]);
+    let signed_in = after.iter().rposition(|l| l.contains("signed in")).unwrap();
+    assert!(signed_in > last, "{after:#?}");
 }

@@ -287,6 +287,8 @@ async fn fill(
         ends.extend(told.stores.iter().filter_map(Told::of));
         taken.push((address.clone(), ledger.last_segment));
         household_and_people(catalog, &household, &ledger, password, with.unfinished).await?;
+        // Before anything is written into it here.
+        catalog.rebuild_record(ledger.entries.values()).await.map_err(stop("write the record"))?;
         if let Some(id) = library.presence().id() {
             catalog.set_library(id.0).await.map_err(stop("write down which library is the household's"))?;
         }
@@ -300,7 +302,8 @@ async fn fill(
                 code = exit::PARTLY;
             }
         }
-        rebuilt_end(catalog, &address, ledger.last_segment, end, !proven).await?;
+        let recorded = ledger.entries.keys().next_back().copied().unwrap_or(0);
+        rebuilt_end(catalog, &address, (ledger.last_segment, recorded), end, !proven).await?;
         tell(format!(
             "  {} of {}, {}.",
             words::counted(ledger.originals.count().map_err(stop("read the ledger"))?, "original"),
@@ -463,14 +466,16 @@ async fn originals(
 async fn rebuilt_end(
     catalog: &Catalog,
     address: &StoreAddress,
-    last: u64,
+    (last, recorded): (u64, u64),
     end: Option<SegmentRef>,
     due: bool,
 ) -> Result<(), Stop> {
     let stores = catalog.stores().await.map_err(stop("read the stores"))?;
     let same = |a: &StoreAddress| (&a.endpoint, &a.bucket, &a.prefix) == (&address.endpoint, &address.bucket, &address.prefix);
     match stores.iter().find(|s| same(&s.address)) {
-        Some(store) => catalog.rebuild_segment(store.id, last, end.as_ref(), due).await.map_err(stop("write the store")),
+        Some(store) => {
+            catalog.rebuild_segment(store.id, (last, recorded), end.as_ref(), due).await.map_err(stop("write the store"))
+        }
         None => Ok(()),
     }
 }

@@ -131,7 +131,7 @@ impl World {
 
     async fn write_segment(&self, store: StoreId, number: u64) {
         let rows = self.catalog.unlisted(store, 100).await.unwrap();
-        self.catalog.segment_written(store, number, &rows, (None, None)).await.unwrap();
+        self.catalog.segment_written(store, number, &rows, (None, None), 0).await.unwrap();
     }
 
     async fn add_store(&self) -> StoreId {
@@ -689,7 +689,7 @@ async fn what_moves_while_a_segment_is_written_is_written_again() {
     let rows = w.catalog.unlisted(store, 9).await.unwrap();
     let (from, to) = (FiledPath::parse("juno/2026/04/a.jpg").unwrap(), FiledPath::parse("juno/2026/a.jpg").unwrap());
     w.catalog.moved(None, kite, &from, &to, w.now).await.unwrap();
-    w.catalog.segment_written(store, 1, &rows, (None, None)).await.unwrap();
+    w.catalog.segment_written(store, 1, &rows, (None, None), 0).await.unwrap();
     assert_eq!(w.catalog.unlisted(store, 9).await.unwrap()[0].path, to);
     w.write_segment(store, 2).await;
     assert!(w.catalog.unlisted(store, 9).await.unwrap().is_empty());

@@ -206,7 +206,7 @@ async fn whatever_changes_of_an_original_its_ledgers_say_anew() {
         // And what changes while a segment is written is not listed by it.
         let rows = w.catalog.unlisted(store, 9).await.unwrap();
         sql_query("UPDATE original SET source = source || '.'").execute(&mut c).await.unwrap();
-        w.catalog.segment_written(store, 99, &rows, (None, None)).await.unwrap();
+        w.catalog.segment_written(store, 99, &rows, (None, None), 0).await.unwrap();
         assert_eq!(w.catalog.unlisted(store, 9).await.unwrap().len(), 1, "{change}, while it was written");
     }
     w.write_segment(store, 100).await;

@@ -42,6 +42,10 @@ const AWAIT_KEY: TimeDelta = TimeDelta::hours(1);
 
 /// Originals named in one segment of the ledger.
 const SEGMENT: i64 = 5000;
+/// Lines of the record that a segment repeats from the one before: one that was being written just then may have a lower number.
+const SAID_TWICE: u64 = 20;
+/// Lines of the record go along with the next segment; after this long they are reason enough for one.
+const RECORDED_WITHIN: TimeDelta = TimeDelta::days(1);
 
 /// The store of a piece of work, opened. `Err`: how the work ends if it cannot be.
 pub(super) async fn open(app: &Arc<App>, job: &Job) -> Answer<Result<(StoreRow, Replica), Ended>> {
@@ -195,13 +199,18 @@ pub(super) async fn write_ledger(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     };
     loop {
         let rows = app.catalog.unlisted(store.id, SEGMENT).await?;
+        let entries = app.catalog.record_after(store.recorded.saturating_sub(SAID_TWICE), SEGMENT).await?;
         let mut records = preamble(app).await?;
         let said = said_by(&records);
-        // What the keeper decided is reason enough, without any picture.
-        if rows.is_empty() && app.catalog.has_said(store.id, said).await? {
+        // What the keeper decided is reason enough, without any picture; that somebody signed in is not, for a day.
+        let unsaid = entries.iter().find(|e| e.number > store.recorded);
+        let waits = unsaid.is_some_and(|e| app.now() - e.at > RECORDED_WITHIN);
+        if rows.is_empty() && !waits && app.catalog.has_said(store.id, said).await? {
             return Ok(Ended::Done);
         }
-        let full = rows.len() as i64 == SEGMENT;
+        let full = rows.len() as i64 == SEGMENT || entries.len() as i64 == SEGMENT;
+        let recorded = entries.last().map_or(store.recorded, |e| e.number);
+        records.extend(entries.into_iter().map(Record::Entry));
         for row in &rows {
             records.extend(record_of(app, store.id, row).await?);
         }
@@ -212,7 +221,8 @@ pub(super) async fn write_ledger(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             Ok(written) => written,
             Err(fault) => return note_fault(app, &store, job, fault).await,
         };
-        app.catalog.segment_written(store.id, number, &rows, (Some(said), Some(&written))).await?;
+        app.catalog.segment_written(store.id, number, &rows, (Some(said), Some(&written)), recorded).await?;
+        store.recorded = recorded;
         app.live.changed(&[LiveEvent::Offsite]);
         store.ledger_segment = number;
         store.ledger_end = LedgerEnd::of(written.clone());
@@ -324,7 +334,7 @@ async fn record_of(app: &App, store: StoreId, row: &OriginalRow) -> Answer<Optio
 /// what changes meanwhile is not listed any more, and is said again by the next segment.
 async fn write_checkpoint(app: &App, store: &StoreRow, replica: &Replica, upto: Option<SegmentRef>) -> Answer<Result<(), Fault>> {
     let (number, salt) = (store.ledger_segment, u32::from_le_bytes(security::random()));
-    let (mut after, mut part) = (OriginalId(uuid::Uuid::nil()), 0);
+    let (mut after, mut recorded, mut part) = (OriginalId(uuid::Uuid::nil()), 0, 0);
     loop {
         let rows = app.catalog.listed(store.id, after, SEGMENT).await?;
         let mut records = preamble(app).await?;
@@ -332,8 +342,11 @@ async fn write_checkpoint(app: &App, store: &StoreRow, replica: &Replica, upto: 
             after = row.id;
             records.extend(record_of(app, store.id, row).await?);
         }
+        let entries = app.catalog.record_after(recorded, SEGMENT).await?;
+        recorded = entries.last().map_or(recorded, |e| e.number);
         part += 1;
-        let last = (rows.len() as i64) < SEGMENT;
+        let last = (rows.len() as i64) < SEGMENT && (entries.len() as i64) < SEGMENT;
+        records.extend(entries.into_iter().map(Record::Entry));
         if let Err(fault) = replica.write_part((number, salt), (part, last), upto.clone(), &records, app.now()).await {
             return Ok(Err(fault));
         }
