@@ -1,5 +1,5 @@
 /** A store that is tried out: step by step what works, and what a failure means. */
-import { useEffect } from "react";
+import { Fragment, useEffect } from "react";
 import { ask, type Schemas, type Store } from "../api/client";
 import { useDo } from "../api/hooks";
 import { Button, Dialog, State, type Tone } from "../ui/parts";
@@ -35,7 +35,16 @@ export function TrialSteps({ trial }: { trial: Trial }) {
               {s.said}
               {s.certificate && (
                 <span className="mt-1 block text-soft">
-                  Its fingerprint (SHA-256): <code className="block text-[13px] break-all">{s.certificate}</code>
+                  Its fingerprint (SHA-256): <code className="block text-[13px]">
+                    {/* Not within a pair. */}
+                    {s.certificate.split(":").map((pair, n, all) => (
+                      <Fragment key={n}>
+                        {pair}
+                        {n < all.length - 1 && ":"}
+                        <wbr />
+                      </Fragment>
+                    ))}
+                  </code>
                 </span>
               )}
             </span>

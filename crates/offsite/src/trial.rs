@@ -405,7 +405,10 @@ fn distrusted(address: &StoreAddress, why: &str) -> String {
             "It shows another certificate than the one that is trusted ({}…). If it was not given a new one, somebody may stand between.",
             &printed(trusted)[..23]
         ),
-        None => format!("It shows a certificate for which no authority vouches, or not one for this address ({why})."),
+        None if why.contains("UnknownIssuer") => "It shows a certificate for which no authority vouches.".to_owned(),
+        None if why.contains("not valid for name") => "It shows a certificate for another address than this one.".to_owned(),
+        None if why.contains("expired") => "It shows a certificate that has run out.".to_owned(),
+        None => format!("It shows a certificate that is not trusted ({why})."),
     }
 }
 

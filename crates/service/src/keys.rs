@@ -17,13 +17,16 @@ use crate::tls::write_private;
 /// A lent key is forgotten after this.
 pub const LENT_FOR: Duration = Duration::from_secs(3600);
 
+/// What was lent, and when.
+type Lent = Option<(Vec<Identity>, Instant)>;
+
 /// See the module.
 pub struct Keyring {
     /// Seals the server's own secrets and opens them. Never holds a key of the household: that can be forgotten.
     pub own: Keys,
     /// Proves who wrote the ledgers.
     pub ledger: LedgerKey,
-    now: RwLock<(Keys, Option<(Vec<Identity>, Instant)>)>,
+    now: RwLock<(Keys, Lent)>,
 }
 
 impl Keyring {

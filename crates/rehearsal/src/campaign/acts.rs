@@ -351,8 +351,8 @@ impl Lab {
             }
         }
         if self.below(2) == 0 {
-            // Removing it there is broken off, too, until the house comes to rest.
-            self.house.store.set_faults(Faults { error_percent: 60, ..Faults::default() });
+            // Until the house comes to rest, a lock there lets nothing go.
+            self.house.store.set_faults(Faults { locked_days: 1, error_percent: 5, ..Faults::default() });
         }
         self.keeper.ask(Method::POST, "api/holding/end", Some(json!({ "originals": originals }))).await?;
         for (digest, _) in chosen {
