@@ -49,7 +49,7 @@ fn main() -> ExitCode {
                 "cargo xtask demo [--day | --walk-through [--report FILE]]   the demo household, with a day of four phones, or its whole story\n\
                  cargo xtask test [FILTER]                           everything that must hold\n\
                  cargo xtask bench [--row ROW]... [--photos N]        measured against this machine's limits\n\
-                 cargo xtask campaign [--steps N] [--seed N]         a house that is lived in and struck at random
+                 cargo xtask campaign [--steps N] [--seed N]         a house that is lived in and struck at random\n\
                  cargo xtask screenshots                             the pictures in docs/screenshots\n\
                  cargo xtask types                                   the console's types, from the service's API"
             );
