@@ -53,7 +53,7 @@ export function KeyView() {
                 ? "A key is lent to it. It can hold drills and mend what is damaged at home until that is over."
                 : "It keeps no key: it seals and compares sealed bytes, and nothing is called proven. Lend it the kit’s key for a drill."
               : k.lacks > 0
-                ? `It was not given ${counted(k.lacks, "earlier key")} of the household, and what is still sealed for ${k.lacks === 1 ? "it" : "them"} it cannot open. ${k.lacks === 1 ? "It is" : "They are"} on the kit, under “Older key”.`
+                ? `It was not given ${counted(k.lacks, "earlier key")} of the household, and what is still sealed for ${k.lacks === 1 ? "it" : "them"} it cannot open. ${k.lacks === 1 ? "It is" : "They are"} on the kit, in its lines “Older key”.`
                 : "So it can hold drills and mend what rots at home by itself. Whoever breaks into it can open copies, too; they could also see the originals."
           }
         >

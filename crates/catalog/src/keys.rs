@@ -318,7 +318,11 @@ impl Catalog {
             .await?;
             // Meanwhile it was found bad and is sent again, or it is being removed: then the new object is the one too many.
             let superseded = if changed == 0 { object.name.as_str() } else { before };
-            sql_query("INSERT INTO superseded (store, name, digest, at) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING")
+            // After a rebuilding it may have been sealed anew under the name that it had: then nothing is too many.
+            sql_query(
+                "INSERT INTO superseded (store, name, digest, at) SELECT $1, $2, $3, $4
+                 WHERE NOT EXISTS (SELECT 1 FROM object WHERE store = $1 AND name = $2) ON CONFLICT DO NOTHING",
+            )
                 .bind::<SqlUuid, _>(store.0)
                 .bind::<Text, _>(superseded)
                 .bind::<Binary, _>(digest.as_bytes().as_slice())

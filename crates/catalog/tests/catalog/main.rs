@@ -757,3 +757,21 @@ async fn a_store_that_turns_out_to_be_in_the_house_leaves_its_pictures_exposed()
     away(true).await;
     assert_eq!(first(3).await, other.0);
 }
+
+/// After a rebuilding an object may be sealed anew under the name that it has: then nothing of it is one too many.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_sealed_anew_under_its_own_name_leaves_nothing_behind() {
+    let w = world().await;
+    let store = w.add_store().await;
+    let object = |name: &str| ObjectRecord { name: name.into(), size: 9, sha256: Digest::of(b"sealed") };
+    let digest = Digest::of(b"kite");
+    w.land(b"kite", "juno/kite.jpg").await.unwrap();
+    w.catalog.confirm(store, digest, &object("objects/ab/one.age"), (w.now, 0), (w.now, w.now)).await.unwrap();
+    w.catalog.resealed(store, (digest, "objects/ab/one.age"), &object("objects/ab/one.age"), 1, w.now).await.unwrap();
+    assert_eq!(w.catalog.superseded_left(store).await.unwrap(), 0);
+    w.catalog.resealed(store, (digest, "objects/ab/one.age"), &object("objects/ab/two.age"), 2, w.now).await.unwrap();
+    assert_eq!(w.catalog.superseded_left(store).await.unwrap(), 1);
+    // The one in use was changed meanwhile: then the new one is too many.
+    w.catalog.resealed(store, (digest, "objects/ab/one.age"), &object("objects/ab/three.age"), 3, w.now).await.unwrap();
+    assert_eq!(w.catalog.superseded_left(store).await.unwrap(), 2);
+}

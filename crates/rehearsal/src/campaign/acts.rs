@@ -139,8 +139,8 @@ impl Lab {
                 self.send(self.sent).await
             }
             Act::Send | Act::SendAgain => {
-                // What is leaving, if there is some: it has to come back in full.
-                let leaving: Vec<u64> = self.between.values().copied().collect();
+                // What was let go last, if there is some: it is just leaving, and has to come back in full.
+                let leaving = std::mem::take(&mut self.leaving);
                 let number = match self.below(4) {
                     0..=2 if !leaving.is_empty() => leaving[self.below(leaving.len() as u64) as usize],
                     _ => 1 + self.below(self.sent),
@@ -298,6 +298,8 @@ impl Lab {
 
     async fn some(&mut self, held: bool) -> Step<Vec<(String, Value)>> {
         let (mut ids, mut chosen) = (self.ids(held).await?, Vec::new());
+        // What is leaving may be gone by the time it is asked for; then it comes back from a store, some time later.
+        ids.retain(|(digest, _)| !self.between.contains_key(digest));
         for _ in 0..1 + self.below(3) {
             if !ids.is_empty() {
                 let at = self.below(ids.len() as u64) as usize;
@@ -316,12 +318,7 @@ impl Lab {
         let originals: Vec<&Value> = chosen.iter().map(|(_, id)| id).collect();
         self.keeper.ask(Method::POST, path, Some(json!({ "originals": originals }))).await?;
         for (digest, _) in chosen {
-            // One that was about to leave may be taken back as well.
-            if let Some(number) = self.between.remove(&digest) {
-                self.kept.insert(digest, Kept { number, held: !held });
-            } else {
-                self.kept.entry(digest).and_modify(|k| k.held = !held);
-            }
+            self.kept.entry(digest).and_modify(|k| k.held = !held);
         }
         Ok(())
     }
@@ -348,6 +345,7 @@ impl Lab {
         for (digest, _) in &chosen {
             if let Some(kept) = self.kept.get(digest) {
                 self.between.insert(digest.clone(), kept.number);
+                self.leaving.push(kept.number);
             }
         }
         if self.below(2) == 0 {

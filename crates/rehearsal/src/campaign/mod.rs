@@ -89,6 +89,8 @@ struct Lab {
     kept: BTreeMap<String, Kept>,
     /// On their way in or out, by the hash of their bytes: they may be on the disk, or not.
     between: BTreeMap<String, u64>,
+    /// The numbers of those that were let go since something was sent again.
+    leaving: Vec<u64>,
     sent: u64,
     /// The number of the picture that is being sent; 0: none.
     trying: u64,
@@ -129,6 +131,7 @@ pub async fn run(folder: &Path, seed: u64, steps: u64, tell: &dyn Fn(&str)) -> S
         rng: Rng::new(seed),
         kept: BTreeMap::new(),
         between: BTreeMap::new(),
+        leaving: Vec::new(),
         sent: 0,
         trying: 0,
         pairings: 0,
