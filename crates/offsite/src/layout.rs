@@ -237,6 +237,15 @@ impl Replica {
     /// Opens the replica that is in `store`. Whether its copies are sealed is what the house decided, and the keys say
     /// ([`Keys::plainly`]); a store that says otherwise is not opened.
     pub async fn open(store: Store, keys: Keys) -> Result<Self, ReplicaError> {
+        Self::opened(store, keys, true).await
+    }
+
+    /// The same with a recovery kit: it is of no use that the household wrote what is there, if the kit's keys do not open it.
+    pub async fn open_by_kit(store: Store, keys: Keys) -> Result<Self, ReplicaError> {
+        Self::opened(store, keys, false).await
+    }
+
+    async fn opened(store: Store, keys: Keys, own_is_enough: bool) -> Result<Self, ReplicaError> {
         let format = FormatFile::read(&store).await?;
         if format.sealed == keys.is_plain() {
             return Err(ReplicaError::OtherwiseKept { sealed: format.sealed });
@@ -244,7 +253,7 @@ impl Replica {
         let replica = Replica { store, id: format.replica, keys };
         // One that the household wrote is its own, also if its key was made anew since, and nothing that is there opens any more: somebody
         // may have put the store back to an earlier state.
-        let proven = format.is_proven(replica.keys.ledger_key());
+        let proven = own_is_enough && format.is_proven(replica.keys.ledger_key());
         if !proven && !replica.keys.knows(&format.recipient) && !replica.opens_its_ledger().await? {
             return Err(ReplicaError::SomebodyElses);
         }

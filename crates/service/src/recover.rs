@@ -353,8 +353,8 @@ async fn fill_up(wish: &Wish<'_>, replica: &Replica, known: Option<&KitEnd>, so_
 pub(crate) async fn open(address: &StoreAddress, keys: Keys, readable: bool) -> Result<Replica, (u8, String)> {
     let store = Store::new(address).map_err(|e| said(&e))?;
     let ours = if address.sealed { keys.clone() } else { keys.clone().plainly() };
-    let opened = match Replica::open(store.clone(), ours).await {
-        Err(ReplicaError::OtherwiseKept { sealed: false }) if readable => Replica::open(store, keys.plainly()).await,
+    let opened = match Replica::open_by_kit(store.clone(), ours).await {
+        Err(ReplicaError::OtherwiseKept { sealed: false }) if readable => Replica::open_by_kit(store, keys.plainly()).await,
         other => other,
     };
     opened.map_err(|e| match e {
