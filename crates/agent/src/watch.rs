@@ -76,6 +76,8 @@ pub async fn watch(
                 tell(Seen::Unheard(unheard.clone()));
             }
         }
+        // One that was taken out meanwhile is listened to no more.
+        ear.absent = ear.absent.max(absent(&home));
         tokio::select! {
             change = changes.recv() => {
                 match change {
@@ -100,11 +102,13 @@ pub async fn watch(
             () = async { match due { Some(at) => tokio::time::sleep_until(at).await, None => std::future::pending().await } } => {}
             () = async { if ear.hears_all() { std::future::pending().await } else { tokio::time::sleep(watching.look).await } } => {
                 // A card or a disk may be there now; and what nobody tells is looked for.
-                let again = Ear::listen(&home, changed.clone())?;
-                if again.absent < ear.absent || (!again.unheard.is_empty() && looked.elapsed() >= watching.unheard) {
+                let unheard = !ear.unheard.is_empty() && looked.elapsed() >= watching.unheard;
+                if absent(&home) < ear.absent || unheard {
+                    // The old one first: the system counts what is watched.
+                    drop(ear);
+                    ear = Ear::listen(&home, changed.clone())?;
                     due = due.or(Some(Instant::now()));
                 }
-                ear = again;
                 continue;
             }
         }
@@ -180,6 +184,11 @@ impl Ear {
         }
         Ok(Ear { _watcher: watcher, absent, unheard })
     }
+}
+
+/// How many sources are not there now.
+fn absent(home: &Home) -> usize {
+    home.state.sources.iter().filter(|s| !s.folder.exists()).count()
 }
 
 fn change_of(event: &notify::Event, own: &Path) -> Option<Change> {
