@@ -245,9 +245,8 @@ impl Trial {
             }
             Err(e) if is_about_trust(&e) => {
                 let said = distrusted(address, &innermost(&e));
-                let _ = self.badly::<()>(Step::Reach, said);
-                let shown = shown_at(&url).await;
-                self.tried.iter_mut().for_each(|t| t.certificate = shown);
+                let certificate = shown_at(&url).await;
+                self.tried.push(Tried { step: Step::Reach, went: Went::Badly, said, certificate });
                 return Err(Over);
             }
             Err(e) => return self.badly(Step::Reach, format!("Nothing answers at this address: {}.", innermost(&e))),
