@@ -80,7 +80,7 @@ export function Shell({ me, there, children }: { me: Me; there: boolean; childre
       <main className="min-w-0">
         {!there && (
           <p role="status" className="bg-ochre m-0 px-8 py-2 text-[15px] font-semibold text-[#1d1603] max-lg:px-4">
-            The server does not answer. What you see is as it was; it goes on by itself.
+            The server does not answer. This page shows what was last known, and updates by itself when the server is back.
           </p>
         )}
         {children}
@@ -116,7 +116,7 @@ function Who({ me }: { me: Me }) {
           <DropdownMenu.RadioGroup value={theme} onValueChange={(t) => setTheme(t as Theme)}>
             {(["system", "light", "dark"] as const).map((t) => (
               <DropdownMenu.RadioItem key={t} value={t} className={`${item} flex justify-between`}>
-                {{ system: "Light as the system", light: "Always light", dark: "Always dark" }[t]}
+                {{ system: "Light or dark as the system", light: "Always light", dark: "Always dark" }[t]}
                 <DropdownMenu.ItemIndicator>✓</DropdownMenu.ItemIndicator>
               </DropdownMenu.RadioItem>
             ))}

@@ -12,37 +12,37 @@ use crate::scenes::Rng;
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Camera {
     /// Juno's phone: names its zone.
-    HavelM2,
+    Havel7,
     /// Piet's phone: names its zone.
     Corvo4,
     /// The household's camera, whose card goes into the desktop: names none.
     BrentaT1,
     /// Marisol's tablet.
-    LumoTab,
+    OsierSlate,
 }
 
 impl Camera {
     /// The camera of a device, by its place in [`crate::DEVICES`].
     pub fn of_device(device: usize) -> Self {
-        [Self::HavelM2, Self::Corvo4, Self::BrentaT1, Self::LumoTab][device]
+        [Self::Havel7, Self::Corvo4, Self::BrentaT1, Self::OsierSlate][device]
     }
 
     fn make_model_lens(self) -> (&'static str, &'static str, &'static str) {
         match self {
-            Self::HavelM2 => ("Havel", "Havel M2", "M2 main 26 mm f/1.8"),
+            Self::Havel7 => ("Havel", "Havel 7", "Havel main 26 mm f/1.8"),
             Self::Corvo4 => ("Lindqvist", "Corvo 4", "Corvo wide 24 mm f/1.9"),
             Self::BrentaT1 => ("Brenta", "Brenta T1", "Brentar 35 mm f/2"),
-            Self::LumoTab => ("Lumo", "Lumo Tab 8", "Tab 30 mm f/2.4"),
+            Self::OsierSlate => ("Osier", "Osier Slate", "Slate 30 mm f/2.4"),
         }
     }
 
     /// The name it gives a picture.
     pub fn name(self, local: NaiveDateTime, counter: u32) -> String {
         match self {
-            Self::HavelM2 => format!("IMG_{counter:04}.JPG"),
+            Self::Havel7 => format!("IMG_{counter:04}.JPG"),
             Self::Corvo4 => format!("CRV_{}.jpg", local.format("%Y%m%d_%H%M%S")),
             Self::BrentaT1 => format!("BRT_{counter:04}.JPG"),
-            Self::LumoTab => format!("photo-{counter:03}.jpg"),
+            Self::OsierSlate => format!("photo-{counter:03}.jpg"),
         }
     }
 }
@@ -70,7 +70,7 @@ impl Shot {
         // Central European time, as the household lives by it.
         let summer = (4..=10).contains(&local.month()) && !(local.month() == 10 && local.day() > 24);
         let near = |v: f64, rng: &mut Rng| v + (rng.below(2000) as f64 - 1000.0) / 1e6;
-        let phone = matches!(camera, Camera::HavelM2 | Camera::Corvo4);
+        let phone = matches!(camera, Camera::Havel7 | Camera::Corvo4);
         Shot {
             camera,
             local,

@@ -84,11 +84,13 @@ fn export(seed: u64, width: u32) -> io::Result<Vec<u8>> {
         let name = format!("Weir in spring/weir {}.jpg", n + 1);
         add(&name, &jpeg)?;
         let taken = 1_427_536_800 + i64::from(n) * 420;
-        let words =
-            format!("{{\"title\": \"weir {}\", \"taken\": {taken}, \"latitude\": 51.8411, \"longitude\": 5.8529}}\n", n + 1);
+        let words = format!(
+            "{{\"caption\": \"weir {}\", \"taken\": {taken}, \"where\": {{\"latitude\": 50.8715, \"longitude\": 5.6936}}}}\n",
+            n + 1
+        );
         add(&format!("{name}.json"), words.as_bytes())?;
     }
-    add("index.html", b"<h1>Weir in spring</h1>\n")?;
+    add("read me.txt", b"Weir in spring, six pictures\n")?;
     Ok(zip.finish().map_err(io::Error::other)?.into_inner())
 }
 
@@ -101,7 +103,7 @@ mod tests {
     fn the_disk_holds_old_and_known_pictures_and_an_archive() {
         let folder = tempfile::tempdir().unwrap();
         let pictures = folder.path().join("pictures");
-        make(&pictures, 1, Size::SMALL).unwrap();
+        make(&pictures, 1, Size::SMALL, &|_, _| ()).unwrap();
         fill(folder.path(), &pictures, 1, 120).unwrap();
         let disk = folder.path().join(NAME);
         assert_eq!(fs::read_dir(disk.join("2009 First beans")).unwrap().count(), 9);

@@ -13,6 +13,7 @@ use std::{
     io::{self, Write},
     path::{Path, PathBuf},
     process::{Command, Stdio},
+    sync::atomic::{AtomicUsize, Ordering},
     time::SystemTime,
 };
 
@@ -95,20 +96,29 @@ impl Size {
     pub const SMALL: Size = Size { pictures: 8, width: 240, moving: false };
 }
 
-/// Fills `folder` with one folder for each device.
-pub fn make(folder: &Path, seed: u64, size: Size) -> io::Result<()> {
+/// What [`make`] draws, and under which names: another number when that changes, so that nobody keeps what an earlier one drew.
+pub const EDITION: u32 = 2;
+
+/// Fills `folder` with one folder for each device. `tell` hears how many of how many pictures are drawn, from any thread.
+pub fn make(folder: &Path, seed: u64, size: Size, tell: &(dyn Fn(usize, usize) + Sync)) -> io::Result<()> {
     let shots = plan(seed, size);
+    let done = AtomicUsize::new(0);
+    let drawn = |s: &Planned| {
+        take(folder, s, size)?;
+        tell(done.fetch_add(1, Ordering::Relaxed) + 1, shots.len());
+        Ok(())
+    };
     let threads = std::thread::available_parallelism().map_or(2, usize::from);
-    let drawn: io::Result<Vec<()>> = std::thread::scope(|scope| {
+    let all: io::Result<Vec<()>> = std::thread::scope(|scope| {
         let workers: Vec<_> = (0..threads)
             .map(|n| {
-                let shots = &shots;
-                scope.spawn(move || shots.iter().skip(n).step_by(threads).try_for_each(|s| take(folder, s, size)))
+                let (shots, drawn) = (&shots, &drawn);
+                scope.spawn(move || shots.iter().skip(n).step_by(threads).try_for_each(drawn))
             })
             .collect();
         workers.into_iter().map(|w| w.join().expect("drawing does not panic")).collect()
     });
-    drawn?;
+    all?;
     oddities(folder, &shots)?;
     if size.moving {
         moving(folder, seed)?;
@@ -232,7 +242,7 @@ fn oddities(folder: &Path, shots: &[Planned]) -> io::Result<()> {
         let lost = NaiveDate::from_ymd_opt(2019, 1, 1).and_then(|d| d.and_hms_opt(0, 4, 12)).expect("a moment");
         let shot = Shot { local: lost, offset_minutes: None, ..p.shot.clone() };
         let jpeg = camera::jpeg(&draw(Scene::Kites, 77, 0.0, 640, 480), &shot)?;
-        write(&path_of(folder, 1, "Camera", "DSCF0001.JPG"), &jpeg, p.shot.instant())?;
+        write(&path_of(folder, 1, "Camera", "CRV_20190101_000412.jpg"), &jpeg, p.shot.instant())?;
         // A PNG that calls itself JPEG, with no camera data at all.
         let mut png = Vec::new();
         let scene = image::DynamicImage::ImageRgb8(draw(Scene::Mill, 5, 0.0, 480, 360));
@@ -250,20 +260,20 @@ fn moving(folder: &Path, seed: u64) -> io::Result<()> {
         (0, "Camera", "MOV_2290.MOV", Scene::Kites, "2026-06-20T13:41:05+02:00", true),
         (0, "Camera", "MOV_2301.MOV", Scene::Weir, "2026-04-12T15:52:40+02:00", true),
         (1, "Camera", "VID_20260620_140210.mp4", Scene::Kites, "2026-06-20T14:02:10+02:00", false),
-        (2, "Pictures", "MVI_0061.MP4", Scene::Harbour, "2026-11-08T09:12:00+01:00", false),
-        (0, "Camera", "LIV_2302.MOV", Scene::Weir, "2026-04-12T15:54:00+02:00", true),
+        (2, "Pictures", "BRT_0061.MP4", Scene::Harbour, "2026-11-08T09:12:00+01:00", false),
+        (0, "Camera", "IMG_2199.MOV", Scene::Weir, "2026-04-12T15:54:00+02:00", true),
     ];
     for (n, (device, source, name, scene, time, local)) in videos.into_iter().enumerate() {
         let path = path_of(folder, device, source, name);
         let time = at(time)?;
-        video(&path, scene, seed ^ n as u64, time, local, name.starts_with("LIV"))?;
+        video(&path, scene, seed ^ n as u64, time, local, name.starts_with("IMG"))?;
         fs::File::options().append(true).open(&path)?.set_modified(SystemTime::from(time))?;
     }
     let time = at("2026-04-12T15:54:00+02:00")?;
     let mut rng = Rng::new(seed);
     let shot = Shot::new(Camera::of_device(0), time.naive_local(), Scene::Weir.place(), &mut rng);
     let still = camera::jpeg(&draw(Scene::Weir, seed ^ 4, 0.0, 960, 720), &shot)?;
-    let path = path_of(folder, 0, "Camera", "LIV_2302.HEIC");
+    let path = path_of(folder, 0, "Camera", "IMG_2199.HEIC");
     let jpeg = path.with_extension("source.jpg");
     write(&jpeg, &still, time)?;
     let made = run(Command::new("heif-enc").args(["-q", "60"]).arg(&jpeg).arg("-o").arg(&path));
@@ -296,7 +306,7 @@ fn video(path: &Path, scene: Scene, seed: u64, time: DateTime<FixedOffset>, loca
     if local {
         command.args(["-movflags", "use_metadata_tags"]);
         command.args(["-metadata", &format!("com.apple.quicktime.creationdate={}", time.format("%Y-%m-%dT%H:%M:%S%z"))]);
-        command.args(["-metadata", "com.apple.quicktime.make=Havel", "-metadata", "com.apple.quicktime.model=Havel M2"]);
+        command.args(["-metadata", "com.apple.quicktime.make=Havel", "-metadata", "com.apple.quicktime.model=Havel 7"]);
     }
     if pair {
         command.args(["-metadata", "com.apple.quicktime.content.identifier=5A0C41E7-70B2-4C52-9C1D-6A1E0F2B7D10"]);
@@ -341,8 +351,8 @@ mod tests {
     #[test]
     fn the_same_seed_makes_the_same_household() {
         let (a, b) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
-        make(a.path(), 7, Size::SMALL).unwrap();
-        make(b.path(), 7, Size::SMALL).unwrap();
+        make(a.path(), 7, Size::SMALL, &|_, _| ()).unwrap();
+        make(b.path(), 7, Size::SMALL, &|_, _| ()).unwrap();
         let (a, b) = (listing(a.path()), listing(b.path()));
         assert!(a == b && a.len() > 20, "{}", a.len());
         let mut bytes: Vec<&Vec<u8>> = a.iter().map(|(_, b)| b).collect();

@@ -28,11 +28,25 @@ const PACKAGES: [(&str, &str); 15] = [
     ("libvips-tools", "the benchmark"),
 ];
 
+const HELP: &str = "\
+cargo xtask demo [--day | --walk-through [--report FILE]]   the demo household, with a day of four phones, or its whole story
+cargo xtask test [FILTER]                                   everything that must hold
+cargo xtask bench [--row ROW]... [--photos N] [--tree N]    measured against this machine's limits
+cargo xtask campaign [--steps N] [--seed N]                 a house that is lived in and struck at random
+cargo xtask screenshots                                     the pictures in docs/screenshots
+cargo xtask types                                           the console's types, from the service's API
+Each installs what it needs first, builds, and can be run again.";
+
 type Done = Result<(), String>;
 
 fn main() -> ExitCode {
     let arguments: Vec<String> = env::args().skip(1).collect();
     let rest: Vec<&str> = arguments.iter().skip(1).map(String::as_str).collect();
+    // Told at once: whoever asks for help does not want packages, nor a build.
+    if arguments.iter().any(|a| a == "--help" || a == "-h") {
+        println!("{HELP}");
+        return ExitCode::SUCCESS;
+    }
     let done = match arguments.first().map(String::as_str) {
         Some("demo") if rest.contains(&"--walk-through") => {
             let rest: Vec<&str> = rest.into_iter().filter(|a| *a != "--walk-through").collect();
@@ -45,14 +59,7 @@ fn main() -> ExitCode {
         Some("screenshots") => rehearse(&["screenshots", "--to", "docs/screenshots"], &rest, false),
         Some("types") => types(false),
         _ => {
-            eprintln!(
-                "cargo xtask demo [--day | --walk-through [--report FILE]]   the demo household, with a day of four phones, or its whole story\n\
-                 cargo xtask test [FILTER]                           everything that must hold\n\
-                 cargo xtask bench [--row ROW]... [--photos N]        measured against this machine's limits\n\
-                 cargo xtask campaign [--steps N] [--seed N]         a house that is lived in and struck at random\n\
-                 cargo xtask screenshots                             the pictures in docs/screenshots\n\
-                 cargo xtask types                                   the console's types, from the service's API"
-            );
+            eprintln!("{HELP}");
             return ExitCode::from(2);
         }
     };
@@ -214,7 +221,13 @@ fn test(rest: &[&str]) -> Done {
     // The rehearsals start the programs themselves.
     run("Building", cargo().args(["build", "--workspace"]))?;
     types(true)?;
-    run("Testing", cargo().args(["test", "--workspace"]).args(rest))
+    // A rehearsal waits as much as it works: one more than there are processors keeps all of them busy.
+    let mut tests = cargo();
+    if env::var_os("RUST_TEST_THREADS").is_none() {
+        let processors = std::thread::available_parallelism().map_or(2, usize::from);
+        tests.env("RUST_TEST_THREADS", (processors + 1).to_string());
+    }
+    run("Testing", tests.args(["test", "--workspace"]).args(rest))
 }
 
 #[cfg(test)]

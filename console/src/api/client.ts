@@ -27,7 +27,7 @@ export class Failure extends Error {
   }
 }
 
-const offline = () => new Failure("offline", "The server does not answer. Your pictures are where they were; this page goes on by itself when it is back.");
+const offline = () => new Failure("offline", "The server does not answer. Your pictures are where they were; this page continues by itself when it is back.");
 
 async function failureOf(response: Response): Promise<Failure> {
   const request = response.headers.get("x-request-id") ?? undefined;

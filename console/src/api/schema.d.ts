@@ -1847,7 +1847,7 @@ export interface components {
              * @description The device's id.
              */
             id: string;
-            /** @description `phone`, `tablet`, `computer` or `other`. */
+            /** @description `phone`, `tablet`, `computer`, `program` (one that sends by an open protocol), `disk` or `archive` (adopted), or `other`. */
             kind: string;
             /** @description As shown. */
             name: string;
@@ -1988,7 +1988,7 @@ export interface components {
         };
         /** @description One observation. */
         Evidence: {
-            /** @description `landed`, `reread`, `confirmed` or `opened`. */
+            /** @description `landed`, `reread`, `confirmed`, `opened`, `listed` or `compared`. */
             act: string;
             /**
              * Format: date-time
@@ -2605,7 +2605,7 @@ export interface components {
         };
         /** @description An original as the contact sheet shows it. */
         OriginalCard: {
-            /** @description What else belongs to its shot: `edited`, `still`, `compatible`, `video`, `raw`, `motion`, `other`, `sidecar`. */
+            /** @description What else belongs to its shot: `edited`, `still`, `twin`, `video`, `raw`, `motion`, `other`, `sidecar`. */
             company: string[];
             /**
              * Format: int32
@@ -3180,7 +3180,7 @@ export interface components {
             kind: string;
             /** @description File name in the library. */
             name: string;
-            /** @description What it is to the shot: `edited`, `still`, `compatible`, `video`, `raw`, `motion`, `other` or `sidecar`. */
+            /** @description What it is to the shot: `edited`, `still`, `twin`, `video`, `raw`, `motion`, `other` or `sidecar`. */
             part: string;
             /**
              * Format: int64
@@ -3538,7 +3538,10 @@ export interface components {
              * @description Given up; waits for somebody.
              */
             failed: number;
-            /** @description `preview`, `replicate`, `ledger`, `prove`. */
+            /**
+             * @description `preview`, `replicate`, `ledger`, `prove`, `group`, `refile`, `adopt`, `derive`, `audit`, `survey`, `drill`, `heal`, `hold`, `release`,
+             *     `remove`, `fetch` or `reseal`.
+             */
             kind: string;
             /**
              * Format: int64

@@ -51,21 +51,44 @@ function runState(r: Run) {
   if (r.state === "complete") return <State tone="well">complete</State>;
   if (r.state === "partly") return <State tone="look">{counted(r.counts.failed, "file")} failed</State>;
   if (r.state === "halted") return <State tone="quiet">{r.halted ?? "ended early"}</State>;
-  return <State tone="look">broke off</State>;
+  return <State tone="look">broken off</State>;
 }
 
 function outcome(r: Run): string {
   const c = r.counts;
   const parts = [c.sent > 0 && `sent ${count(c.sent)} (${size(c.bytes)})`, c.skipped > 0 && `${count(c.skipped)} left out`].filter(Boolean);
-  return parts.length === 0 ? `checked ${count(c.checked)}, nothing new` : `checked ${count(c.checked)}, ${parts.join(", ")}`;
+  return parts.length === 0 ? `checked ${counted(c.checked, "file")}, nothing new` : `checked ${counted(c.checked, "file")}, ${parts.join(", ")}`;
+}
+
+const day = (at: string) => new Date(at).toDateString();
+const often = (n: number) => `nothing new, in ${counted(n, "backup")} of that day`;
+
+/** Backups of one device and day that found nothing new are one line; whatever did something keeps its own. */
+function folded(runs: Run[]): Run[][] {
+  const groups: Run[][] = [];
+  const open = new Map<string, Run[]>();
+  for (const r of runs) {
+    const nothing = r.state === "complete" && r.counts.sent === 0 && r.counts.failed === 0;
+    const key = `${r.device}/${day(r.began_at)}`;
+    const group = nothing ? open.get(key) : undefined;
+    if (group) group.push(r);
+    else {
+      const one = [r];
+      groups.push(one);
+      if (nothing) open.set(key, one);
+    }
+  }
+  return groups;
 }
 
 function Runs() {
   const runs = useRuns();
   const [open, setOpen] = useState<string>();
+  // The newest of the backups that are shown one by one again.
+  const [unfolded, setUnfolded] = useState<string>();
   if (runs.isPending) return <Waiting what="the backups" />;
   if (runs.isError) return <Fault failure={runs.error} again={() => void runs.refetch()} />;
-  if (runs.data.length === 0) return <Empty title="No backup yet">When a device sends for the first time, its run shows here, file by file.</Empty>;
+  if (runs.data.length === 0) return <Empty title="No backup yet">When a device sends for the first time, its backup appears here, file by file.</Empty>;
   return (
     <table className="mt-4 w-full border-collapse text-[15px]">
       <thead>
@@ -73,28 +96,34 @@ function Runs() {
           <th className={table.head}>Device</th>
           <th className={table.head}>State</th>
           <th className={`${table.head} max-sm:hidden`}>What it did</th>
-          <th className={table.headNumber}>Began</th>
+          <th className={table.headNumber}>Started</th>
           <th className={table.headNumber}>
             <span className="sr-only">Log</span>
           </th>
         </tr>
       </thead>
-      {runs.data.map((r) => (
+      {folded(runs.data).flatMap((group) => (group.length > 1 && group[0] && unfolded !== group[0].id ? [group] : group.map((r) => [r]))).map(([r, ...more]) => r && (
         <tbody key={r.id}>
           <tr>
             <td className={table.cell}>
               <b className="font-semibold">{r.device_name}</b>
-              <span className="numbers block text-[13.5px] text-soft sm:hidden">{outcome(r)}</span>
+              <span className="numbers block text-[13.5px] text-soft sm:hidden">{more.length > 0 ? often(more.length + 1) : outcome(r)}</span>
             </td>
-            <td className={`${table.cell} whitespace-nowrap`}>{runState(r)}</td>
-            <td className={`${table.cell} numbers max-sm:hidden`}>{outcome(r)}</td>
+            <td className={`${table.cell} sm:whitespace-nowrap`}>{runState(r)}</td>
+            <td className={`${table.cell} numbers max-sm:hidden`}>{more.length > 0 ? often(more.length + 1) : outcome(r)}</td>
             <td className={table.number}>
               <When at={r.began_at} />
             </td>
             <td className={table.number}>
-              <button type="button" aria-expanded={open === r.id} className="rounded border-0 bg-transparent px-1 font-semibold text-accent hover:underline" onClick={() => setOpen(open === r.id ? undefined : r.id)}>
-                {open === r.id ? "Close" : "Log"}
-              </button>
+              {more.length > 0 ? (
+                <button type="button" aria-expanded={false} className="rounded border-0 bg-transparent px-1 font-semibold text-accent hover:underline" onClick={() => setUnfolded(r.id)}>
+                  Show all
+                </button>
+              ) : (
+                <button type="button" aria-expanded={open === r.id} className="rounded border-0 bg-transparent px-1 font-semibold text-accent hover:underline" onClick={() => setOpen(open === r.id ? undefined : r.id)}>
+                  {open === r.id ? "Close" : "Log"}
+                </button>
+              )}
             </td>
           </tr>
           {open === r.id && (
@@ -130,7 +159,7 @@ function RunLog({ run }: { run: Run }) {
         </a>
       </div>
       {lines.length === 0 ? (
-        <p className="m-0 py-1 text-soft">No such files in this run.</p>
+        <p className="m-0 py-1 text-soft">There are none in this backup.</p>
       ) : (
         <ul className="m-0 max-h-[320px] list-none overflow-y-auto p-0 text-[14px]">
           {lines.map((e, i) => (
@@ -153,20 +182,21 @@ function RunLog({ run }: { run: Run }) {
 const WORK: { [kind: string]: string } = {
   preview: "Making previews",
   replicate: "Sending offsite",
-  ledger: "Writing the ledger",
-  prove: "Reading back from offsite",
-  group: "Finding what belongs together",
+  ledger: "Writing the stores’ lists of contents",
+  prove: "Reading copies back from the stores",
+  group: "Finding files of one picture",
   refile: "Filing by another plan",
-  adopt: "Taking over an old disk",
-  derive: "Making JPEGs for old readers",
-  audit: "Reading copies again",
-  survey: "Comparing a store’s list",
+  adopt: "Adopting an old disk",
+  derive: "Making JPEG copies",
+  audit: "Reading copies",
+  survey: "Comparing lists",
   drill: "Drill",
-  heal: "Making copies good",
-  fetch: "Bringing originals home",
-  hold: "Deleting and taking back",
-  release: "Letting go of what was deleted",
-  remove: "Removing deleted copies from stores",
+  heal: "Replacing damaged copies",
+  fetch: "Fetching files from the stores",
+  hold: "Deleting and bringing back",
+  release: "Removing deleted files from this server",
+  remove: "Removing deleted files from the stores",
+  reseal: "Sealing copies for the new key",
 };
 
 function BackgroundWork() {
@@ -176,7 +206,7 @@ function BackgroundWork() {
   if (work.isPending) return <Waiting what="the background work" />;
   if (work.isError) return <Fault failure={work.error} again={() => void work.refetch()} />;
   const { kinds, faults, faults_in_all: all } = work.data;
-  if (kinds.length === 0) return <Empty title="Nothing to do">Previews are made, copies are away and read back. New work appears when something arrives.</Empty>;
+  if (kinds.length === 0) return <Empty title="Nothing to do">Previews are made, and copies are sent and checked. New work appears when something arrives.</Empty>;
   return (
     <>
       <table className="mt-4 w-full border-collapse text-[15px]">
@@ -184,9 +214,9 @@ function BackgroundWork() {
           <tr>
             <th className={table.head}>Work</th>
             <th className={table.headNumber}>Waiting</th>
-            <th className={table.headNumber}>Under way</th>
-            <th className={table.headNumber}>Trying again</th>
-            <th className={table.headNumber}>Gave up</th>
+            <th className={table.headNumber}>Running</th>
+            <th className={`${table.headNumber} max-sm:hidden`}>Trying again</th>
+            <th className={table.headNumber}>Failed</th>
           </tr>
         </thead>
         <tbody>
@@ -195,7 +225,7 @@ function BackgroundWork() {
               <td className={`${table.cell} font-semibold`}>{WORK[k.kind] ?? k.kind}</td>
               <td className={table.number}>{count(k.waiting)}</td>
               <td className={table.number}>{count(k.running)}</td>
-              <td className={table.number}>{count(k.retrying)}</td>
+              <td className={`${table.number} max-sm:hidden`}>{count(k.retrying)}</td>
               <td className={`${table.number} ${k.failed > 0 ? "font-semibold text-oxide" : ""}`}>{count(k.failed)}</td>
             </tr>
           ))}
@@ -204,7 +234,7 @@ function BackgroundWork() {
       {faults.length > 0 && (
         <section className="mt-8">
           <div className="flex items-end justify-between gap-4">
-            <h2 className="m-0 text-[21px]">What failed</h2>
+            <h2 className="m-0 text-[21px]">Problems</h2>
             <Button onClick={() => retry.mutate(undefined)} disabled={retry.isPending}>
               Try all again
             </Button>
@@ -217,7 +247,7 @@ function BackgroundWork() {
                 <span className="block text-soft">
                   {WORK[f.kind] ?? f.kind}, {counted(f.attempts, "attempt")}: {f.error}
                 </span>
-                {f.due ? <span className="text-[14px] text-soft">Tried again {until(f.due)}.</span> : <State tone="trouble">gave up</State>}
+                {f.due ? <span className="text-[14px] text-soft">Next attempt {until(f.due)}.</span> : <State tone="trouble">failed</State>}
               </li>
             ))}
           </ul>
@@ -237,16 +267,28 @@ function BackgroundWork() {
   );
 }
 
+/** Lines that say the same, one after the other on one day, with how many they are. */
+function repeated(lines: Schemas["RecordLine"][]): [Schemas["RecordLine"], number][] {
+  const all: [Schemas["RecordLine"], number][] = [];
+  for (const l of lines) {
+    const last = all[all.length - 1];
+    if (last && last[0].who === l.who && last[0].what === l.what && day(last[0].at) === day(l.at)) last[1] += 1;
+    else all.push([l, 1]);
+  }
+  return all;
+}
+
 function Record() {
   const record = useRecord(true);
   if (record.isPending) return <Waiting what="the record" />;
   if (record.isError) return <Fault failure={record.error} again={() => void record.refetch()} />;
   return (
     <ul className="m-0 mt-4 list-none p-0 text-[15px]">
-      {record.data.map((l, i) => (
+      {repeated(record.data).map(([l, n], i) => (
         <li key={i} className="border-line flex justify-between gap-6 border-t py-2.5">
           <span>
             <b className="font-semibold">{l.who}</b> {l.what}
+            {n > 1 && <span className="text-soft">, {count(n)} times on that day</span>}
           </span>
           <span className="shrink-0 text-soft">
             <When at={l.at} />

@@ -16,8 +16,8 @@ export function Adopt() {
   const [choosing, setChoosing] = useState(false);
   return (
     <Page
-      title="Adopt what is there"
-      lead="An old disk, or an archive from elsewhere, becomes originals of the household. Nothing there is changed."
+      title="Adopt an old disk"
+      lead="Pictures on an old disk, or in an archive, are added to the library. Nothing on the disk is changed."
       action={
         <Button look="strong" onClick={() => setChoosing(true)}>
           Look through a folder
@@ -29,7 +29,7 @@ export function Adopt() {
       ) : adoptions.isError ? (
         <Fault failure={adoptions.error} again={() => void adoptions.refetch()} />
       ) : adoptions.data.length === 0 ? (
-        <Empty title="Nothing was adopted yet">Connect the disk to the server, or put the archive on it. A look through it makes a plan; nothing is taken before you have seen it.</Empty>
+        <Empty title="Nothing was adopted yet">Connect the disk to this server, or copy the archive to it. First you see a plan; nothing is added before you agree.</Empty>
       ) : (
         <ul className="m-0 mt-6 list-none p-0">
           {adoptions.data.map((a) => (
@@ -38,7 +38,7 @@ export function Adopt() {
         </ul>
       )}
       <p className="mt-8 text-[14px] text-soft">
-        A folder on another computer? <Link to="/devices">Pair that computer</Link> and let it back the folder up.
+        Is the folder on another computer? <Link to="/devices">Pair that computer</Link> and let it back up the folder.
       </p>
       {choosing && <ChooseDialog onClose={() => setChoosing(false)} />}
     </Page>
@@ -61,8 +61,8 @@ function One({ adoption: a }: { adoption: Adoption }) {
       <p className="mt-0.5 mb-3 text-[14.5px] break-words text-soft">
         {a.path}
         <span className="block">
-          For {a.person_name}, {a.in_place ? "left in place" : "by copying"}
-          {a.everything && ", files of any sort"}. Begun by {a.made_by}, <When at={a.began_at} />.
+          For {a.person_name}, {a.in_place ? "left on the disk" : "copied into the library"}
+          {a.everything && ", files of all kinds"}. Started by {a.made_by}, <When at={a.began_at} />.
         </span>
       </p>
       {a.problem && <p className="border-ochre m-0 mb-3 max-w-prose border-l-4 py-0.5 pl-3">{a.problem}</p>}
@@ -79,11 +79,11 @@ function One({ adoption: a }: { adoption: Adoption }) {
         {a.state === "running" && <Button onClick={() => give("pause")}>Pause</Button>}
         {a.state === "paused" && (
           <Button look="strong" onClick={() => give("resume")}>
-            Go on
+            Resume
           </Button>
         )}
         {finished && a.failed.files > 0 && a.files.files > 0 && <Button onClick={() => give("try-again")}>Try the failed ones again</Button>}
-        {!finished && <Button onClick={() => give("stop")}>{a.state === "planned" ? "Leave it" : "Stop"}</Button>}
+        {!finished && <Button onClick={() => give("stop")}>{a.state === "planned" ? "Cancel" : "Stop"}</Button>}
       </div>
       {listing && <FilesDialog adoption={a} outcome={listing} onClose={() => setListing(undefined)} />}
     </li>
@@ -96,13 +96,13 @@ function stateOf(a: Adoption) {
     case "looking":
       return <State tone="busy">{`looking through it, ${counted(a.files.files, "file")} so far`}</State>;
     case "planned":
-      return a.files.files > 0 ? <State tone="look">waits for your word</State> : <State tone="quiet">nothing in it to adopt</State>;
+      return a.files.files > 0 ? <State tone="look">waiting for your OK</State> : <State tone="quiet">nothing in it to adopt</State>;
     case "running":
       return <State tone="busy">{`${count(done)} of ${count(a.files.files)}`}</State>;
     case "paused":
-      return <State tone="look">{a.files.files > 0 ? `stands at ${count(done)} of ${count(a.files.files)}` : "stands still"}</State>;
+      return <State tone="look">{a.files.files > 0 ? `paused at ${count(done)} of ${count(a.files.files)}` : "paused"}</State>;
     case "stopped":
-      return <State tone="quiet">{done > 0 ? `stopped at ${count(done)} of ${count(a.files.files)}` : "left as it is"}</State>;
+      return <State tone="quiet">{done > 0 ? `stopped at ${count(done)} of ${count(a.files.files)}` : "not adopted"}</State>;
     default:
       return a.failed.files > 0 ? <State tone="look">{`done, ${counted(a.failed.files, "file")} failed`}</State> : <State tone="well">done</State>;
   }
@@ -116,11 +116,11 @@ function Plan({ adoption: a }: { adoption: Adoption }) {
   return (
     <p className="mt-0 mb-3 max-w-prose">
       {fresh.files === 0
-        ? "All of it is here already, byte for byte. Adopting it only notes that this disk has it, too."
+        ? "All of it is here already. Adopting it only notes that this disk has it, too."
         : a.in_place
-          ? `${counted(fresh.files, "file")} would be read once and pointed to from the library, ${size(fresh.bytes)} in all. The disk must stay connected: it is their copy at home.`
+          ? `${counted(fresh.files, "file")} would stay on the disk and appear in the library, ${size(fresh.bytes)} in all. The disk must stay connected: their copy at home is there.`
           : `${counted(fresh.files, "file")} would be copied, ${size(fresh.bytes)} in all; there is room for ${size(a.room)}.`}
-      {tight && <strong className="block">That does not fit. It would stop with the last file that does.</strong>}
+      {tight && <strong className="block">That is too much: adopting would stop when the disk is full.</strong>}
     </p>
   );
 }
@@ -148,9 +148,9 @@ function Numbers({ adoption: a, onList }: { adoption: Adoption; onList: (outcome
   const early = a.state === "looking" || a.state === "planned";
   const lines: [string, Tally, string | undefined][] = [
     ["copied", a.copied, "copied"],
-    ["left in place, pointed to", a.pointed, "pointed"],
+    ["left on the disk", a.pointed, "pointed"],
     ["here already", early ? a.known : a.present, early ? undefined : "present"],
-    ["could not be taken", a.failed, "failed"],
+    ["failed", a.failed, "failed"],
     ["left out", a.left_out, "left-out"],
   ];
   const shown = lines.filter(([, tally]) => tally.files > 0);
@@ -174,10 +174,10 @@ function Numbers({ adoption: a, onList }: { adoption: Adoption; onList: (outcome
 
 const titles: Record<string, string> = {
   copied: "Copied",
-  pointed: "Left in place",
+  pointed: "Left on the disk",
   present: "Here already",
-  failed: "Could not be taken",
-  "left-out": "Left where they are",
+  failed: "Failed",
+  "left-out": "Left out",
 };
 
 function FilesDialog({ adoption, outcome, onClose }: { adoption: Adoption; outcome: string; onClose: () => void }) {
@@ -212,7 +212,7 @@ function ChooseDialog({ onClose }: { onClose: () => void }) {
   const places = useAdoptable(folder);
   const none = places.data?.folder === "" && places.data.places.length === 0;
   return (
-    <Dialog open onOpenChange={(o) => !o && onClose()} title={chosen ? `Look through ${chosen.name}` : "What is to be adopted?"} wide>
+    <Dialog open onOpenChange={(o) => !o && onClose()} title={chosen ? `Look through ${chosen.name}` : "What do you want to adopt?"} wide>
       {chosen ? (
         <HowForm place={chosen} onBack={() => setChosen(undefined)} onClose={onClose} />
       ) : places.isPending ? (
@@ -221,7 +221,7 @@ function ChooseDialog({ onClose }: { onClose: () => void }) {
         <Fault failure={places.error} />
       ) : none ? (
         <p className="m-0">
-          The settings name no folder of the server that may be adopted. Add one to <code>adopt_from</code> in the settings file, such as <code>adopt_from = ["/mnt/old-disk"]</code>, and start the service again.
+          No folder of this server may be adopted yet. Add one in the settings file, for example <code>adopt_from = ["/mnt/old-disk"]</code>, and restart the service.
         </p>
       ) : (
         <>
@@ -277,19 +277,19 @@ function HowForm({ place, onBack, onClose }: { place: Schemas["AdoptablePlace"];
         </select>
       </label>
       {!place.archive && (
-        <RadioGroup.Root value={how} onValueChange={setHow} aria-label="Copy or leave in place">
+        <RadioGroup.Root value={how} onValueChange={setHow} aria-label="Copy or leave on the disk">
           <Choice value="copy" title="Copy them into the library">
-            The old disk can be put away afterwards. Needs the room.
+            Afterwards you can put the disk away. This needs space on the server.
           </Choice>
-          <Choice value="point" title="Leave them where they are">
-            The library points to them. The disk has to stay connected and nobody may change what is on it; archives on it are copied.
+          <Choice value="point" title="Leave them on the disk">
+            They appear in the library, but stay on the disk. It must stay connected, and nobody may change what is on it. Archives are copied.
           </Choice>
         </RadioGroup.Root>
       )}
       <label className="flex items-start gap-2.5 text-[15px]">
         <input type="checkbox" className="mt-1" checked={everything} onChange={(e) => setEverything(e.target.checked)} />
         <span>
-          Files of any sort<span className="block text-[13.5px] text-soft">Otherwise pictures, videos, and the words that lie beside them.</span>
+          Files of all kinds<span className="block text-[13.5px] text-soft">Otherwise only pictures, videos, and the descriptions beside them.</span>
         </span>
       </label>
       {look.isError && <Fault failure={look.error} />}
@@ -297,9 +297,9 @@ function HowForm({ place, onBack, onClose }: { place: Schemas["AdoptablePlace"];
         <Button look="strong" disabled={look.isPending || !whose} onClick={() => look.mutate(undefined, { onSuccess: onClose })}>
           Look through it
         </Button>
-        <Button onClick={onBack}>Another one</Button>
+        <Button onClick={onBack}>Back</Button>
       </div>
-      <p className="m-0 text-[13.5px] text-soft">This takes nothing yet. It makes a plan, with everything that would be taken or left.</p>
+      <p className="m-0 text-[13.5px] text-soft">This adds nothing yet. You get a plan that says what would be added and what not.</p>
     </div>
   );
 }

@@ -9,9 +9,9 @@ type Check = Schemas["Check"];
 
 /** What each kind of check is, in a few words, and what the button says. */
 const KINDS: { [kind: string]: { name: string; what: string; now: string } } = {
-  reading: { name: "Read again", what: "every byte, against its hash", now: "Read all now" },
-  listing: { name: "List compared", what: "what is there, against what should be", now: "Compare now" },
-  drill: { name: "Drill", what: "a random sample, brought back as if home were gone", now: "Hold one now" },
+  reading: { name: "Reading", what: "reads every byte and compares it with what was received", now: "Read all now" },
+  listing: { name: "List", what: "compares what is there with what should be there", now: "Compare now" },
+  drill: { name: "Drill", what: "restores a random sample, as if this house were gone", now: "Hold a drill now" },
 };
 
 export function ChecksView() {
@@ -27,8 +27,8 @@ export function ChecksView() {
         Are the copies still good?
       </h2>
       <p className="mt-0.5 mb-2 max-w-[70ch] text-soft">
-        A part is read again each day, so that every copy has its turn within {counted(cover_days, "day")}. What is bad is made good from another copy.
-        {healed > 0 && ` Within the last thirty days ${healedWords(healed_home, healed_away)}.`}
+        A part of the copies is read each day, so that each is read once in {counted(cover_days, "day")}. A damaged or missing copy is replaced from a good one.
+        {healed > 0 && ` In the last 30 days, ${healedWords(healed_home, healed_away)}.`}
       </p>
       {places.map((place) => (
         <div key={place} className="mt-5">
@@ -47,7 +47,7 @@ export function ChecksView() {
 }
 
 function healedWords(home: number, away: number): string {
-  const were = (n: number, where: string) => `${n === 1 ? "1 copy was" : `${count(n)} copies were`} made good ${where}`;
+  const were = (n: number, where: string) => `${n === 1 ? "1 copy was" : `${count(n)} copies were`} replaced ${where}`;
   if (away === 0) return were(home, "at home");
   if (home === 0) return were(away, "offsite");
   return `${were(home, "at home")} and ${count(away)} offsite`;
@@ -68,18 +68,18 @@ function Line({ check: c }: { check: Check }) {
       </div>
       <div className="max-sm:mt-1">
         <Button onClick={() => want.mutate(undefined)} disabled={want.isPending || !!c.now} aria-label={`${kind.now}: ${c.place}`}>
-          {!c.now ? kind.now : c.waits_for ? "Waits" : "Under way …"}
+          {!c.now ? kind.now : c.waits_for ? "Waiting" : "Running …"}
         </Button>
       </div>
     </li>
   );
 }
 
-/** Bad copies that were found and good again are no news any more. */
+/** Bad copies that were found and replaced are no news any more. */
 function Verdict({ failed, found, now }: { failed: boolean; found: number; now: number }) {
-  if (failed) return <State tone="trouble">not done</State>;
+  if (failed) return <State tone="trouble">could not be done</State>;
   if (found === 0) return <State tone="well">good</State>;
-  return now === 0 ? <State tone="well">good again</State> : <State tone="look">bad copies found</State>;
+  return now === 0 ? <State tone="well">good now</State> : <State tone="look">damaged or missing copies</State>;
 }
 
 function Result({ check: { kind, now, last, next_at, bad_now, waits_for } }: { check: Check }) {
@@ -88,15 +88,16 @@ function Result({ check: { kind, now, last, next_at, bad_now, waits_for } }: { c
     <>
       {now && (
         <p className="m-0" role="status">
-          {waits_for ? <State tone="quiet">waits: {waits_for}</State> : <State tone="busy">under way</State>} {now.checked > 0 && progress(kind, now)}
+          {waits_for ? <State tone="quiet">waiting: {waits_for}</State> : <State tone="busy">running</State>} {now.checked > 0 && progress(kind, now)}
         </p>
       )}
       {last ? (
         <p className="m-0">
-          <Verdict failed={last.failed} found={bad} now={bad_now} /> {last.said}
+          <Verdict failed={last.failed} found={bad} now={bad_now} /> {!last.failed && bad > 0 && bad_now === 0 && `${bad === 1 ? "1 copy was" : `${count(bad)} copies were`} damaged or missing; none is now. `}
+          {last.said}
         </p>
       ) : (
-        !now && <p className="m-0">Not yet.</p>
+        !now && <p className="m-0">Not done yet.</p>
       )}
       <p className="m-0 text-[14px] text-soft">
         {last?.ended_at && (

@@ -19,11 +19,11 @@ export function ConnectDialog({ onClose }: { onClose: () => void }) {
         <Given given={given} onClose={onClose} />
       ) : (
         <form onSubmit={submit} className="flex flex-col gap-4">
-          <p className="m-0 text-soft">For a program or a camera that can send by WebDAV or by resumable uploads (tus). It gets a password of its own; nobody types yours into it.</p>
-          <Field label="What to call it" required maxLength={60} autoFocus value={name} onChange={(e) => setName(e.target.value)} hint="The program and what it runs on, so that you know it again." />
+          <p className="m-0 text-soft">For a program or a camera that can send by WebDAV or tus. It gets its own password, so you never type yours into it.</p>
+          <Field label="What to call it" required maxLength={60} autoFocus value={name} onChange={(e) => setName(e.target.value)} hint="For example the program and the machine that it runs on." />
           {connect.isError && <Fault failure={connect.error} />}
           <Button look="strong" type="submit" disabled={connect.isPending}>
-            Make its password
+            Create its password
           </Button>
         </form>
       )}
@@ -34,7 +34,7 @@ export function ConnectDialog({ onClose }: { onClose: () => void }) {
 function Given({ given, onClose }: { given: Schemas["Connected"]; onClose: () => void }) {
   return (
     <div>
-      <p className="mt-0">Type this into it. The password is shown this once; if it is lost, revoke the program and connect it again.</p>
+      <p className="mt-0">Type this into the program. The password is shown only now. If it is lost, revoke the program and connect it again.</p>
       <dl className="m-0 grid grid-cols-[auto_1fr] gap-x-5 gap-y-2.5 text-[15px] max-sm:grid-cols-1 max-sm:gap-y-1">
         <Line label="Folders (WebDAV)" value={given.folders} />
         <Line label="or uploads (tus)" value={given.uploads} />
@@ -43,11 +43,11 @@ function Given({ given, onClose }: { given: Schemas["Connected"]; onClose: () =>
         {given.certificate && <Line label="Certificate (SHA-256)" value={given.certificate} small />}
       </dl>
       <p className="mt-5 text-[14px] text-soft">
-        It can add files and read back its own. It cannot delete or replace anything here: what it overwrites is kept as well.
-        {given.certificate && " It may warn that it does not know the certificate. Compare these digits before you trust it."}
+        It can add files and read its own. It cannot delete or replace anything here: if it overwrites a file, the old one is kept, too.
+        {given.certificate && " The program may warn that it does not know the certificate. Compare its fingerprint with the one above before you accept it."}
       </p>
       <Button look="strong" onClick={onClose}>
-        It is typed in
+        Done
       </Button>
     </div>
   );

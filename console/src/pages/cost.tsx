@@ -19,20 +19,20 @@ export function CostView({ store: s }: { store: Store }) {
         <>
           <dl className="m-0 flex flex-wrap gap-x-12 gap-y-3">
             <Sum name="Costs a month" value={say(c.month)} line={`in a year ${say(c.month_in_a_year)} a month`} />
-            <Sum name="The coming year" value={say(c.year)} line={c.growth > 0 ? `grows by ${size(c.growth)} a month` : "with nothing new"} />
-            <Sum name="Bringing everything home" value={say(c.recovery)} line="once, if the house were gone" />
+            <Sum name="The coming year" value={say(c.year)} line={c.growth > 0 ? `if it grows by ${size(c.growth)} a month` : "if nothing is added"} />
+            <Sum name="Restoring everything" value={say(c.recovery)} line="once, if this house were gone" />
           </dl>
           <details className="mt-2 text-[14.5px] text-soft">
-            <summary className="w-fit cursor-pointer">What a month is made of</summary>
+            <summary className="w-fit cursor-pointer">How this is calculated</summary>
             <p className="mt-1 mb-0">
               Keeping {say(c.keeping)}, reading copies again {say(c.checking)}, sending what is new {say(c.sending)}
               {s.prices.fee > 0 && `, its fee ${say(s.prices.fee)}`}.
-              {c.early > 0 && ` For what was removed before its minimum time, ${say(c.early)} more are to be paid.`} A forecast from your prices, not a bill.
+              {c.early > 0 && ` Removing copies before the store’s minimum time costs ${say(c.early)} more.`} A forecast from your prices, not a bill.
             </p>
           </details>
         </>
       ) : (
-        <p className="m-0 text-[14.5px] text-soft">What it costs is not known yet: copy its prices off the contract.</p>
+        <p className="m-0 text-[14.5px] text-soft">What this store costs is not known yet. Enter its prices from the contract.</p>
       )}
       <Button className="mt-2.5" onClick={() => setEditing(true)}>
         {c ? "Prices …" : "Enter its prices …"}
@@ -56,13 +56,13 @@ function Sum({ name, value, line }: { name: string; value: string; line: string 
 
 const NUMBERS: [Exclude<keyof Prices, "currency">, string, string][] = [
   ["storage", "A gigabyte kept for a month", ""],
-  ["free_storage", "Gigabytes kept for nothing", ""],
+  ["free_storage", "Gigabytes kept free of charge", ""],
   ["egress", "A gigabyte fetched", ""],
-  ["free_egress", "Gigabytes a month fetched for nothing", ""],
+  ["free_egress", "Gigabytes a month fetched free of charge", ""],
   ["writing", "A thousand requests that write or list", ""],
   ["reading", "A thousand requests that read", ""],
   ["fee", "Fee for each month", ""],
-  ["minimum_days", "Minimum storage time, in days", "What is removed before is paid for to its end."],
+  ["minimum_days", "Minimum storage time, in days", "What is removed earlier is charged to that day."],
 ];
 
 function PricesDialog({ store, onClose }: { store: Store; onClose: () => void }) {
@@ -77,8 +77,8 @@ function PricesDialog({ store, onClose }: { store: Store; onClose: () => void })
     save.mutate(undefined, { onSuccess: onClose });
   };
   return (
-    <Dialog open onOpenChange={(o) => !o && onClose()} title={`What ${store.name} asks for`} wide>
-      <p className="mt-0 text-soft">As it stands in the contract, in whole units: six tenths of a cent are 0.006. What it does not ask for stays empty. A gigabyte is 1,000 megabytes.</p>
+    <Dialog open onOpenChange={(o) => !o && onClose()} title={`Prices of ${store.name}`} wide>
+      <p className="mt-0 text-soft">From the contract, in whole euros, dollars or the like: six tenths of a cent are 0.006. Leave empty what it does not charge for. A gigabyte is 1,000 megabytes.</p>
       <form onSubmit={submit} className="grid gap-4 sm:grid-cols-2">
         <Field label="Currency" value={currency} maxLength={8} onChange={(e) => setCurrency(e.currentTarget.value)} />
         {NUMBERS.map(([key, label, hint]) => (
@@ -87,7 +87,7 @@ function PricesDialog({ store, onClose }: { store: Store; onClose: () => void })
         <div className="sm:col-span-2">
           {save.isError && <Fault failure={save.error} />}
           <Button look="strong" type="submit" disabled={save.isPending}>
-            Keep these prices
+            Save
           </Button>
         </div>
       </form>

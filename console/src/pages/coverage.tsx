@@ -12,7 +12,7 @@ export function CoverageDialog({ device, onClose }: { device: Device; onClose: (
   return (
     <Dialog open onOpenChange={(o) => !o && onClose()} title={device.name} wide>
       {coverage.isPending ? (
-        <Waiting what="what it has" />
+        <Waiting what="the device" />
       ) : coverage.isError ? (
         <Fault failure={coverage.error} />
       ) : (
@@ -24,8 +24,8 @@ export function CoverageDialog({ device, onClose }: { device: Device; onClose: (
                 <thead>
                   <tr>
                     <th className={table.head}>Source</th>
-                    <th className={table.headNumber}>It has</th>
-                    <th className={table.headNumber}>Here</th>
+                    <th className={table.headNumber}>On the device</th>
+                    <th className={table.headNumber}>Of these here</th>
                     <th className={table.headNumber}>Refused</th>
                     <th className={table.headNumber}>Left out</th>
                   </tr>
@@ -37,8 +37,8 @@ export function CoverageDialog({ device, onClose }: { device: Device; onClose: (
                         {s.name}
                         <span className="block text-[13.5px] text-soft">
                           {s.rule}
-                          {s.selection_only && "; the phone shows it a selection only"}
-                          {s.cleared > 0 && `; ${counted(s.cleared, "file")} removed to make room`}
+                          {s.selection_only && "; the phone lets it see only a selection"}
+                          {s.cleared > 0 && `; ${counted(s.cleared, "file")} removed on the device to make room`}
                         </span>
                       </td>
                       <td className={table.number}>{count(s.files)}</td>
@@ -53,7 +53,7 @@ export function CoverageDialog({ device, onClose }: { device: Device; onClose: (
           )}
           {coverage.data.missing.length > 0 && (
             <section className="mt-5">
-              <h3 className="m-0 mb-1 text-[17px]">On it, and not here</h3>
+              <h3 className="m-0 mb-1 text-[17px]">On the device, but not here</h3>
               <ul className="m-0 max-h-56 list-none overflow-y-auto p-0 text-[14.5px]">
                 {coverage.data.missing.map((m) => (
                   <li key={`${m.source}/${m.name}`} className="border-line flex items-baseline justify-between gap-4 border-t py-1.5">
@@ -85,21 +85,21 @@ export function CoverageDialog({ device, onClose }: { device: Device; onClose: (
 }
 
 function Summary({ device: d }: { device: Device }) {
-  if (d.has === 0) return <p className="mt-0 text-soft">It has not said yet what it has.</p>;
+  if (d.has === 0) return <p className="mt-0 text-soft">The device has not reported yet what is on it.</p>;
   return (
     <p className="mt-0 mb-0 text-[17px]">
       {d.home >= d.has ? <State tone="well">All {count(d.has)} are here.</State> : `${count(d.home)} of ${count(d.has)} are here${d.to_come > 0 ? `, ${count(d.to_come)} ${d.to_come === 1 ? "is" : "are"} still to come` : ""}.`}
       {d.refused > 0 && (
         <span className="mt-1 block">
-          <State tone="look">{`${count(d.refused)} ${d.refused === 1 ? "was" : "were"} not taken: ${d.refused_why ?? "the reasons are below"}`}</State>
+          <State tone="look">{`${count(d.refused)} ${d.refused === 1 ? "was" : "were"} refused: ${d.refused_why ?? "the reasons are below"}`}</State>
         </span>
       )}
       {d.unread > 0 && (
         <span className="mt-1 block">
-          <State tone="look">{counted(d.unread, "file")} on it could not be read in its last run; the reasons are under Activity.</State>
+          <State tone="look">{counted(d.unread, "file")} on it could not be read in its last backup; see Activity for the reasons.</State>
         </span>
       )}
-      {d.waiting_for && <span className="block text-[15px] text-soft">It does not send just now: {d.waiting_for}.</span>}
+      {d.waiting_for && <span className="block text-[15px] text-soft">It is not sending now: {d.waiting_for}.</span>}
     </p>
   );
 }
@@ -115,9 +115,9 @@ function Clock({ device }: { device: Device }) {
       {clocks.data?.map((c) => (
         <div key={c.id} className="mt-2 flex flex-wrap items-baseline justify-between gap-3 text-[14.5px]">
           <span>
-            {counted(c.originals, "original")} moved {spoken(c.seconds)}, {c.made_by}, <When at={c.made_at} />
+            {counted(c.originals, "file")} moved {spoken(c.seconds)}, {c.made_by}, <When at={c.made_at} />
           </span>
-          {c.undone_at ? <State tone="quiet">taken back</State> : <Button onClick={() => undo.mutate(c.id)}>Take it back</Button>}
+          {c.undone_at ? <State tone="quiet">undone</State> : <Button onClick={() => undo.mutate(c.id)}>Undo</Button>}
         </div>
       ))}
       {undo.isError && <Fault failure={undo.error} />}
@@ -125,9 +125,9 @@ function Clock({ device }: { device: Device }) {
         <Correct device={device} onDone={() => setOpen(false)} />
       ) : (
         <p className="mt-2 mb-0 text-[14.5px] text-soft">
-          If it was wrong for a while, the pictures from then can be put right.{" "}
+          If its clock was wrong for a while, you can correct the times of those pictures.{" "}
           <button type="button" className="rounded border-0 bg-transparent p-0 font-semibold text-accent hover:underline" onClick={() => setOpen(true)}>
-            Put a range right
+            Correct times …
           </button>
         </p>
       )}
@@ -156,10 +156,10 @@ function Correct({ device, onDone }: { device: Device; onDone: () => void }) {
   );
   return (
     <form onSubmit={submit} className="mt-3 grid gap-3 sm:grid-cols-2">
-      {field("First picture, as it shows now", "from")}
-      {field("Last picture, as it shows now", "to")}
-      {field("Its clock showed", "showed")}
-      {field("It really was", "was")}
+      {field("Time of the first picture, as shown now", "from")}
+      {field("Time of the last picture, as shown now", "to")}
+      {field("The device’s clock showed", "showed")}
+      {field("The right time was", "was")}
       {correct.isError && (
         <div className="sm:col-span-2">
           <Fault failure={correct.error} />
@@ -167,9 +167,9 @@ function Correct({ device, onDone }: { device: Device; onDone: () => void }) {
       )}
       <div className="flex gap-2 sm:col-span-2">
         <Button look="strong" type="submit" disabled={correct.isPending || !seconds}>
-          {seconds ? `Move them ${spoken(seconds)}` : "Move them"}
+          {seconds ? `Move them ${spoken(seconds)}` : "Correct"}
         </Button>
-        <Button onClick={onDone}>Leave them</Button>
+        <Button onClick={onDone}>Cancel</Button>
       </div>
     </form>
   );

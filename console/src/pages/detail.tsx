@@ -34,8 +34,8 @@ export function Detail({ id, onClose, onPrevious, onNext }: Way) {
             </div>
           ) : !original.data ? (
             <>
-              <Dialog.Title className="sr-only">Original</Dialog.Title>
-              <Waiting what="the original" full />
+              <Dialog.Title className="sr-only">Picture</Dialog.Title>
+              <Waiting what="the picture" full />
             </>
           ) : (
             <Shown original={original.data} onClose={onClose} onPrevious={onPrevious} onNext={onNext} />
@@ -75,12 +75,12 @@ function Shown({ original: o, onClose, onPrevious, onNext }: { original: Origina
         <p className="mt-1 mb-0 text-[16px]">{wall(o.taken_local)}</p>
         <p className="m-0 text-[14px] text-soft">
           {o.taken_sentence}
-          {o.taken_corrected && "; put right afterwards, the device’s clock was wrong"}
-          {o.taken_confidence === "low" && ". This may be far off."}
+          {o.taken_corrected && "; corrected later, because the device’s clock was wrong"}
+          {o.taken_confidence === "low" && ". This is a guess and may be wrong."}
         </p>
         {o.read_problem && (
           <p className="border-ochre mt-3 mb-0 border-l-4 pl-3 text-[14.5px]">
-            Kept byte for byte, but {o.read_problem}.
+            The file is kept exactly as it came, but {o.read_problem}.
           </p>
         )}
         <a href={`/api/originals/${o.id}/bytes`} download={file} className="bg-accent text-on-accent mt-4 block rounded-lg px-4 py-2 text-center text-[15px] font-semibold no-underline hover:brightness-95">
@@ -88,14 +88,14 @@ function Shown({ original: o, onClose, onPrevious, onNext }: { original: Origina
         </a>
         {o.derived && (
           <a href={`/api/originals/${o.id}/derived`} download={o.derived.name} className="mt-2 block text-center text-[14.5px] text-soft hover:text-ink">
-            or the JPEG made from it, {size(o.derived.size)}
+            Download the JPEG made from it, {size(o.derived.size)}
           </a>
         )}
-        <Heading>How deep it has sunk</Heading>
+        <Heading>How safe it is</Heading>
         <Layers original={o} />
         {o.parts.length > 1 && (
           <>
-            <Heading>Files of this shot</Heading>
+            <Heading>Files of this picture</Heading>
             <ul className="m-0 list-none p-0 text-[14.5px]">
               {o.parts.map((p) => (
                 <li key={p.id} className="flex items-baseline justify-between gap-3 py-1">
@@ -122,13 +122,13 @@ function Shown({ original: o, onClose, onPrevious, onNext }: { original: Origina
           <Fact name="Lens">{o.lens}</Fact>
           <Fact name="Exposure">{o.exposure}</Fact>
           <Fact name="Place">{o.place && `${Math.abs(o.place[0]).toFixed(4)}° ${o.place[0] < 0 ? "S" : "N"}, ${Math.abs(o.place[1]).toFixed(4)}° ${o.place[1] < 0 ? "W" : "E"}`}</Fact>
-          <Fact name="Came from">{o.device_name}</Fact>
-          <Fact name="Came home">
+          <Fact name="Device">{o.device_name}</Fact>
+          <Fact name="Arrived">
             <When at={o.landed_at} />
           </Fact>
-          <Fact name="In folder">{o.path.split("/").slice(0, -1).join(" / ")}</Fact>
-          {o.name !== file && <Fact name="Named there">{o.name}</Fact>}
-          <Fact name="SHA-256">
+          <Fact name="Folder">{o.path.split("/").slice(0, -1).join(" / ")}</Fact>
+          {o.name !== file && <Fact name="Name on the device">{o.name}</Fact>}
+          <Fact name="Checksum (SHA-256)">
             <code className="text-[12px] break-all">{o.digest}</code>
           </Fact>
         </dl>
@@ -150,18 +150,18 @@ function Delete({ original: o, onDeleted }: { original: Original; onDeleted: () 
       <Button look="danger" onClick={() => setAsking(true)}>
         Delete …
       </Button>
-      <Modal open={asking} onOpenChange={setAsking} title={many ? `Delete this shot, ${counted(o.parts.length, "file")}?` : "Delete this picture?"}>
+      <Modal open={asking} onOpenChange={setAsking} title={many ? `Delete this picture and its ${counted(o.parts.length, "file")}?` : "Delete this picture?"}>
         <p className="mt-0">
-          It leaves the library and waits under Restore
-          {rule ? (rule.home_days === 0 ? ", until somebody removes it for good." : ` for ${counted(rule.home_days, "day")}. So long, one click takes it back.`) : "."}
+          It is taken out of the library and kept under Restore
+          {rule ? (rule.home_days === 0 ? " until somebody removes it for good." : ` for ${counted(rule.home_days, "day")}. Until then, one click brings it back.`) : "."}
         </p>
         {rule && rule.home_days > 0 && (
           <p className="text-soft">
-            After that home lets go of it{rule.offsite_days > 0 ? `, and the stores of their sealed copies ${counted(rule.offsite_days, "day")} later` : ", and the stores of their sealed copies"}. Copies on phones and computers stay as they are; they are not sent again.
+            After that it is removed from this server{rule.offsite_days > 0 ? `; ${counted(rule.offsite_days, "day")} later its sealed copies are removed, too` : ", and soon afterwards its sealed copies are removed, too"}. Copies on phones and computers stay where they are, and are not sent again.
           </p>
         )}
         <div className="mt-5 flex justify-end gap-2.5">
-          <Button onClick={() => setAsking(false)}>Keep it</Button>
+          <Button onClick={() => setAsking(false)}>Cancel</Button>
           <Button look="danger" disabled={hold.isPending || !rule} onClick={() => hold.mutate(undefined, { onSuccess: onDeleted })}>
             Delete
           </Button>
@@ -197,8 +197,8 @@ function Picture({ original: o }: { original: Original }) {
   if (o.preview !== "ready") {
     return (
       <div className="max-w-sm p-8 text-center text-[#d9d6c8]">
-        <p className="m-0 text-[18px] font-semibold">{o.preview === "waiting" ? "The preview is on its way" : "There is nothing to see here"}</p>
-        <p className="mt-2 mb-0">The original is kept as it came. Download it to open it with a program of your own.</p>
+        <p className="m-0 text-[18px] font-semibold">{o.preview === "waiting" ? "The preview is being made" : "No preview for this file"}</p>
+        <p className="mt-2 mb-0">The file is kept exactly as it came. Download it to open it with another program.</p>
       </div>
     );
   }
@@ -212,15 +212,15 @@ function Picture({ original: o }: { original: Original }) {
 function Layers({ original: o }: { original: Original }) {
   const tone: Tone = o.layer === "device" ? "trouble" : o.layer === "home" ? "look" : "well";
   const word = {
-    device: "Damaged at home, and no copy elsewhere",
-    home: "At home; no copy away from home yet",
-    offsite: "At home, and sealed away from home",
-    proven: "Proven: read back from away and found right",
+    device: "Damaged or missing at home, and no copy offsite",
+    home: "At home; no copy offsite yet",
+    offsite: "At home and offsite",
+    proven: "At home and offsite; the offsite copy was read back and is right",
   }[o.layer];
   return (
     <>
       <State tone={tone}>{word ?? o.layer}</State>
-      <p className="mt-1 mb-0 text-[14px] text-soft">{o.needs ? `For three copies in two kinds of place, one away, it ${o.needs}.` : "Three copies in two kinds of place, one of them away."}</p>
+      <p className="mt-1 mb-0 text-[14px] text-soft">{o.needs ? `For three copies, in two kinds of place, one of them offsite, it ${o.needs}.` : "Three copies, in two kinds of place, one of them offsite."}</p>
       <ol className="m-0 mt-3 list-none space-y-2.5 p-0 text-[14.5px]">
         {o.evidence.map((e, i) => (
           <li key={i} className="flex gap-3">
@@ -229,7 +229,7 @@ function Layers({ original: o }: { original: Original }) {
               {said(e)}
               <span className="block text-[13px] text-soft" title={exact(e.at)}>
                 <When at={e.at} />
-                {e.digest && `, hash ${e.digest.slice(0, 12)}…`}
+                {e.digest && `, checksum ${e.digest.slice(0, 12)}…`}
               </span>
             </span>
           </li>
@@ -240,21 +240,21 @@ function Layers({ original: o }: { original: Original }) {
 }
 
 function partWord(part: string): string {
-  return { edited: "edited version", still: "the picture", compatible: "the same picture for old readers", video: "the film", raw: "raw data of the camera", motion: "the moving half", sidecar: "notes about it", other: "belongs to it" }[part] ?? part;
+  return { edited: "edited version", still: "the picture itself", twin: "the same picture as a JPEG", video: "the video", raw: "raw data of the camera", motion: "the short video that belongs to it", sidecar: "notes about it", other: "belongs to it" }[part] ?? part;
 }
 
 function said(e: Schemas["Evidence"]): string {
   const place = e.place === "home" ? "at home" : `in ${e.place}`;
-  if (e.outcome === "missing") return `Looked for ${place}: it was not there`;
-  if (e.outcome === "wrong") return `Read ${place}: its bytes were not right`;
+  if (e.outcome === "missing") return `Looked for ${place}: missing`;
+  if (e.outcome === "wrong") return `Read ${place}: damaged`;
   return (
     {
-      landed: "Received, hashed, written to the home disk",
+      landed: "Received, and written to the home disk",
       reread: "Read again at home: right",
-      confirmed: `Sealed and sent; ${e.place} confirmed it`,
-      compared: `Read back from ${e.place}, sealed: the bytes that were sent`,
+      confirmed: `Sent to ${e.place}, which confirmed it`,
+      compared: `Read back from ${e.place}, still encrypted: the same bytes that were sent`,
       listed: `Found in the list of ${e.place}`,
-      opened: `Read back from ${e.place}, opened: right`,
+      opened: `Read back from ${e.place} and decrypted: right`,
     }[e.act] ?? e.act
   );
 }

@@ -22,7 +22,7 @@ export function Devices({ me }: { me: Me }) {
   return (
     <Page
       title={keeper ? "Devices and people" : "Your devices"}
-      lead="A device can add and read back its own member’s pictures. It can never delete or change what is here."
+      lead="A device can add pictures, and read those of its owner. It can never delete or change what is here."
       action={
         <div className="flex flex-wrap gap-2">
           <Button look="strong" onClick={() => setPairing(true)}>
@@ -41,7 +41,7 @@ export function Devices({ me }: { me: Me }) {
         <Fault failure={devices.error} again={() => void devices.refetch()} />
       ) : devices.data.length === 0 ? (
         <Empty title="No device is paired yet">
-          “Pair a device” makes a code for a phone, a tablet or a computer. It works for ten minutes and for one device.
+          “Pair a device” shows a code for a phone, a tablet or a computer. The code works for ten minutes, and for one device.
         </Empty>
       ) : (
         <DeviceTable devices={devices.data} keeper={keeper} />
@@ -68,13 +68,13 @@ function deviceState(d: Device) {
   if (d.revoked_at) return <State tone="quiet">revoked</State>;
   if (d.ends_at && new Date(d.ends_at) <= new Date()) return <State tone="look">unused for a year: pair it again</State>;
   if (d.sending) return <State tone="busy">sending</State>;
-  if (d.refused > 0) return <State tone="look">{count(d.refused)} not taken</State>;
-  if (d.unread > 0) return <State tone="look">{count(d.unread)} not readable</State>;
+  if (d.refused > 0) return <State tone="look">{count(d.refused)} refused</State>;
+  if (d.unread > 0) return <State tone="look">{count(d.unread)} could not be read</State>;
   if (d.waiting_for) return <State tone={d.to_come > 0 ? "look" : "quiet"}>{d.waiting_for}</State>;
   if (d.to_come > 0) return <State tone="look">{count(d.to_come)} to send</State>;
-  if (d.ends_at) return <State tone="look">unused: ends {date(d.ends_at)}</State>;
+  if (d.ends_at) return <State tone="look">not used: ends {date(d.ends_at)}</State>;
   if (d.has === 0) return <State tone="quiet">nothing sent yet</State>;
-  return <State tone="well">all here</State>;
+  return <State tone="well">all sent</State>;
 }
 
 function DeviceTable({ devices, keeper }: { devices: Device[]; keeper: boolean }) {
@@ -89,10 +89,10 @@ function DeviceTable({ devices, keeper }: { devices: Device[]; keeper: boolean }
           <tr>
             <th className={table.head}>Device</th>
             <th className={table.head}>State</th>
-            <th className={`${table.headNumber} max-sm:hidden`}>It says it has</th>
-            <th className={`${table.headNumber} max-sm:hidden`}>Here</th>
-            <th className={`${table.headNumber} max-sm:hidden`}>Last heard of</th>
-            <th className={`${table.headNumber} max-md:hidden`}>Last complete run</th>
+            <th className={`${table.headNumber} max-sm:hidden`}>On the device</th>
+            <th className={`${table.headNumber} max-sm:hidden`}>Of these here</th>
+            <th className={`${table.headNumber} max-sm:hidden`}>Last seen</th>
+            <th className={`${table.headNumber} max-md:hidden`}>Last complete backup</th>
             <th className={table.headNumber}>
               <span className="sr-only">More</span>
             </th>
@@ -111,7 +111,7 @@ function DeviceTable({ devices, keeper }: { devices: Device[]; keeper: boolean }
                   {d.partial && ", partly covered"}
                 </span>
               </td>
-              <td className={`${table.cell} whitespace-nowrap`}>
+              <td className={`${table.cell} sm:whitespace-nowrap`}>
                 {deviceState(d)}
                 <span className={`numbers block text-[13.5px] text-soft sm:hidden ${d.has === 0 ? "hidden" : ""}`}>
                   {count(d.home)} of {count(d.has)} here
@@ -175,17 +175,17 @@ function RevokeDialog({ device, onClose }: { device: Device; onClose: () => void
   const revoke = useDo(() => ask(`/api/devices/${device.id}/revoke`, "POST"), [keys.devices, keys.overview]);
   return (
     <Dialog open onOpenChange={(o) => !o && onClose()} title={`Revoke ${device.name}?`}>
-      <p className="mt-0">It can send and read nothing from now on, not even if somebody found it unlocked.</p>
+      <p className="mt-0">From now on it can send and read nothing, even if somebody finds it unlocked.</p>
       <p>
-        The {counted(device.home, "file")} it sent {device.home === 1 ? "stays" : "stay"} here, and so does its history.
+        The {counted(device.home, "file")} that it sent {device.home === 1 ? "stays" : "stay"} here.
         {device.waiting > 0 && ` ${counted(device.waiting, "file")} on it ${device.waiting === 1 ? "was" : "were"} not sent yet.`} To use it again, pair it again.
       </p>
       {revoke.isError && <Fault failure={revoke.error} />}
       <div className="flex gap-2">
         <Button look="danger" disabled={revoke.isPending} onClick={() => revoke.mutate(undefined, { onSuccess: onClose })}>
-          Revoke it now
+          Revoke
         </Button>
-        <Button onClick={onClose}>Keep it</Button>
+        <Button onClick={onClose}>Cancel</Button>
       </div>
     </Dialog>
   );
@@ -201,10 +201,10 @@ function PeopleTable({ me, people }: { me: Me; people: Person[] }) {
         <thead>
           <tr>
             <th className={table.head}>Name</th>
-            <th className={table.head}>Role</th>
+            <th className={`${table.head} max-sm:hidden`}>Role</th>
             <th className={`${table.head} max-sm:hidden`}>Folder</th>
-            <th className={table.headNumber}>Originals</th>
-            <th className={table.headNumber}>At home</th>
+            <th className={table.headNumber}>Files</th>
+            <th className={`${table.headNumber} max-sm:hidden`}>Size</th>
             <th className={`${table.headNumber} max-sm:hidden`}>Quota</th>
             <th className={table.headNumber}>Password</th>
           </tr>
@@ -212,13 +212,16 @@ function PeopleTable({ me, people }: { me: Me; people: Person[] }) {
         <tbody>
           {people.map((p) => (
             <tr key={p.id}>
-              <td className={`${table.cell} font-semibold`}>{p.name}</td>
-              <td className={table.cell}>{p.role}</td>
+              <td className={table.cell}>
+                <b className="font-semibold">{p.name}</b>
+                <span className="block text-[13.5px] text-soft sm:hidden">{p.role}</span>
+              </td>
+              <td className={`${table.cell} max-sm:hidden`}>{p.role}</td>
               <td className={`${table.cell} max-sm:hidden`}>{p.folder}</td>
               <td className={table.number}>{count(p.originals)}</td>
-              <td className={table.number}>{size(p.bytes)}</td>
+              <td className={`${table.number} max-sm:hidden`}>{size(p.bytes)}</td>
               <td className={`${table.number} max-sm:hidden`}>
-                <button type="button" aria-label={`Quota of ${p.name}`} className="rounded border-0 bg-transparent p-0 text-ink underline decoration-line underline-offset-4 hover:decoration-ink" onClick={() => setChanging(p)}>
+                <button type="button" title={`Quota of ${p.name}`} className="rounded border-0 bg-transparent p-0 text-ink underline decoration-line underline-offset-4 hover:decoration-ink" onClick={() => setChanging(p)}>
                   {p.quota ? size(p.quota) : p.soft_quota ? `warn at ${size(p.soft_quota)}` : "none"}
                 </button>
                 {p.quota_state !== "well" && (
@@ -230,11 +233,11 @@ function PeopleTable({ me, people }: { me: Me; people: Person[] }) {
               <td className={table.number}>
                 {p.id === me.id ? (
                   <Link to="/me" className="text-ink underline decoration-line underline-offset-4 hover:decoration-ink">
-                    change it
+                    change
                   </Link>
                 ) : (
-                  <button type="button" aria-label={`Set the password of ${p.name} anew`} className="rounded border-0 bg-transparent p-0 text-ink underline decoration-line underline-offset-4 hover:decoration-ink" onClick={() => setForgot(p)}>
-                    set anew
+                  <button type="button" aria-label={`Set a new one for ${p.name}`} className="rounded border-0 bg-transparent p-0 text-ink underline decoration-line underline-offset-4 hover:decoration-ink" onClick={() => setForgot(p)}>
+                    set a new one
                   </button>
                 )}
               </td>
@@ -257,12 +260,12 @@ function PasswordDialog({ person, onClose }: { person: Person; onClose: () => vo
   };
   return (
     <Dialog open onOpenChange={(o) => !o && onClose()} title={`A new password for ${person.name}`}>
-      <p className="mt-0 text-soft">For somebody who has forgotten theirs. Wherever {person.name} is signed in, that ends; devices go on as before. Tell it to nobody else; {person.name} can change it under their own name.</p>
+      <p className="mt-0 text-soft">For somebody who has forgotten it. All of {person.name}’s sessions end; devices are not affected. Tell it only to {person.name}, who can change it under “Password and sessions”.</p>
       <form onSubmit={submit} className="flex flex-col gap-4">
         <Field label="New password" type="password" autoComplete="new-password" minLength={10} required autoFocus hint="At least ten characters." value={password} onChange={(e) => setPassword(e.target.value)} />
         {change.isError && <Fault failure={change.error} />}
         <Button look="strong" type="submit" disabled={change.isPending}>
-          Set it
+          Save
         </Button>
       </form>
     </Dialog>
@@ -283,14 +286,14 @@ function QuotaDialog({ person, onClose }: { person: Person; onClose: () => void 
   return (
     <Dialog open onOpenChange={(o) => !o && onClose()} title={`Quota of ${person.name}`}>
       <p className="mt-0 text-soft">
-        {person.name} has {size(person.bytes)} at home. An empty field means no limit.
+        {person.name} uses {size(person.bytes)}. An empty field means no limit.
       </p>
       <form onSubmit={submit} className="flex flex-col gap-4">
-        <Field label="Warn at, in GB" type="number" min="0" step="any" autoFocus value={form.soft} onChange={(e) => setForm({ ...form, soft: e.target.value })} hint="Nothing is refused; it shows here." />
-        <Field label="Refuse above, in GB" type="number" min="0" step="any" value={form.hard} onChange={(e) => setForm({ ...form, hard: e.target.value })} hint="What does not fit is refused before a byte is sent, with the reason. What is here stays." />
+        <Field label="Warn at, in GB" type="number" min="0" step="any" autoFocus value={form.soft} onChange={(e) => setForm({ ...form, soft: e.target.value })} hint="Nothing is refused; this page shows it." />
+        <Field label="Refuse above, in GB" type="number" min="0" step="any" value={form.hard} onChange={(e) => setForm({ ...form, hard: e.target.value })} hint="What does not fit is refused, and the device says so. What is here stays." />
         {change.isError && <Fault failure={change.error} />}
         <Button look="strong" type="submit" disabled={change.isPending}>
-          Keep it so
+          Save
         </Button>
       </form>
     </Dialog>
@@ -306,7 +309,7 @@ function AddDialog({ onClose }: { onClose: () => void }) {
   };
   return (
     <Dialog open onOpenChange={(o) => !o && onClose()} title="Add a person">
-      <p className="mt-0 text-soft">Somebody new, with a space of their own that nobody else sees. For another phone of somebody who is here already, pair a device.</p>
+      <p className="mt-0 text-soft">A new person, with their own pictures that nobody else sees. For another phone of a person who is in the list, pair a device instead.</p>
       <form onSubmit={submit} className="flex flex-col gap-4">
         <Field label="Name" required maxLength={60} autoFocus value={form.name} onChange={(e) => setForm({ ...form, name: e.target.value })} />
         <fieldset className="m-0 flex gap-6 border-0 p-0">
@@ -321,7 +324,7 @@ function AddDialog({ onClose }: { onClose: () => void }) {
             </label>
           ))}
         </fieldset>
-        <Field label="First password" type="password" autoComplete="new-password" minLength={10} required hint="At least ten characters. Tell it to nobody else." value={form.password} onChange={(e) => setForm({ ...form, password: e.target.value })} />
+        <Field label="First password" type="password" autoComplete="new-password" minLength={10} required hint="At least ten characters. Tell it only to this person." value={form.password} onChange={(e) => setForm({ ...form, password: e.target.value })} />
         {add.isError && <Fault failure={add.error} />}
         <Button look="strong" type="submit" disabled={add.isPending}>
           Add {form.name || "the person"}
@@ -363,11 +366,11 @@ function PairDialog({ me, people, onClose, onProgram }: { me: Me; people: Person
               {p.name}’s
             </Button>
           ))}
-          <p className="mt-2 mb-0 text-[14px] text-soft">Somebody who is not in this list is a new person: add them first.</p>
+          <p className="mt-2 mb-0 text-[14px] text-soft">If the person is not in this list, add them first.</p>
         </div>
       )}
       <p className="border-line mt-4 mb-0 border-t pt-3 text-[14px] text-soft">
-        A camera, or a program that sends by WebDAV or tus?{" "}
+        A camera, or a program that uses WebDAV or tus?{" "}
         <button
           type="button"
           className="rounded border-0 bg-transparent p-0 font-semibold text-ink underline decoration-line underline-offset-4 hover:decoration-ink"
@@ -398,7 +401,7 @@ function Code({ pairing, onDone }: { pairing: Schemas["Pairing"]; onDone: () => 
         <p className="mt-0 text-[17px]">
           <State tone="well">{now.device_name} is paired.</State>
         </p>
-        <p className="text-soft">It may add and read back what {pairing.person_name} has, and delete or change nothing.</p>
+        <p className="text-soft">It can add to the pictures of {pairing.person_name} and read them. It cannot delete or change anything.</p>
         <Button look="strong" onClick={onDone}>
           Done
         </Button>
@@ -411,7 +414,7 @@ function Code({ pairing, onDone }: { pairing: Schemas["Pairing"]; onDone: () => 
       <div className="min-w-[240px] flex-1">
         <p className="mt-0 mb-1 text-soft">Scan this with the device, or type the code:</p>
         <p className="numbers m-0 font-head text-[32px] font-medium tracking-[0.06em]">{pairing.code}</p>
-        <p className="mt-1 mb-4 text-[14px] text-soft">For one device. Ends {until(pairing.expires_at)}.</p>
+        <p className="mt-1 mb-4 text-[14px] text-soft">For one device; the code ends {until(pairing.expires_at)}.</p>
         <p className="mb-1 text-[14px] font-semibold">On a computer</p>
         <textarea readOnly rows={4} className="border-line bg-raised w-full resize-none rounded-lg border p-2 font-mono text-[12px] break-all text-ink" aria-label="Command to pair a computer" value={`ypogeion pair '${pairing.address}'`} onFocus={(e) => e.currentTarget.select()} />
       </div>

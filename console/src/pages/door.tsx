@@ -1,4 +1,4 @@
-/** A machine without a household: with the code that the service printed, one is made here, or brought back with its recovery kit. */
+/** A machine without a household: with the code that the service printed, one is made here, or restored from its recovery kit. */
 import { useQuery } from "@tanstack/react-query";
 import { RadioGroup } from "radix-ui";
 import { useCallback, useEffect, useState, type FormEvent, type ReactNode } from "react";
@@ -31,17 +31,17 @@ function Bell({ lost, onCode }: { lost: boolean; onCode: (code: string) => void 
   };
   return (
     <>
-      <h1 className="m-0 text-[29px] leading-tight">{lost ? "The service was started again." : "No household lives here yet."}</h1>
+      <h1 className="m-0 text-[29px] leading-tight">{lost ? "The server was restarted" : "Set up this server"}</h1>
       <p className="mt-2 mb-6 max-w-[58ch] text-[17px] text-soft">
         {lost
-          ? "What was under way here was cut off with it. It printed a new code; with that, it goes on where it stopped."
-          : "Begin one, or bring yours back with its recovery kit. So that nobody else does, the service printed a code where it was started: in its terminal, or in the system’s journal."}
+          ? "What it was doing was interrupted. Type the new code that it showed when it started; it continues where it stopped."
+          : "This server is not set up yet. Type the code that it showed when it started: in its terminal, or with “journalctl -u ypogeiond”."}
       </p>
       <form onSubmit={submit} className="flex max-w-[380px] flex-col gap-4">
         <Field label="Code" name="code" autoComplete="off" autoCapitalize="characters" spellCheck={false} placeholder="like 7KQ2-M9X4" autoFocus required value={typed} onChange={(e) => setTyped(e.target.value)} />
         {knock.isError && <Wrong>{knock.error.detail}</Wrong>}
         <Button look="strong" type="submit" className="py-2.5" disabled={knock.isPending}>
-          Go on
+          Continue
         </Button>
       </form>
     </>
@@ -94,13 +94,13 @@ function Under({ told, away, through, leave }: { told: string[]; away: boolean; 
   });
   return (
     <>
-      <h1 className="m-0 text-[29px] leading-tight">{through ? "The house is ready." : told.length > 0 ? "The household is coming back." : "The household is being made."}</h1>
+      <h1 className="m-0 text-[29px] leading-tight">{through ? "The server is ready" : told.length > 0 ? "Restoring the household" : "Setting up the household"}</h1>
       <p className="mt-2 mb-5 max-w-[60ch] text-[17px] text-soft">
         {through
           ? told.length > 0
-            ? "Sign in with your name and the new password. Pictures that are not on this machine come home by themselves, the latest first; the overview counts them. Set everybody else’s password anew, and pair every device again, under Devices and people."
+            ? "Sign in with your name and the new password. Pictures that are not on this server are fetched by themselves, the newest first; the overview counts them. Under Devices and people, set a new password for everybody else, and pair every device again."
             : "Sign in with your name and password. Then print the recovery kit and add a store, under Offsite, and pair the first phone, under Devices and people."
-          : "This page may be closed; it goes on without it. Cut off, it goes on where it stopped when you give the kit again."}
+          : "You may close this page; it continues without it. If the server is interrupted, give it the kit again; it continues where it stopped."}
       </p>
       {told.length > 0 && (
         <ol aria-label="What was done" aria-live="polite" className="border-line bg-raised m-0 mb-5 max-h-[260px] list-none overflow-y-auto rounded-lg border px-4 py-3 text-[15px]">
@@ -113,11 +113,11 @@ function Under({ told, away, through, leave }: { told: string[]; away: boolean; 
       )}
       {through ? (
         <Button look="strong" className="w-full max-w-[380px] py-2.5" disabled={!ready.data} onClick={leave}>
-          {ready.data ? "Sign in" : "The service starts …"}
+          {ready.data ? "Sign in" : "Starting …"}
         </Button>
       ) : (
         <p role="status" className="m-0 text-soft">
-          {away ? <State tone="look">The service does not answer. Does it still run?</State> : <State tone="busy">under way</State>}
+          {away ? <State tone="look">The server does not answer. Is it still running?</State> : <State tone="busy">running</State>}
         </p>
       )}
     </>
@@ -147,22 +147,22 @@ function Choosing({ view, code, onBegun, again }: { view: View; code: string; on
   };
   return (
     <form onSubmit={submit}>
-      <h1 className="m-0 text-[29px] leading-tight">{view.begun ? "A household is half back." : "Whose pictures will live here?"}</h1>
+      <h1 className="m-0 text-[29px] leading-tight">{view.begun ? "Restoring was interrupted" : "Set up this server"}</h1>
       {view.begun ? (
-        <p className="mt-2 mb-5 max-w-[60ch] text-[17px] text-soft">Bringing it back was begun on this machine and cut off. Give the recovery kit again; it goes on where it stopped.</p>
+        <p className="mt-2 mb-5 max-w-[60ch] text-[17px] text-soft">Give the recovery kit again. Restoring continues where it stopped; nothing is fetched twice.</p>
       ) : (
         <RadioGroup.Root value={what} onValueChange={setWhat} aria-label="What to do" className="mt-2 mb-4">
-          <Choice value="new" title="A new household’s">
-            You become its keeper. Its people and their phones come next.
+          <Choice value="new" title="Begin a new household">
+            You become its keeper, the person who looks after it. Then you add people and their phones.
           </Choice>
-          <Choice value="back" title="Ours, brought back">
-            This machine is new, or its database is lost. With the recovery kit come people, devices, rules and every picture; what still lies in the library’s folder stays and is checked.
+          <Choice value="back" title="Restore our household from its recovery kit">
+            For a new machine, or a lost database. People, devices, rules and every picture come back. What is still in the library’s folder stays there and is checked.
           </Choice>
         </RadioGroup.Root>
       )}
       {view.failed && (
         <div role="alert" className="border-oxide mb-5 border-l-4 py-1 pl-4">
-          <p className="m-0 font-semibold">It did not end well</p>
+          <p className="m-0 font-semibold">This did not work</p>
           <p className="mt-1 mb-0 max-w-prose break-words text-soft">{view.failed}</p>
         </div>
       )}
@@ -174,19 +174,19 @@ function Choosing({ view, code, onBegun, again }: { view: View; code: string; on
           </div>
         ) : (
           <label className="block">
-            <span className="mb-1 block text-[14px] font-semibold">The recovery kit’s text</span>
+            <span className="mb-1 block text-[14px] font-semibold">The text of the recovery kit</span>
             <textarea rows={6} required spellCheck={false} autoComplete="off" className="border-line bg-raised w-full rounded-lg border px-3 py-2 font-mono text-[13.5px] text-ink placeholder:text-soft/70" placeholder="All lines of the sheet, as they are printed." {...field("kit")} />
-            <span className="mt-1 block text-[13.5px] text-soft">Typed from the sheet, or scanned from its square. A slip is noticed before anything begins.</span>
+            <span className="mt-1 block text-[13.5px] text-soft">Type it from the sheet, or scan its code. Typing mistakes are noticed before anything begins.</span>
           </label>
         )}
         <div className="grid gap-4 sm:grid-cols-2">
           <Field label={what === "new" ? "Your password" : "A new password for you"} type="password" autoComplete="new-password" required minLength={10} hint="At least ten characters." {...field("password")} />
-          <Field label="The same once more" type="password" autoComplete="new-password" required {...field("once")} />
+          <Field label="Repeat the password" type="password" autoComplete="new-password" required {...field("once")} />
         </div>
         {differ && <Wrong>The two passwords are not the same.</Wrong>}
         {what === "back" && (
           <details>
-            <summary className="w-fit cursor-pointer text-[15px]">The store has moved since the kit was printed</summary>
+            <summary className="w-fit cursor-pointer text-[15px]">The store has another address than on the kit</summary>
             <div className="mt-3">
               <Field label="Its address now" placeholder="as in the kit" autoComplete="off" spellCheck={false} {...field("endpoint")} />
             </div>
@@ -195,7 +195,7 @@ function Choosing({ view, code, onBegun, again }: { view: View; code: string; on
         <Place view={view} accepted={accepted} onAccept={setAccepted} again={again} />
         {begin.isError && <Wrong>{begin.error.detail}</Wrong>}
         <Button look="strong" type="submit" className="py-2.5" disabled={begin.isPending || differ || (view.grave && !accepted)}>
-          {what === "new" ? "Begin the household" : "Bring the household back"}
+          {what === "new" ? "Set up the household" : "Restore the household"}
         </Button>
       </div>
     </form>
@@ -207,8 +207,8 @@ function Place({ view, accepted, onAccept, again }: { view: View; accepted: bool
   return (
     <div className={`border-l-4 py-0.5 pl-4 ${view.grave ? "border-ochre" : "border-line"}`}>
       <p className="m-0 text-[15px]">
-        Pictures will live in <b className="font-semibold break-all">{view.library}</b>
-        {view.warnings.length === 0 && ", a good place"}.
+        Pictures are kept in <b className="font-semibold break-all">{view.library}</b>
+        {view.warnings.length === 0 && ". No problems found"}.
       </p>
       {view.warnings.length > 0 && (
         <ul className="mt-1.5 mb-0 max-w-prose list-disc space-y-1 pl-5 text-[14.5px] text-soft">
@@ -220,10 +220,10 @@ function Place({ view, accepted, onAccept, again }: { view: View; accepted: bool
       {view.grave && (
         <>
           <label className="mt-2 flex items-start gap-2.5 text-[15px]">
-            <input type="checkbox" className="accent-accent mt-1 size-4" checked={accepted} onChange={(e) => onAccept(e.target.checked)} />I know, and want it there all the same
+            <input type="checkbox" className="accent-accent mt-1 size-4" checked={accepted} onChange={(e) => onAccept(e.target.checked)} />I understand, and want to use this folder
           </label>
           <p className="mt-1.5 mb-0 text-[14px] text-soft">
-            Or name another folder as “library” in the service’s settings and start it again. A disk that was just connected:{" "}
+            Or choose another folder: name it as “library” in the settings file and restart the service. If you have just connected a disk,{" "}
             <button type="button" className="border-0 bg-transparent p-0 text-[14px] text-ink underline underline-offset-4" onClick={again}>
               look again
             </button>

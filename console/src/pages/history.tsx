@@ -24,7 +24,7 @@ export function HistoryView() {
         {hours > 48 ? `The last ${Math.round(hours / 24)} days` : "The last day"}
       </h2>
       <div className="mt-3 grid gap-x-10 gap-y-6 md:grid-cols-2">
-        <Bars title="At home alone" unit={(n) => `${count(n)} originals`} colour="var(--ochre)" from={from} hours={hours} rows={exposure.map((e) => [e.hour, e.originals, said(e)])} />
+        <Bars title="Only at home" unit={(n) => `${count(n)} ${n === 1 ? "file" : "files"}`} colour="var(--ochre)" from={from} hours={hours} rows={exposure.map((e) => [e.hour, e.originals, said(e)])} />
         {stores.map((store) => {
           const rows = traffic.filter((t) => t.store === store);
           return <Bars key={store} title={`Sent to ${rows[0]?.name ?? "a store"}`} unit={(n) => `${size(n)} in an hour`} colour="var(--clay)" from={from} hours={hours} rows={rows.map((t) => [t.hour, t.bytes, size(t.bytes)])} />;
@@ -35,9 +35,9 @@ export function HistoryView() {
 }
 
 function said(e: Schemas["ExposedHour"]): string {
-  if (e.originals === 0) return "nothing at home alone";
+  if (e.originals === 0) return "nothing only at home";
   const oldest = e.oldest_hours === 0 ? "" : `, the oldest for ${e.oldest_hours === 1 ? "an hour" : `${count(e.oldest_hours)} hours`}`;
-  return `${count(e.originals)} at home alone, ${size(e.bytes)}${oldest}`;
+  return `${count(e.originals)} only at home, ${size(e.bytes)}${oldest}`;
 }
 
 function Bars({ title, unit, colour, from, hours, rows }: { title: string; unit: (n: number) => string; colour: string; from: number; hours: number; rows: [string, number, string][] }) {

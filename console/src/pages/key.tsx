@@ -13,11 +13,11 @@ const stale = [keys.key, keys.overview] as const;
 
 /** What each state of the kit means, and what to do about it. */
 const KIT: { [state: string]: { tone: Tone; word: string; text: string } } = {
-  missing: { tone: "trouble", word: "not printed yet", text: "If this server burnt tonight, nobody could open the copies. Print the kit and keep it in another house." },
+  missing: { tone: "trouble", word: "not printed yet", text: "If this server is lost, nobody can open the copies without the kit. Print it and keep it in another house." },
   outdated: { tone: "look", word: "out of date", text: "Keys or stores have changed since it was printed. Print it again, and throw the old one away." },
-  unproven: { tone: "look", word: "not proven", text: "It was shown. Type a part of it back from the sheet, so that it is certain that the sheet is there and can be read." },
-  proven: { tone: "well", word: "printed and proven", text: "Somebody typed a part of it back from the sheet." },
-  needless: { tone: "quiet", word: "not needed yet", text: "It says where the copies are: add a store first." },
+  unproven: { tone: "look", word: "not checked", text: "It was shown here. Type a part of it back from the printed sheet: then it is certain that the sheet exists and can be read." },
+  proven: { tone: "well", word: "printed and checked", text: "Somebody typed a part of it back from the sheet." },
+  needless: { tone: "quiet", word: "not needed yet", text: "The kit says where the copies are. Add a store first." },
 };
 
 export function KeyView() {
@@ -33,7 +33,7 @@ export function KeyView() {
       <h2 id="key" className="m-0 text-[23px]">
         Who can open the copies?
       </h2>
-      <p className="mt-0.5 mb-2 max-w-[70ch] text-soft">Copies are sealed before they leave the house. Whoever runs a store sees sealed bytes; these open them:</p>
+      <p className="mt-0.5 mb-2 max-w-[70ch] text-soft">Copies are encrypted (“sealed”) before they leave the house. Whoever runs a store cannot see a picture. Only these can open them:</p>
       <ul className="m-0 list-none p-0">
         <Line name="The recovery kit" state={<State tone={kit.tone}>{kit.word}</State>} text={kit.text} at={k.kit.proven_at ?? k.kit.shown_at}>
           {k.kit.state !== "needless" && !k.strict && (
@@ -41,31 +41,31 @@ export function KeyView() {
               {k.kit.state === "proven" ? "Show the kit" : "Print the kit"}
             </Button>
           )}
-          {k.kit.state === "unproven" && <Button onClick={() => setWhat("proof")}>Type a part back …</Button>}
+          {k.kit.state === "unproven" && <Button onClick={() => setWhat("proof")}>Check the printed sheet …</Button>}
           {!k.strict && k.kit.state !== "needless" && <Button onClick={() => setWhat("renew")}>New key …</Button>}
         </Line>
         <Line
           name="This server"
-          state={k.strict ? <State tone="quiet">{k.opens ? "for an hour" : "opens nothing"}</State> : k.lacks > 0 ? <State tone="look">opens not all of them</State> : <State tone="well">opens them</State>}
+          state={k.strict ? <State tone="quiet">{k.opens ? "can open them for an hour" : "cannot open them"}</State> : k.lacks > 0 ? <State tone="look">cannot open all of them</State> : <State tone="well">can open them</State>}
           text={
             k.strict
               ? k.opens
-                ? "A key is lent to it. It can hold drills and mend what is damaged at home until that is over."
-                : "It keeps no key: it seals and compares sealed bytes, and nothing is called proven. Lend it the kit’s key for a drill."
+                ? "You have lent it the key. For an hour it can hold drills and replace what is damaged at home."
+                : "It keeps no key. It sends copies and compares them, still encrypted; so nothing can be called proven. For a drill, lend it the key from the kit."
               : k.lacks > 0
-                ? `It was not given ${counted(k.lacks, "earlier key")} of the household, and what is still sealed for ${k.lacks === 1 ? "it" : "them"} it cannot open. ${k.lacks === 1 ? "It is" : "They are"} on the kit, in its lines “Older key”.`
-                : "So it can hold drills and mend what rots at home by itself. Whoever breaks into it can open copies, too; they could also see the originals."
+                ? `It lacks ${counted(k.lacks, "earlier key")} of the household, and cannot open copies that were sealed for ${k.lacks === 1 ? "it" : "them"}. ${k.lacks === 1 ? "It is" : "They are"} on the kit, in the lines “Older key”.`
+                : "It can hold drills, and replace what is damaged at home by itself. Whoever breaks into this server could open the copies, but could also see the originals on it."
           }
         >
           {k.strict ? (
             <>
-              <Button onClick={() => setWhat("lend")}>Lend it the key …</Button>
-              <Button onClick={() => setWhat("back")}>Give it back …</Button>
+              <Button onClick={() => setWhat("lend")}>Lend it the key for an hour …</Button>
+              <Button onClick={() => setWhat("back")}>Let the server keep the key again …</Button>
             </>
           ) : (
             <>
-              {k.lacks > 0 && <Button onClick={() => setWhat("back")}>Give it all keys …</Button>}
-              {k.kit.state !== "needless" && <Button onClick={() => setWhat("strict")}>Have it forget …</Button>}
+              {k.lacks > 0 && <Button onClick={() => setWhat("back")}>Give the server all keys …</Button>}
+              {k.kit.state !== "needless" && <Button onClick={() => setWhat("strict")}>Remove the key from the server …</Button>}
             </>
           )}
         </Line>
@@ -74,11 +74,11 @@ export function KeyView() {
         ))}
       </ul>
       <Button className="mt-2" onClick={() => setWhat("others")}>
-        Let somebody else open them …
+        Let somebody else open the copies …
       </Button>
       {k.to_reseal > 0 && (
         <p className="mt-3 mb-0 text-[14.5px] text-soft">
-          {counted(k.to_reseal, "copy").replace("copys", "copies")}, {size(k.to_reseal_bytes)}, {k.to_reseal === 1 ? "is" : "are"} still sealed as before, and will be sealed anew, a part each day.
+          {counted(k.to_reseal, "copy").replace("copys", "copies")}, {size(k.to_reseal_bytes)}, {k.to_reseal === 1 ? "is" : "are"} still sealed for the earlier keys, and will be sealed anew, a part each day.
         </p>
       )}
       {what === "kit" && <KitDialog onClose={close} onProve={() => setWhat("proof")} />}
@@ -114,9 +114,9 @@ function Line({ name, state, text, at, children }: { name: string; state: ReactN
 function Other({ other: o }: { other: Schemas["OtherRecipient"] }) {
   const remove = useDo(() => ask(`/api/key/recipients/${o.recipient}`, "DELETE"), stale);
   return (
-    <Line name={o.name} state={<State tone="quiet">opens them, too</State>} text={`With the key ${o.recipient.slice(0, 14)}…${o.recipient.slice(-6)}.`} at={o.added_at}>
+    <Line name={o.name} state={<State tone="quiet">can open them, too</State>} text={`With their key ${o.recipient.slice(0, 14)}…${o.recipient.slice(-6)}.`} at={o.added_at}>
       <Button look="danger" onClick={() => remove.mutate(undefined)} disabled={remove.isPending}>
-        Let them out
+        Remove their access
       </Button>
       {remove.isError && <Fault failure={remove.error} />}
     </Line>
@@ -160,9 +160,9 @@ function RenewDialog({ onClose, onDone }: { onClose: () => void; onDone: () => v
   return (
     <Confirm title="Make a new key?" label="Make a new key" pending={renew.isPending} failure={renew.error} onClose={onClose} onConfirm={(p) => renew.mutate(p, { onSuccess: onDone })}>
       <p className="m-0">
-        For when the sheet was lost, or seen by somebody. The kit has to be printed again at once. Nothing is sent again now: what is there is sealed anew over the next weeks, a part each day. From then on the old sheet opens no picture any more.
+        Do this when the sheet was lost, or somebody has seen it. You must print the kit again at once. Over the next weeks the copies in the stores are sealed anew, a part each day. After that, the old sheet opens no picture any more.
       </p>
-      <p className="mt-2 mb-0 text-soft">If it may have been stolen, change the store’s keys at the store as well: they are printed on it.</p>
+      <p className="mt-2 mb-0 text-soft">If the sheet may have been stolen, change the store’s access keys at the store, too: they are printed on it.</p>
     </Confirm>
   );
 }
@@ -171,17 +171,17 @@ function StrictDialog({ state, onClose }: { state: Key; onClose: () => void }) {
   const forget = useDo((password: string) => ask("/api/key/strict", "POST", { password }), stale);
   if (state.kit.state !== "proven") {
     return (
-      <Dialog open onOpenChange={(o) => !o && onClose()} title="First the kit">
-        <p className="m-0">After this, only the recovery kit opens the copies. Print it as it is now, and type a part of it back; then the server can forget.</p>
+      <Dialog open onOpenChange={(o) => !o && onClose()} title="Print the kit first">
+        <p className="m-0">After this, only the recovery kit can open the copies. Print it as it is now and type a part of it back. Then you can remove the key from the server.</p>
       </Dialog>
     );
   }
   return (
-    <Confirm title="Have the server forget the key?" label="Forget the key" danger pending={forget.isPending} failure={forget.error} onClose={onClose} onConfirm={(p) => forget.mutate(p, { onSuccess: onClose })}>
+    <Confirm title="Remove the key from the server?" label="Remove the key" danger pending={forget.isPending} failure={forget.error} onClose={onClose} onConfirm={(p) => forget.mutate(p, { onSuccess: onClose })}>
       <p className="m-0">
-        Then only the kit opens the copies. The server goes on sealing and sending, and compares sealed bytes. It holds no drills, mends nothing at home from a store, and calls nothing proven, unless you lend it the key for an hour.
+        Then only the kit can open the copies. The server still seals, sends and compares copies. Without the key it cannot hold drills, replace what is damaged at home, or prove copies; for that, you can lend it the key for an hour.
       </p>
-      <p className="mt-2 mb-0 text-soft">Devices that wait for “proven” keep everything: choose “offsite” under House rules if they should make room.</p>
+      <p className="mt-2 mb-0 text-soft">If phones may delete only what is “proven”, they delete nothing from then on. To change this, choose “offsite” under House rules.</p>
     </Confirm>
   );
 }
@@ -194,8 +194,8 @@ function LendDialog({ keep, earlier, onClose }: { keep: boolean; earlier: number
     lend.mutate(undefined, { onSuccess: onClose });
   };
   return (
-    <Dialog open onOpenChange={(o) => !o && onClose()} title={keep ? "Give the server the key back" : "Lend the server the key"}>
-      <p className="mt-0">{keep ? "It keeps the key from now on, holds drills, and mends by itself." : "For an hour, in memory alone: for a drill, or to mend what is damaged at home."}</p>
+    <Dialog open onOpenChange={(o) => !o && onClose()} title={keep ? "Let the server keep the key" : "Lend the server the key"}>
+      <p className="mt-0">{keep ? "It keeps the key from now on. It can hold drills and replace what is damaged by itself." : "For an hour, and only in memory: for a drill, or to replace what is damaged at home."}</p>
       <form onSubmit={submit} className="flex flex-col gap-4">
         <label className="block">
           <span className="mb-1 block text-[14px] font-semibold">The line “Key” of the kit{earlier > 0 && `, and its ${counted(earlier, "line")} “Older key”`}</span>
@@ -209,11 +209,11 @@ function LendDialog({ keep, earlier, onClose }: { keep: boolean; earlier: number
             value={key}
             onChange={(e) => setKey(e.target.value)}
           />
-          {earlier > 0 && <span className="mt-1 block text-[13.5px] text-soft">All of the kit will do as well: what else is in it is passed over.</span>}
+          {earlier > 0 && <span className="mt-1 block text-[13.5px] text-soft">You can also paste the whole kit; other lines are ignored.</span>}
         </label>
         {lend.isError && <Fault failure={lend.error} />}
         <Button look="strong" type="submit" disabled={lend.isPending}>
-          {keep ? "Keep it here" : "Lend it for an hour"}
+          {keep ? "Save" : "Lend it for an hour"}
         </Button>
       </form>
     </Dialog>
@@ -226,19 +226,19 @@ function OthersDialog({ onClose }: { onClose: () => void }) {
   return (
     <Confirm
       title="Let somebody else open the copies"
-      label="Let them open copies"
+      label="Give them access"
       pending={add.isPending}
       failure={add.error}
       onClose={onClose}
       onConfirm={(p) => add.mutate(p, { onSuccess: onClose })}
       extra={
         <>
-          <Field label="Who" required placeholder="Aunt Brita’s safe" value={form.name} onChange={(e) => setForm({ ...form, name: e.currentTarget.value })} />
+          <Field label="Who" required placeholder="The aunt’s safe" value={form.name} onChange={(e) => setForm({ ...form, name: e.currentTarget.value })} />
           <Field label="Their key" required placeholder="age1…" hint="The public half; age-keygen prints it." spellCheck={false} autoComplete="off" value={form.recipient} onChange={(e) => setForm({ ...form, recipient: e.currentTarget.value })} />
         </>
       }
     >
-      <p className="m-0">They can open every copy that they can get hold of. What is in the stores is sealed anew for them over the next weeks.</p>
+      <p className="m-0">With their own key they can open every copy that they can get. Copies that are already in the stores are sealed anew for them over the next weeks.</p>
     </Confirm>
   );
 }
@@ -251,14 +251,14 @@ function ProofDialog({ onClose }: { onClose: () => void }) {
     prove.mutate(undefined, { onSuccess: onClose });
   };
   return (
-    <Dialog open onOpenChange={(o) => !o && onClose()} title="Type a part of the kit back">
+    <Dialog open onOpenChange={(o) => !o && onClose()} title="Check the printed kit">
       <p className="mt-0">Take the printed sheet, and type from it:</p>
       <form onSubmit={submit} className="flex flex-col gap-4">
         <Field label="The last 8 characters of the line “Key”" required autoComplete="off" spellCheck={false} maxLength={12} className="border-line bg-raised w-full rounded-lg border px-3 py-2 font-mono text-[16px] text-ink uppercase" value={form.key_end} onChange={(e) => setForm({ ...form, key_end: e.currentTarget.value })} />
         <Field label="The line “Check”" required autoComplete="off" spellCheck={false} maxLength={12} className="border-line bg-raised w-full rounded-lg border px-3 py-2 font-mono text-[16px] text-ink" value={form.check} onChange={(e) => setForm({ ...form, check: e.currentTarget.value })} />
         {prove.isError && <Fault failure={prove.error} />}
         <Button look="strong" type="submit" disabled={prove.isPending}>
-          It says so on the sheet
+          Check
         </Button>
       </form>
     </Dialog>
@@ -277,7 +277,7 @@ function KitDialog({ onClose, onProve }: { onClose: () => void; onProve: () => v
       {show.data ? (
         <div className="sheet">
           <p className="mt-0">
-            With this sheet and a new computer, everything comes back: start <code className="text-[14px]">ypogeiond serve</code> there, and its page asks for the sheet. For the pictures alone: <code className="text-[14px] sm:whitespace-nowrap">ypogeiond recover --kit kit.txt --to FOLDER</code>. Whoever has it can see all pictures. Print it, and keep it where a fire in this house does not reach it.
+            If this server is lost: install Ypogeion on another computer with Linux, start <code className="text-[14px]">ypogeiond serve</code>, open the address that it shows, and type in this sheet. People, devices and all pictures come back. (Only the pictures: <code className="text-[14px] sm:whitespace-nowrap">ypogeiond recover --kit kit.txt --to FOLDER</code>.) Whoever has this sheet can see all pictures. Print it and keep it in another house.
           </p>
           <div className="flex flex-wrap items-start gap-5">
             <div className="rounded-[10px] bg-white p-2 leading-none [&>svg]:size-[240px]" role="img" aria-label="The recovery kit as a QR code" dangerouslySetInnerHTML={{ __html: show.data.qr_svg }} />
@@ -287,12 +287,12 @@ function KitDialog({ onClose, onProve }: { onClose: () => void; onProve: () => v
             <Button look="strong" onClick={() => window.print()}>
               Print
             </Button>
-            <Button onClick={onProve}>It is printed: type a part back</Button>
+            <Button onClick={onProve}>I have printed it: check it</Button>
           </div>
         </div>
       ) : (
         <form onSubmit={submit} className="flex flex-col gap-4">
-          <p className="m-0">The kit opens everything, so your password is asked for again.</p>
+          <p className="m-0">The kit opens everything. So please type your password again.</p>
           <Field label="Your password" type="password" autoComplete="current-password" required autoFocus value={password} onChange={(e) => setPassword(e.target.value)} />
           {show.isError && <Fault failure={show.error} />}
           <Button look="strong" type="submit" disabled={show.isPending}>

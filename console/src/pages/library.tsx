@@ -37,11 +37,11 @@ export function Library({ keeper }: { keeper: boolean }) {
           )}
         </div>
         <p className="mt-1 mb-4 text-[16px] text-soft">
-          {total === 0 ? "Nothing has come home yet." : `${counted(total, "shot")} of yours, in ${counted(months.data.length, "month")}.`}
+          {total === 0 ? "Nothing has arrived yet." : `${counted(total, "picture")} of yours, in ${counted(months.data.length, "month")}.`}
         </p>
         {total === 0 ? (
           <Empty title="No pictures yet">
-            Pair a phone or a computer under Devices, and back it up. What it sends appears here at once, and in plain folders on the home disk.
+            Pair a phone or a computer under Devices. What it sends appears here at once, and in plain folders on the home disk.
           </Empty>
         ) : (
           months.data.map((m, i) => <MonthSheet key={m.month} month={m} near={i < 2} onOrder={(ids) => setOrder((o) => ({ ...o, [m.month]: ids }))} />)
@@ -107,22 +107,22 @@ function Thumb({ card }: { card: OriginalCard }) {
   const ratio = card.width && card.height ? Math.min(2.4, Math.max(0.55, card.width / card.height)) : 4 / 3;
   const placeholder = useBlur(card.placeholder);
   const unsafe = card.layer === "home" || card.layer === "device";
-  const label = `${card.name}, ${card.kind}${card.company.length > 0 ? `, with ${companyWord(card.company)}` : ""}${unsafe ? ", no copy away from home yet" : ""}`;
+  const label = `${card.name}, ${card.kind}${card.company.length > 0 ? `, with ${companyWord(card.company)}` : ""}${unsafe ? ", no copy offsite yet" : ""}`;
   return (
     <li style={{ flexGrow: ratio, flexBasis: `calc(${ratio} * var(--row))`, maxWidth: `calc(${ratio * 1.6} * var(--row))` }} className="min-w-0">
       <button
         type="button"
         onClick={() => void navigate(`/library/${card.id}`)}
-        aria-label={label}
         className="relative block h-(--row) w-full overflow-hidden rounded-[5px] border-0 p-0"
         style={{ background: placeholder ? `center / cover url(${placeholder})` : "var(--line)" }}
       >
+        <span className="sr-only">{label}</span>
         {card.preview === "ready" ? (
           <img src={`/api/originals/${card.id}/preview/small`} alt="" loading="lazy" decoding="async" className="size-full object-cover" />
         ) : (
           <span className="flex size-full flex-col items-center justify-center gap-1 px-3 text-[13px] text-ink">
             <b className="max-w-full truncate font-semibold">{card.name}</b>
-            <span>{card.preview === "waiting" ? "preview on its way" : kindWord(card.kind)}</span>
+            <span>{card.preview === "waiting" ? "preview is being made" : kindWord(card.kind)}</span>
           </span>
         )}
         {card.kind === "video" && (
@@ -131,7 +131,7 @@ function Thumb({ card }: { card: OriginalCard }) {
         {card.company.length > 0 && (
           <span className={`absolute bottom-1.5 rounded bg-black/65 px-1.5 text-[12.5px] font-semibold text-white ${card.kind === "video" ? "right-1.5" : "left-1.5"}`}>{companyWord(card.company)}</span>
         )}
-        {unsafe && <span aria-hidden title="No copy away from home yet" className="absolute top-2 right-2 size-[9px] rounded-full border border-black/40" style={{ background: "var(--grain)" }} />}
+        {unsafe && <span aria-hidden title="No copy offsite yet" className="absolute top-2 right-2 size-[9px] rounded-full border border-black/40" style={{ background: "var(--grain)" }} />}
       </button>
     </li>
   );
@@ -139,8 +139,8 @@ function Thumb({ card }: { card: OriginalCard }) {
 
 /** What else belongs to a shot, in a word: what people look for first. */
 export function companyWord(company: string[]): string {
-  const words = { motion: "moves", raw: "raw", edited: "edited", still: "edited", compatible: "JPEG too", video: "video", sidecar: "notes", other: "more" } as Record<string, string>;
-  const order = ["motion", "raw", "still", "edited", "compatible", "video", "other", "sidecar"];
+  const words = { motion: "moving", raw: "raw", edited: "edited", still: "edited", twin: "JPEG too", video: "video", sidecar: "notes", other: "more" } as Record<string, string>;
+  const order = ["motion", "raw", "still", "edited", "twin", "video", "other", "sidecar"];
   const first = order.filter((part) => company.includes(part)).map((part) => words[part] ?? part);
   return [...new Set(first)].slice(0, 2).join(", ");
 }
@@ -167,7 +167,7 @@ function Strata({ months, total }: { months: Month[]; total: number }) {
         <a
           key={year}
           href={`#month-${first}`}
-          aria-label={`${year}, ${counted(n, "original")}`}
+          aria-label={`${year}, ${counted(n, "picture")}`}
           className="flex min-h-[26px] items-start justify-center rounded-[3px] pt-1 text-[12.5px] font-semibold text-white no-underline hover:brightness-110"
           style={{ background: colours[i % 3], flexGrow: Math.max(n / total, 0.03), marginBottom: 2 }}
         >

@@ -7,7 +7,7 @@ import { Fault, Waiting } from "../ui/states";
 
 export function Account({ me }: { me: Me }) {
   return (
-    <Page title="Password and sessions" lead={`Of ${me.name}. Nobody else sees or changes them here.`}>
+    <Page title="Password and sessions" lead={`For ${me.name}`}>
       <Password me={me} />
       <Sessions />
     </Page>
@@ -29,25 +29,25 @@ function Password({ me }: { me: Me }) {
       <h2 className="m-0 mb-3 text-[21px]">Change your password</h2>
       <form onSubmit={submit} className="flex flex-col gap-4">
         <input type="text" name="username" autoComplete="username" value={me.name} readOnly hidden />
-        <Field label="The one that counts now" type="password" autoComplete="current-password" required {...field("old")} />
-        <Field label="The new one" type="password" autoComplete="new-password" minLength={10} required hint="At least ten characters." {...field("fresh")} />
-        <Field label="The new one, once more" type="password" autoComplete="new-password" required aria-invalid={differ} {...field("again")} />
+        <Field label="Current password" type="password" autoComplete="current-password" required {...field("old")} />
+        <Field label="New password" type="password" autoComplete="new-password" minLength={10} required hint="At least ten characters." {...field("fresh")} />
+        <Field label="Repeat the new password" type="password" autoComplete="new-password" required aria-invalid={differ} {...field("again")} />
         {differ && (
           <p role="alert" className="m-0 text-[15px] font-semibold text-oxide">
-            The two are not the same.
+            The two passwords are not the same.
           </p>
         )}
         {change.isError && <Fault failure={change.error} />}
         {change.isSuccess && (
           <p role="status" className="m-0">
-            <State tone="well">It is changed. All your other sessions have ended.</State>
+            <State tone="well">Your password is changed. All other sessions have ended.</State>
           </p>
         )}
         <Button look="strong" type="submit" disabled={change.isPending || differ} className="self-start">
-          Change it
+          Change password
         </Button>
       </form>
-      <p className="mt-3 mb-0 text-[14.5px] text-soft">Devices have passwords of their own and go on as before. One that is lost is revoked under Devices.</p>
+      <p className="mt-3 mb-0 text-[14.5px] text-soft">Devices have their own keys and are not affected. If a device is lost, revoke it under Devices.</p>
     </section>
   );
 }
@@ -64,11 +64,11 @@ function Sessions() {
       <div className="mb-3 flex flex-wrap items-end justify-between gap-3">
         <div>
           <h2 className="m-0 text-[21px]">Where you are signed in</h2>
-          <p className="mt-1 mb-0 text-[15px] text-soft">A session ends by itself 30 days after it began. What you do not know, end; then change your password.</p>
+          <p className="mt-1 mb-0 text-[15px] text-soft">A session ends by itself after 30 days. If you do not know one of these, end it and change your password.</p>
         </div>
         {others > 0 && (
           <Button look="danger" disabled={endAll.isPending} onClick={() => endAll.mutate(undefined)}>
-            End all but this one
+            End all other sessions
           </Button>
         )}
       </div>
@@ -77,7 +77,7 @@ function Sessions() {
         <thead>
           <tr>
             <th className={table.head}>Browser</th>
-            <th className={table.head}>Used last</th>
+            <th className={table.head}>Last used</th>
             <th className={`${table.head} max-sm:hidden`}>Signed in</th>
             <th className={table.head}>
               <span className="sr-only">End it</span>

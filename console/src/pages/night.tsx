@@ -9,12 +9,12 @@ import { Fault } from "../ui/states";
 export function Night({ me }: { me: Me }) {
   const [device, setDevice] = useState(ownDevice);
   return (
-    <Page title="Night page" lead="For a phone or tablet without the client: choose pictures, put it on the charger, leave it to send.">
+    <Page title="Night page" lead="For a phone or tablet without the Ypogeion client: choose pictures, connect the charger, and let it send.">
       {device ? <Sender device={device} onRevoked={() => (forgetDevice(), setDevice(undefined))} /> : <Begin me={me} onBegun={setDevice} />}
       <aside className="border-line mt-10 max-w-prose border-t pt-4 text-[14.5px] text-soft">
         <p className="m-0">
-          A browser sends only while this page is open and in front. When the screen locks or another app comes forward, it rests, and goes on when you come back: nothing is sent twice. It also
-          cannot see which pictures are new; you choose them. On most phones this page can be put on the home screen, and other apps can share pictures with it; those wait here until they are home.
+          A browser sends only while this page is open and in front. When the screen locks, or another app comes forward, sending pauses; it continues when you come back, and nothing is sent twice. A browser also
+          cannot see which pictures are new; you choose them. On most phones this page can be put on the home screen, and other apps can share pictures with it; those are kept here until they are sent.
         </p>
       </aside>
     </Page>
@@ -27,8 +27,8 @@ function Begin({ me, onBegun }: { me: Me; onBegun: (device: Device) => void }) {
   const begin = () => becomeDevice(name).then(onBegun, (e: Failure) => setFailure(e));
   return (
     <div className="mt-6 max-w-md">
-      <p className="mt-0">This browser becomes a device of yours. It may add to your pictures and read them back; it can delete nothing. Revoke it under Devices at any time.</p>
-      <Field label="What it is called" value={name} maxLength={60} onChange={(e) => setName(e.target.value)} />
+      <p className="mt-0">This browser becomes one of your devices. It can add to your pictures and read them, but delete nothing. You can revoke it under Devices at any time.</p>
+      <Field label="Name of this browser" value={name} maxLength={60} onChange={(e) => setName(e.target.value)} />
       {failure && <Fault failure={failure} />}
       <Button look="strong" className="mt-4" onClick={() => void begin()} disabled={name.trim() === ""}>
         Let this browser send
@@ -76,7 +76,7 @@ function Sender({ device, onRevoked }: { device: Device; onRevoked: () => void }
       {!running && (
         <label className="border-soft/60 hover:border-accent flex max-w-xl cursor-pointer flex-col items-start rounded-[10px] border-2 border-dashed px-5 py-6 focus-within:outline-2 focus-within:outline-accent">
           <span className="text-[17px] font-semibold">Choose pictures and videos</span>
-          <span className="text-[14.5px] text-soft">Whole albums at once are fine. What is here already is not sent again, up to 64 MB each; a larger film is sent, and kept once.</span>
+          <span className="text-[14.5px] text-soft">You can choose whole albums. A file up to 64 MB that is on the server already is not sent again; a larger one is sent, and kept only once.</span>
           <span aria-hidden className="border-line bg-raised mt-3 rounded-lg border px-3.5 py-1.5 text-[15px] font-semibold">
             Choose …
           </span>
@@ -87,15 +87,15 @@ function Sender({ device, onRevoked }: { device: Device; onRevoked: () => void }
         <div className="mt-5 max-w-xl" aria-live="polite">
           <p className="m-0 text-[19px]">
             {done === items.length ? (
-              <State tone="well">{items.length === 1 ? "It is home." : `All ${count(items.length)} are home.`}</State>
+              <State tone="well">{items.length === 1 ? "It has arrived." : `All ${count(items.length)} have arrived.`}</State>
             ) : (
-              `${count(done)} of ${counted(items.length, "file")} home, ${size(sent)} of ${size(all)}`
+              `${count(done)} of ${counted(items.length, "file")} have arrived, ${size(sent)} of ${size(all)}`
             )}
           </p>
           {running && (
             <p className="m-0 text-[15px] text-soft">
-              {rate > 0 ? `${size(rate)} a second, about ${counted(Math.max(left, 1), "minute")} left. ` : "Beginning … "}
-              {awake ? "The screen stays on." : "This browser cannot keep the screen on: set the screen’s own time-out to its longest."}
+              {rate > 0 ? `${size(rate)} a second, about ${counted(Math.max(left, 1), "minute")} left. ` : "Starting … "}
+              {awake ? "The screen stays on." : "This browser cannot keep the screen on. In the phone’s settings, let the screen stay on as long as possible."}
             </p>
           )}
           <div className="bg-line mt-3 h-2.5 overflow-hidden rounded" role="progressbar" aria-label="Sent" aria-valuemin={0} aria-valuemax={100} aria-valuenow={Math.round((100 * sent) / Math.max(all, 1))}>
@@ -107,8 +107,8 @@ function Sender({ device, onRevoked }: { device: Device; onRevoked: () => void }
                 {failed.length > 0 ? "Send the rest" : `Send ${counted(items.length - done, "file")}`}
               </Button>
             )}
-            {!running && <Button onClick={clear}>Start over</Button>}
-            {running && <Button onClick={() => setDark(true)}>Make it dark</Button>}
+            {!running && <Button onClick={clear}>Clear the list</Button>}
+            {running && <Button onClick={() => setDark(true)}>Darken the screen</Button>}
             {running && <Button onClick={() => running.abort()}>Stop</Button>}
           </div>
           {failed.length > 0 && (
@@ -140,7 +140,7 @@ function Dark({ done, all, onWake }: { done: number; all: number; onWake: () => 
   return (
     <button type="button" autoFocus onClick={onWake} aria-label="Wake the page" className="fixed inset-0 z-50 flex cursor-default items-start justify-center border-0 bg-black p-0">
       <span className="numbers text-[15px] text-[#4d4c42]" style={{ marginTop: `${12 + place * 17}vh` }}>
-        {count(done)} of {count(all)} home. Touch to wake.
+        {count(done)} of {count(all)} have arrived. Touch the screen to come back.
       </span>
     </button>
   );

@@ -19,7 +19,7 @@ export function Offsite() {
   return (
     <Page
       title="Offsite"
-      lead="Copies away from home, sealed before they leave the house."
+      lead="Copies in other places, encrypted (“sealed”) before they leave the house."
       action={
         <Button look="strong" onClick={() => setAdding(true)}>
           Add a store
@@ -31,8 +31,8 @@ export function Offsite() {
       ) : stores.isError ? (
         <Fault failure={stores.error} again={() => void stores.refetch()} />
       ) : stores.data.length === 0 ? (
-        <Empty title="Everything is in one house">
-          A fire or a thief takes the only copy. Add a store: any object storage that speaks S3, rented or at a friend’s, a WebDAV share, or a disk that you carry away. Whoever has it sees sealed bytes and learns nothing.
+        <Empty title="All copies are in one house">
+          A fire or a thief could take all of them. Add a store: object storage with S3, rented or at a friend’s; a WebDAV share; or a disk that you keep elsewhere. Copies are encrypted (“sealed”) before they leave, so whoever runs the store cannot see a picture.
         </Empty>
       ) : (
         stores.data.map((s) => <StoreView key={s.id} store={s} />)
@@ -63,49 +63,49 @@ function StoreView({ store: s }: { store: Store }) {
       <p className="mt-0.5 mb-4 text-[14.5px] text-soft">
         {whereIs(s)}
         {s.prefix && `, below ${s.prefix}/`}
-        {!s.sealed && ". Readable for whoever has it"}
+        {!s.sealed && ". Not encrypted: whoever has it can see the pictures"}
         {isDisk(s.endpoint) && (
           <>
-            . {s.away ? "Kept away from home. " : "Kept in this house: a copy, and not offsite. "}
+            . {s.away ? "Kept in another house. " : "Kept in this house, so it does not count as offsite. "}
             <button type="button" disabled={place.isPending} onClick={() => place.mutate(!s.away)} className="border-0 bg-transparent p-0 text-[14.5px] text-soft underline hover:text-ink">
-              {s.away ? "It stays in the house" : "It is kept elsewhere"}
+              {s.away ? "Change: kept in this house" : "Change: kept in another house"}
             </button>
           </>
         )}
       </p>
       {s.state === "stopped" && (
         <div className="border-oxide mb-5 border-l-4 pl-4">
-          <p className="m-0 font-semibold">Nothing is sent there until you have looked.</p>
-          <p className="mt-0.5 mb-2 text-soft">{sentence(s.reason)} What is there already stays there.</p>
+          <p className="m-0 font-semibold">Sending has stopped, and needs you.</p>
+          <p className="mt-0.5 mb-2 text-soft">{sentence(s.reason)} The copies that are there stay there.</p>
           <div className="flex flex-wrap gap-3">
-            <Button onClick={() => setResuming(true)}>Let it go on …</Button>
-            <Button onClick={() => setTrying(true)}>Try it out</Button>
+            <Button onClick={() => setResuming(true)}>Resume sending …</Button>
+            <Button onClick={() => setTrying(true)}>Test it</Button>
           </div>
         </div>
       )}
       {s.state === "away" && (
         <div className="border-line mb-5 border-l-4 pl-4">
-          <p className="m-0 font-semibold">This disk is not connected.</p>
-          <p className="mt-0.5 mb-2 text-soft">What is on it counts as it was last seen there. Connect it, and it catches up by itself within minutes.</p>
+          <p className="m-0 font-semibold">This disk is not connected now.</p>
+          <p className="mt-0.5 mb-2 text-soft">Its copies count as they were when it was last seen. Connect it, and sending resumes within minutes.</p>
           <Button onClick={() => resume.mutate(undefined)} disabled={resume.isPending}>
-            It is connected now
+            I have connected it
           </Button>
         </div>
       )}
       {s.state === "failing" && (
         <div className="border-ochre mb-5 border-l-4 pl-4">
-          <p className="m-0 font-semibold">It does not answer as it should; tried again {s.retry_at ? until(s.retry_at) : "soon"}.</p>
+          <p className="m-0 font-semibold">There is a problem with this store. The next attempt is {s.retry_at ? until(s.retry_at) : "soon"}.</p>
           <p className="mt-0.5 mb-0 text-[14px] break-words text-soft">{sentence(s.reason)}</p>
         </div>
       )}
-      <div className="flex h-3 overflow-hidden rounded-full" style={{ background: "var(--line)" }} role="img" aria-label={`${count(s.proven.count)} proven, ${count(s.held.count)} there, ${count(s.to_go.count)} to go`}>
+      <div className="flex h-3 overflow-hidden rounded-full" style={{ background: "var(--line)" }} role="img" aria-label={`${count(s.held.count)} copies there, ${count(s.proven.count)} of these checked, ${count(s.to_go.count)} still to send`}>
         <span className="transition-[width] duration-700" style={{ width: share(s.proven.count), background: "var(--rock)" }} />
         <span className="transition-[width] duration-700" style={{ width: share(s.held.count - s.proven.count), background: "var(--clay)" }} />
       </div>
       <dl className="mt-4 mb-0 flex flex-wrap gap-x-12 gap-y-4">
-        <Number name="There" colour="var(--clay)" n={s.held.count} line={size(s.held.bytes)} />
-        <Number name="of these proven" colour="var(--rock)" n={s.proven.count} line="read back and opened" />
-        <Number name="To go" colour="var(--line)" n={s.to_go.count} line={toGo(s)} />
+        <Number name="Copies there" colour="var(--clay)" n={s.held.count} line={size(s.held.bytes)} />
+        <Number name="of these checked" colour="var(--rock)" n={s.proven.count} line="read back, and right" />
+        <Number name="Still to send" colour="var(--line)" n={s.to_go.count} line={toGo(s)} />
         <div>
           <dt className="text-[14px] text-soft">Rate</dt>
           <dd className="m-0">
@@ -115,17 +115,20 @@ function StoreView({ store: s }: { store: Store }) {
         </div>
       </dl>
       <p className="mt-4 mb-0 text-[14.5px] text-soft">
-        {s.ledger_segment === 0 ? "Its ledger is not begun yet" : `Its ledger has ${counted(s.ledger_segment, "segment")}`}
-        {s.unlisted > 0 ? `; ${counted(s.unlisted, "original")} will be listed in the next one.` : s.ledger_segment > 0 ? " and lists everything that is there." : "."}
+        {s.unlisted > 0
+          ? `The list of contents in this store still lacks ${counted(s.unlisted, "file")}; ${s.unlisted === 1 ? "it follows" : "they follow"} soon.`
+          : s.ledger_segment > 0
+            ? "The list of contents in this store is complete."
+            : "The list of contents in this store is not written yet."}
       </p>
       {s.state !== "stopped" && (
         <div className="mt-3 flex flex-wrap items-center gap-x-3 gap-y-2">
           <Button onClick={() => pause.mutate(s.state !== "paused")} disabled={pause.isPending}>
-            {s.state === "paused" ? "Go on" : "Pause"}
+            {s.state === "paused" ? "Resume" : "Pause"}
           </Button>
           <Button onClick={() => setHours(true)}>Hours and speed …</Button>
-          <Button onClick={() => setTrying(true)}>Try it out</Button>
-          <span className="text-[14.5px] text-soft">{s.state === "paused" ? "Nothing is sent there until you let it go on." : paceNow(s)}</span>
+          <Button onClick={() => setTrying(true)}>Test it</Button>
+          <span className="text-[14.5px] text-soft">{s.state === "paused" ? "Nothing is sent there until you resume." : paceNow(s)}</span>
         </div>
       )}
       <CostView store={s} />
@@ -148,8 +151,8 @@ const isDisk = (endpoint: string) => endpoint.startsWith("file://");
 
 /** What is still to go, and when it will be there, as far as that can be said. */
 function toGo(s: Store): string {
-  if (s.to_go.count === 0) return "it has caught up";
-  return s.caught_up_at ? `${size(s.to_go.bytes)}, there by ${clock(s.caught_up_at)}` : size(s.to_go.bytes);
+  if (s.to_go.count === 0) return "nothing";
+  return s.caught_up_at ? `${size(s.to_go.bytes)}, done by about ${clock(s.caught_up_at)}` : size(s.to_go.bytes);
 }
 
 function sentence(text: string | null | undefined): string {
@@ -162,7 +165,7 @@ function StoreState({ store: s }: { store: Store }) {
   if (s.state === "failing") return <State tone="look">trying again</State>;
   if (s.state === "away") return <State tone="quiet">not connected</State>;
   if (s.state === "paused") return <State tone="look">paused</State>;
-  if (s.state === "resting") return <State tone="quiet">at rest</State>;
+  if (s.state === "resting") return <State tone="quiet">waiting for its hours</State>;
   if (s.state === "sending") return <State tone="busy">sending</State>;
   return <State tone="well">up to date</State>;
 }
@@ -216,17 +219,17 @@ function AddDialog({ onClose }: { onClose: () => void }) {
     <Dialog open onOpenChange={(o) => !o && onClose()} title="Add a store" wide>
       <RadioGroup.Root value={kind} onValueChange={(k) => setKind(k as typeof kind)} aria-label="Kind of store" className="mb-4 grid gap-x-6 sm:grid-cols-3">
         <Choice value="s3" title="An object storage">
-          Rented or at a friend’s; anything that speaks S3. The bucket must exist.
+          Rented or at a friend’s, with the S3 protocol. Its container there, the “bucket”, must exist already.
         </Choice>
         <Choice value="share" title="A share">
           A network storage box at a friend’s, or a rented folder, that speaks WebDAV.
         </Choice>
         <Choice value="disk" title="A disk">
-          Connected to this server, always or now and then. Away from home only if it is kept in another house.
+          Connected to this server, always or from time to time. It counts as offsite only if you keep it in another house.
         </Choice>
       </RadioGroup.Root>
       <form onSubmit={submit} className="grid gap-4 sm:grid-cols-2">
-        <Field label="Name" required autoFocus placeholder={{ s3: "North Quay", share: "Aunt’s box", disk: "Red disk" }[kind]} {...field("name")} />
+        <Field label="Name" required autoFocus placeholder={{ s3: "North Quay", share: "The aunt’s box", disk: "Red disk" }[kind]} {...field("name")} />
         {kind === "s3" ? (
           <>
             <Field label="Address" required type="url" placeholder="https://…" {...field("endpoint")} />
@@ -234,7 +237,7 @@ function AddDialog({ onClose }: { onClose: () => void }) {
             <Field label="Region" hint="If the store names none, leave it empty." {...field("region")} />
             <Field label="Access key" required autoComplete="off" {...field("access_key")} />
             <Field label="Secret key" required type="password" autoComplete="off" {...field("secret_key")} />
-            <Field label="Prefix" hint="Only if the bucket holds other things, too." {...field("prefix")} />
+            <Field label="Prefix" hint="A folder in the bucket, if other things lie there, too." {...field("prefix")} />
           </>
         ) : kind === "share" ? (
           <>
@@ -249,8 +252,8 @@ function AddDialog({ onClose }: { onClose: () => void }) {
             <label className="flex items-start gap-2.5 sm:col-span-2">
               <input type="checkbox" className="mt-1 size-4" checked={away} onChange={(e) => setAway(e.currentTarget.checked)} />
               <span>
-                It is kept in another house when it is not connected
-                <span className="block text-[14px] text-soft">Otherwise it is a copy, but no copy away from home: a fire takes both.</span>
+                I keep it in another house when it is not connected
+                <span className="block text-[14px] text-soft">Otherwise it does not count as offsite: a fire could take both.</span>
               </span>
             </label>
           </>
@@ -258,8 +261,8 @@ function AddDialog({ onClose }: { onClose: () => void }) {
         <label className="flex items-start gap-2.5 sm:col-span-2">
           <input type="checkbox" className="mt-1 size-4" checked={readable} onChange={(e) => setReadable(e.currentTarget.checked)} />
           <span>
-            Leave copies readable
-            <span className="block text-[14px] text-soft">Pictures under names that make sense, for whoever has the store or finds the disk. Otherwise they are sealed. This cannot be changed later.</span>
+            Do not encrypt these copies
+            <span className="block text-[14px] text-soft">Pictures lie there under their own names, and whoever has the store or finds the disk can see them. This cannot be changed later.</span>
           </span>
         </label>
         <div className="sm:col-span-2">
@@ -268,9 +271,9 @@ function AddDialog({ onClose }: { onClose: () => void }) {
             <label className="mb-4 flex items-start gap-2.5">
               <input type="checkbox" className="mt-1 size-4" checked={trusted === shown} onChange={(e) => setTrusted(e.currentTarget.checked ? shown : null)} />
               <span>
-                It is my own store, and this is its fingerprint: trust this certificate alone
+                This is my own store, and this is its fingerprint: trust only this certificate
                 <span className="block text-[14px] text-soft">
-                  Compare it with what the store itself shows, or, on the store, with <code className="whitespace-nowrap">openssl x509 -noout -fingerprint -sha256 -in its.crt</code>. If it differs, somebody stands between.
+                  Compare it with what the store itself shows, or, on the store, with <code className="whitespace-nowrap">openssl x509 -noout -fingerprint -sha256 -in its.crt</code>. If it differs, do not go on: somebody may be listening in between.
                 </span>
               </span>
             </label>
@@ -278,7 +281,7 @@ function AddDialog({ onClose }: { onClose: () => void }) {
           {trial.isError && <Fault failure={trial.error} />}
           {add.isError && <Fault failure={add.error} />}
           <Button look="strong" type="submit" className="w-full py-2" disabled={busy}>
-            {trial.isPending ? "Trying it out …" : add.isPending ? "Adding it …" : "Try it and add it"}
+            {trial.isPending ? "Testing it …" : add.isPending ? "Adding it …" : "Test and add"}
           </Button>
         </div>
       </form>
@@ -294,9 +297,9 @@ function ResumeDialog({ store, onClose }: { store: Store; onClose: () => void })
     resume.mutate(undefined, { onSuccess: onClose });
   };
   return (
-    <Dialog open onOpenChange={(o) => !o && onClose()} title={`Let ${store.name} go on`}>
+    <Dialog open onOpenChange={(o) => !o && onClose()} title={`Resume sending to ${store.name}`}>
       <p className="mt-0">{sentence(store.reason)}</p>
-      <p className="text-soft">When that is mended, go on. If the keys changed, enter the new ones; leave them empty otherwise.</p>
+      <p className="text-soft">Resume when the problem is solved. If the store’s keys have changed, enter the new ones; otherwise leave both fields empty.</p>
       <form onSubmit={submit} className="flex flex-col gap-4">
         <Field label="New access key" autoComplete="off" value={keysNow.access_key} onChange={(e) => setKeys({ ...keysNow, access_key: e.target.value })} />
         <Field label="New secret key" type="password" autoComplete="off" value={keysNow.secret_key} onChange={(e) => setKeys({ ...keysNow, secret_key: e.target.value })} />
@@ -304,14 +307,14 @@ function ResumeDialog({ store, onClose }: { store: Store; onClose: () => void })
           <Field
             label="Fingerprint of its new certificate"
             autoComplete="off"
-            hint="Only if the store was given a new one. “Try it out” shows which one it has now; compare it there."
+            hint="Only if the store was given a new one. “Test it” shows which one it has now; compare it there."
             value={keysNow.certificate}
             onChange={(e) => setKeys({ ...keysNow, certificate: e.target.value })}
           />
         )}
         {resume.isError && <Fault failure={resume.error} />}
         <Button look="strong" type="submit" disabled={resume.isPending}>
-          Go on
+          Resume sending
         </Button>
       </form>
     </Dialog>

@@ -39,9 +39,9 @@ function Drawn({ house, keeper }: { house: House; keeper: boolean }) {
           <NeedsALook house={house} />
           <RightNow house={house} />
           {house.three_two_one ? <ThreeTwoOne rule={house.three_two_one} /> : <AwayFromHome house={house} />}
-          <Section title="Room at home">
+          <Section title="Space at home">
             <Item>
-              {house.free_bytes == null ? "how much room is left is not known now" : `${size(house.free_bytes)} left above the reserve`}
+              {house.free_bytes == null ? "not known now" : `${size(house.free_bytes)} free for pictures`}
             </Item>
           </Section>
         </aside>
@@ -54,11 +54,11 @@ function Drawn({ house, keeper }: { house: House; keeper: boolean }) {
 function ThreeTwoOne({ rule }: { rule: NonNullable<House["three_two_one"]> }) {
   const short = rule.short.reduce((n, s) => n + s.amount.count, 0);
   return (
-    <Section title="Three copies, two kinds, one away">
+    <Section title="Three copies, in two kinds of place, one offsite">
       {rule.met.count === 0 && short === 0 && <Item>Nothing to copy yet.</Item>}
       {rule.met.count > 0 && (
         <Item>
-          <span className="text-turf-text font-semibold">✓</span> {short === 0 ? `All ${counted(rule.met.count, "original")}` : counted(rule.met.count, "original")} {rule.met.count === 1 && short > 0 ? "meets" : "meet"} it
+          <span className="text-turf-text font-semibold">✓</span> {short === 0 ? `All ${counted(rule.met.count, "file")}` : counted(rule.met.count, "file")} {rule.met.count === 1 ? "has" : "have"} them
         </Item>
       )}
       {rule.short.slice(0, 3).map((s) => (
@@ -75,13 +75,13 @@ function ThreeTwoOne({ rule }: { rule: NonNullable<House["three_two_one"]> }) {
 
 function AwayFromHome({ house }: { house: House }) {
   return (
-    <Section title="Away from home">
+    <Section title="Offsite">
       {house.home.count === 0 ? (
         <Item>Nothing to copy yet.</Item>
       ) : (
         <>
           <Item>
-            <span className="text-turf-text font-semibold">✓</span> {counted(house.offsite.count, "original")} {house.offsite.count === 1 ? "has" : "have"} a sealed copy
+            <span className="text-turf-text font-semibold">✓</span> {counted(house.offsite.count, "file")} {house.offsite.count === 1 ? "has" : "have"} a copy offsite
           </Item>
           {house.exposed.count > 0 && (
             <Item>
@@ -124,9 +124,9 @@ function Warning({ title, text, to, action }: { title: string; text: ReactNode; 
 
 /** What is to be done about the recovery kit; nothing once it is printed and proven. */
 const KIT: { [state: string]: [string, string] } = {
-  missing: ["No recovery kit yet", "Without it nobody could open the copies if this server were gone."],
+  missing: ["No recovery kit yet", "Without it, nobody can restore the pictures if this server is gone."],
   outdated: ["The recovery kit is out of date", "Keys or stores have changed since it was printed."],
-  unproven: ["Is the recovery kit kept?", "Type a part of it back from the sheet, so that it is certain."],
+  unproven: ["Do you have the recovery kit on paper?", "Type a part of it back from the printed sheet, to be sure."],
 };
 
 const WEEK = 7 * 86_400_000;
@@ -134,24 +134,24 @@ const WEEK = 7 * 86_400_000;
 function NeedsALook({ house }: { house: House }) {
   const warnings: ReactNode[] = [];
   for (const s of house.stores) {
-    if (s.state === "stopped") warnings.push(<Warning key={s.id} title={`${s.name} takes no more copies`} text={s.reason} to="/offsite" action="See the store" />);
+    if (s.state === "stopped") warnings.push(<Warning key={s.id} title={`Sending to ${s.name} has stopped`} text={s.reason} to="/offsite" action="See the store" />);
   }
   if (house.damaged > 0) {
-    const text = "The file on the home disk is not what was received. If its device still has it, the next backup mends it.";
-    warnings.push(<Warning key="damaged" title={`${counted(house.damaged, "original")} damaged at home`} text={text} to="/activity" action="See what happened" />);
+    const text = "They cannot be read on the home disk as they were received. If a device or a store has a good copy, they are replaced.";
+    warnings.push(<Warning key="damaged" title={`${counted(house.damaged, "file")} damaged or missing at home`} text={text} to="/activity" action="See what happened" />);
   }
   const kit = KIT[house.kit ?? ""];
-  if (kit) warnings.push(<Warning key="kit" title={kit[0]} text={kit[1]} to="/offsite#key" action="See to it" />);
+  if (kit) warnings.push(<Warning key="kit" title={kit[0]} text={kit[1]} to="/offsite#key" action="Open the recovery kit" />);
   for (const d of house.devices) {
     if (d.waiting > 0 && !d.sending && d.seen_at && Date.now() - new Date(d.seen_at).getTime() > WEEK) {
       warnings.push(
-        <Warning key={d.id} title={`${d.name} is quiet`} text={<>Last heard of <When at={d.seen_at} />. {counted(d.waiting, "file")} still on it.</>} to={`/devices#${d.id}`} action="See the device" />,
+        <Warning key={d.id} title={`${d.name} has not been heard of`} text={<>Last seen <When at={d.seen_at} />. {counted(d.waiting, "file")} still on it.</>} to={`/devices#${d.id}`} action="See the device" />,
       );
     }
   }
   if (house.failed_work > 0) {
-    const text = "It was tried several times and waits for you.";
-    warnings.push(<Warning key="work" title={`${counted(house.failed_work, "task")} gave up`} text={text} to="/activity" action="See why" />);
+    const text = "They were tried several times without success.";
+    warnings.push(<Warning key="work" title={`${counted(house.failed_work, "task")} failed`} text={text} to="/activity" action="See why" />);
   }
   return warnings.length === 0 ? null : <Section title="Needs a look">{warnings}</Section>;
 }
@@ -162,11 +162,11 @@ function RightNow({ house }: { house: House }) {
     const all = house.home.count + house.coming.count;
     lines.push(
       <Item key="coming">
-        <b className="block text-[15px] font-semibold">Coming home</b>
+        <b className="block text-[15px] font-semibold">Being fetched from the stores</b>
         <span className="text-soft">
-          {counted(house.coming.count, "original")}, {size(house.coming.bytes)} to go
+          {counted(house.coming.count, "file")}, {size(house.coming.bytes)} still to come
         </span>
-        <div className="bg-line mt-2 h-2 overflow-hidden rounded" role="progressbar" aria-label="Home again" aria-valuemin={0} aria-valuemax={all} aria-valuenow={house.home.count}>
+        <div className="bg-line mt-2 h-2 overflow-hidden rounded" role="progressbar" aria-label="Fetched" aria-valuemin={0} aria-valuemax={all} aria-valuenow={house.home.count}>
           <div className="bg-accent h-full" style={{ width: `${(100 * house.home.count) / all}%` }} />
         </div>
       </Item>,
@@ -180,14 +180,14 @@ function RightNow({ house }: { house: House }) {
             {s.name}
             {s.rate > 0 && `, ${size(s.rate)}/s`}
           </b>
-          <span className="text-soft">{s.to_go.count > 0 ? `${counted(s.to_go.count, "original")}, ${size(s.to_go.bytes)} to go` : "has caught up"}</span>
+          <span className="text-soft">{s.to_go.count > 0 ? `${counted(s.to_go.count, "file")}, ${size(s.to_go.bytes)} still to send` : "everything is sent"}</span>
         </Item>,
       );
     } else if (s.state === "failing") {
       lines.push(
         <Item key={s.id}>
-          <b className="block text-[15px] font-semibold">{s.name} does not answer</b>
-          <span className="text-soft">Tried again {s.retry_at ? until(s.retry_at) : "soon"}. Nothing is lost.</span>
+          <b className="block text-[15px] font-semibold">{s.name} has a problem</b>
+          <span className="text-soft">Next attempt {s.retry_at ? until(s.retry_at) : "soon"}. Nothing is lost.</span>
         </Item>,
       );
     }
@@ -197,10 +197,10 @@ function RightNow({ house }: { house: House }) {
       <Item key={d.id}>
         <b className="block text-[15px] font-semibold">{d.name}</b>
         <span className="text-soft">
-          sending, {count(d.home)} of {count(d.offered)} home
+          sending, {count(d.home)} of {count(d.offered)} have arrived
         </span>
       </Item>,
     );
   }
-  return <Section title="Right now">{lines.length === 0 ? <Item><span className="text-soft">All is quiet.</span></Item> : lines}</Section>;
+  return <Section title="Right now">{lines.length === 0 ? <Item><span className="text-soft">Nothing is being sent.</span></Item> : lines}</Section>;
 }

@@ -12,7 +12,7 @@ type Held = Schemas["HeldOriginal"];
 
 export function Restore({ me }: { me: Me }) {
   return (
-    <Page title="Restore" lead="What was deleted can be taken back here for a while. One picture at a time can be downloaded from the Library.">
+    <Page title="Restore" lead="Bring deleted pictures back, as long as they are kept. To download a single picture, open it in the Library.">
       <Deleted keeper={me.role === "keeper"} />
       {me.role === "keeper" && <HouseGone />}
     </Page>
@@ -43,7 +43,7 @@ function Deleted({ keeper }: { keeper: boolean }) {
       {keeper && first?.brake && <Brake brake={first.brake} />}
       {back.data && ids.length === 0 && <Done changed={back.data} />}
       {held.length === 0 ? (
-        <Empty title="Nothing of yours waits here">What you delete in the library comes here first, and can be taken back from here.</Empty>
+        <Empty title="You have deleted nothing">What you delete in the library is kept here for a while, and can be brought back.</Empty>
       ) : (
         <>
           <div className="border-line bg-paper sticky top-0 z-10 flex min-h-[58px] flex-wrap items-center justify-between gap-3 border-b py-2.5">
@@ -66,7 +66,7 @@ function Deleted({ keeper }: { keeper: boolean }) {
                   </Button>
                 )}
                 <Button look="strong" disabled={back.isPending} onClick={() => back.mutate(ids, { onSuccess: clear })}>
-                  Take back
+                  Bring back
                 </Button>
               </span>
             )}
@@ -94,13 +94,13 @@ function Deleted({ keeper }: { keeper: boolean }) {
           )}
         </>
       )}
-      <Dialog open={ending} onOpenChange={setEnding} title={`Remove ${counted(home.length, "original")} now?`}>
+      <Dialog open={ending} onOpenChange={setEnding} title={`Remove ${counted(home.length, "file")} for good?`}>
         <p className="mt-0">
-          {home.length === 1 ? "Its file leaves" : "Their files leave"} the home disk at once.{" "}
-          {first && first.offsite_days > 0 ? `The stores keep ${home.length === 1 ? "a sealed copy" : "sealed copies"} for ${counted(first.offsite_days, "day")} more; so long, this page can still bring ${home.length === 1 ? "it" : "them"} back.` : "The stores let go of their sealed copies soon after that. Nobody can bring them back then."}
+          {home.length === 1 ? "It is" : "They are"} removed from this server at once.{" "}
+          {first && first.offsite_days > 0 ? `The stores keep ${home.length === 1 ? "its copy" : "their copies"} for ${counted(first.offsite_days, "day")} more; until then, this page can still bring ${home.length === 1 ? "it" : "them"} back.` : "The copies in the stores are removed soon after that. Then nobody can bring them back."}
         </p>
         <div className="mt-5 flex justify-end gap-2.5">
-          <Button onClick={() => setEnding(false)}>Keep for now</Button>
+          <Button onClick={() => setEnding(false)}>Cancel</Button>
           <Button
             look="danger"
             disabled={end.isPending}
@@ -126,16 +126,16 @@ function Deleted({ keeper }: { keeper: boolean }) {
 }
 
 function ruleWords(home: number, offsite: number): string {
-  if (home === 0) return "Deleted pictures wait here until you remove them. Nothing leaves by itself.";
-  const away = offsite === 0 ? "then home and the stores let go of them" : `then home lets go of them, and the stores ${counted(offsite, "day")} later`;
-  return `Deleted pictures wait here for ${counted(home, "day")}; ${away}. Devices keep their own copies and do not send these again.`;
+  if (home === 0) return "Deleted pictures are kept here until you remove them. Nothing is removed by itself.";
+  const away = offsite === 0 ? "then they are removed from this server and from the stores" : `then they are removed from this server, and ${counted(offsite, "day")} later from the stores`;
+  return `Deleted pictures are kept here for ${counted(home, "day")}; ${away}. Copies on devices stay there and are not sent again.`;
 }
 
 function Done({ changed }: { changed: Schemas["Changed"] }) {
   return (
     <p className="my-3" role="status">
-      <State tone="well">{counted(changed.count, "original")} taken back.</State>
-      {changed.fetched > 0 && ` ${count(changed.fetched)} of them ${changed.fetched === 1 ? "is" : "are"} on the way from a store.`}
+      <State tone="well">{counted(changed.count, "file")} brought back.</State>
+      {changed.fetched > 0 && ` ${count(changed.fetched)} of them ${changed.fetched === 1 ? "is" : "are"} being fetched from a store.`}
     </p>
   );
 }
@@ -165,9 +165,9 @@ function Line({ held: h, chosen, onChoose }: { held: Held; chosen: boolean; onCh
 }
 
 function leaves(h: Held): ReactNode {
-  if (!h.leaves_at) return h.at_home ? "stays until removed" : "in a store only";
-  const when = new Date(h.leaves_at) <= new Date() ? "leaving now" : `leaves ${until(h.leaves_at)}`;
-  return h.at_home ? when : `in a store only, ${when}`;
+  if (!h.leaves_at) return h.at_home ? "kept until removed" : "only in a store";
+  const when = new Date(h.leaves_at) <= new Date() ? "being removed" : `removed ${until(h.leaves_at)}`;
+  return h.at_home ? when : `only in a store, ${when}`;
 }
 
 function Brake({ brake }: { brake: Schemas["Brake"] }) {
@@ -176,17 +176,17 @@ function Brake({ brake }: { brake: Schemas["Brake"] }) {
   return (
     <div className="border-ochre my-4 border-l-4 py-1 pl-4" role="status">
       <b className="block text-[17px] font-semibold">
-        {counted(brake.count, "deleted original")} {it ? "waits" : "wait"} for your look.
+        {counted(brake.count, "deleted file")} {it ? "is" : "are"} kept until you confirm that {it ? "it" : "they"} may be removed.
       </b>
       <p className="mt-1 mb-3 max-w-[70ch]">
-        {size(brake.bytes)} of the household’s pictures, deleted by one or by several people, would leave within one day: {brake.percent} % of the library, where {brake.limit} % may. That can be a large tidying-up, a mistake, or somebody who should not be here. Who deleted what is written down under{" "}
+        The safety stop has held them back: {size(brake.bytes)}, {brake.percent} % of the library, would be removed within one day, and the limit is {brake.limit} %. Somebody may have tidied up, made a mistake, or should not be here at all. Who deleted what is under{" "}
         <Link to="/activity" className="text-ink underline underline-offset-4">
           Activity
         </Link>
-        . Nothing goes until you say so.
+        .
       </p>
       <Button look="danger" disabled={release.isPending} onClick={() => release.mutate(undefined)}>
-        I have looked: let {it ? "it" : `all ${count(brake.count)}`} go
+        I have checked: remove {it ? "it" : `all ${count(brake.count)}`} for good
       </Button>
       {release.isError && <Fault failure={release.error} />}
     </div>
@@ -199,32 +199,32 @@ function HouseGone() {
   return (
     <section className="border-line mt-10 border-t pt-5" aria-labelledby="gone">
       <h2 id="gone" className="m-0 text-[23px]">
-        When the house is gone
+        When this server is gone
       </h2>
       <p className="mt-0.5 mb-4 max-w-[72ch] text-soft">
-        Print this page with the recovery kit, or keep a picture of it. On that day there is no server to ask. Everything comes back to any machine with the kit and a connection.
+        Print this page together with the recovery kit: on that day there is no server to ask. Any computer with a connection can bring everything back, with the kit.
       </p>
       <ol className="m-0 max-w-[76ch] space-y-5 pl-6 marker:font-semibold">
         <li className="pl-1.5">
-          <b className="font-semibold">Find the recovery kit.</b> The sheet with the key and the stores’ addresses, in a drawer outside of this house or with somebody you trust. The kit is under{" "}
+          <b className="font-semibold">Find the recovery kit.</b> It is the sheet with the key and the addresses of the stores, kept in another house or with somebody you trust. You print it under{" "}
           <Link to="/offsite" className="text-ink underline underline-offset-4">
             Offsite
           </Link>
-          : is yours printed?
+          .
         </li>
         <li className="pl-1.5">
           <b className="font-semibold">Take any computer with Linux and enough room</b> and put Ypogeion on it.
         </li>
         <li className="pl-1.5">
-          <b className="font-semibold">Bring the household back:</b> people, devices, rules, and every picture in its place.
-          <pre className={step}>ypogeiond serve</pre>
-          It prints an address and a code. Open the address in a browser, type the code, and give it the kit’s text; a slip in typing is noticed. (Without a browser: <code>ypogeiond rebuild --kit kit.txt --password-file password.txt</code>, then the same.){" "}
-          This console is there after minutes and says how many are home again; what was taken last comes first. Stopped or cut off, it goes on where it was. What no store has any more is named under Activity.
+          <b className="font-semibold">Restore the household:</b> people, devices, rules, and every picture in its place.
+          <pre tabIndex={0} className={step}>ypogeiond serve</pre>
+          It shows an address and a code. Open the address in a browser, type the code, then type the text of the kit; typing mistakes are noticed. (Without a browser: <code>ypogeiond rebuild --kit kit.txt --password-file password.txt</code>, then <code>ypogeiond serve</code>.){" "}
+          After some minutes these pages are back, and say how many pictures have arrived; the newest come first. If it is interrupted, it continues where it was. What no store has any more is listed under Activity.
         </li>
         <li className="pl-1.5">
-          <b className="font-semibold">Or only the pictures,</b> into any folder, without a household: one person’s, one device’s, or those of some days.
-          <pre className={step}>ypogeiond recover --kit kit.txt --to /media/pictures --member Juno --from 2026-06-01</pre>
-          Its last lines say how many were asked for and how many came, every hash compared, and name each one that could not be had.
+          <b className="font-semibold">Or restore only the pictures,</b> into any folder: all of them, one person’s, one device’s, or those of some days.
+          <pre tabIndex={0} className={step}>ypogeiond recover --kit kit.txt --to /media/pictures --member Juno --from 2026-06-01</pre>
+          Its last lines say how many were asked for, how many arrived and are right, and which could not be restored.
         </li>
         <li className="pl-1.5">
           <b className="font-semibold">Without this program,</b> the same works by hand with <code>age</code>, <code>gunzip</code>, <code>jq</code> and <code>sha256sum</code>. The guide “Getting everything back by hand” has the lines to type; print it as well.

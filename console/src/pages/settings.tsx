@@ -14,7 +14,7 @@ type Refiling = Schemas["Refiling"];
 export function Settings() {
   const house = useHousehold();
   return (
-    <Page title="House rules" lead="What holds for everybody’s pictures. Every change is written down under Activity.">
+    <Page title="House rules" lead="These rules count for everybody’s pictures. Every change is recorded under Activity.">
       {house.isPending ? (
         <Waiting what="the rules" />
       ) : house.isError ? (
@@ -54,7 +54,7 @@ function Filing({ house }: { house: Household }) {
   const preview = usePreview(plan);
   const apply = useDo(() => ask<Refiling>("/api/filing", "POST", { plan }), [keys.household, keys.refilings]);
   return (
-    <Section title="Where originals are filed" lead="Folders and names that make sense with any file manager, and without this program. The member’s own folder always comes first.">
+    <Section title="Folders and file names" lead="How pictures are filed on the disk: in plain folders that any program can open. Each person’s own folder always comes first.">
       <div className="grid gap-x-10 gap-y-6 md:grid-cols-[minmax(0,340px)_minmax(0,1fr)]">
         <div>
           <RadioGroup.Root value={choice} onValueChange={setChoice} aria-label="Filing plan">
@@ -63,8 +63,8 @@ function Filing({ house }: { house: Household }) {
                 {example(p.pattern)}
               </Choice>
             ))}
-            <Choice value={OWN} title="A pattern of your own">
-              Codes for the time, and parts in braces
+            <Choice value={OWN} title="Your own pattern">
+              With codes for the time, and parts in braces
             </Choice>
           </RadioGroup.Root>
           {choice === OWN && (
@@ -80,7 +80,7 @@ function Filing({ house }: { house: Household }) {
           <PreviewTable preview={preview.data} failure={preview.failure} />
           {changed && preview.data && (
             <Button look="strong" className="mt-4" disabled={apply.isPending} onClick={() => setAsking(true)}>
-              File the library like this …
+              Use this plan …
             </Button>
           )}
           {apply.isError && <Fault failure={apply.error} />}
@@ -88,16 +88,16 @@ function Filing({ house }: { house: Household }) {
       </div>
       <Refilings />
       {asking && preview.data && (
-        <Dialog open onOpenChange={(o) => !o && setAsking(false)} title="File the library by this plan?">
+        <Dialog open onOpenChange={(o) => !o && setAsking(false)} title="Use this filing plan?">
           <p className="mt-0">
-            {preview.data.moves === 0 ? "Nothing has to be moved. What arrives from now on is filed like this." : `${counted(preview.data.moves, "file")} of ${count(preview.data.total)} get another folder or name. Their bytes stay as they are.`}
+            {preview.data.moves === 0 ? "Nothing has to be moved. What arrives from now on is filed like this." : `${counted(preview.data.moves, "file")} of ${count(preview.data.total)} get another folder or name. The files themselves are not changed.`}
           </p>
-          <p>It runs in the background, can be paused, and can be taken back: every file then goes where it was.</p>
+          <p>This runs in the background. It can be paused, and it can be undone: every file then goes back to where it was.</p>
           <div className="flex gap-2">
             <Button look="strong" onClick={() => apply.mutate(undefined, { onSettled: () => setAsking(false) })} disabled={apply.isPending}>
               {preview.data.moves === 0 ? "Use this plan" : `Move ${counted(preview.data.moves, "file")}`}
             </Button>
-            <Button onClick={() => setAsking(false)}>Leave them</Button>
+            <Button onClick={() => setAsking(false)}>Cancel</Button>
           </div>
         </Dialog>
       )}
@@ -133,11 +133,11 @@ function PreviewTable({ preview, failure }: { preview?: Preview; failure?: strin
   if (failure) return <p className="border-ochre m-0 border-l-4 py-1 pl-3">{failure}</p>;
   if (!preview) return <Waiting what="what this would do" />;
   if (preview.total === 0) return <p className="m-0 text-soft">There is nothing in the library yet. What arrives is filed like this.</p>;
-  if (preview.moves === 0) return <State tone="well">All {count(preview.total)} originals are where this plan puts them.</State>;
+  if (preview.moves === 0) return <State tone="well">All {count(preview.total)} files are where this plan puts them.</State>;
   return (
     <div>
       <p className="mt-0 mb-2 font-semibold">
-        {preview.moves === preview.total ? `All ${count(preview.total)} files` : `${counted(preview.moves, "file")} of ${count(preview.total)}`} would move, for example
+        {preview.moves === preview.total ? `All ${count(preview.total)} files` : `${counted(preview.moves, "file")} of ${count(preview.total)}`} would move. For example:
       </p>
       <ul className="m-0 list-none space-y-2 p-0 text-[14px]">
         {preview.examples.slice(0, 6).map((e) => (
@@ -172,15 +172,15 @@ function Refilings() {
                 <span className="min-w-0">
                   <code className="text-[14px] break-words">{r.plan}</code>
                   <span className="text-[14px] text-soft">
-                    {r.undoes && " (taking a move back)"}, {r.made_by}, <When at={r.began_at} />
+                    {r.undoes && " (undoing a move)"}, {r.made_by}, <When at={r.began_at} />
                   </span>
                 </span>
                 <span className="flex items-baseline gap-2">
                   {refilingState(r)}
                   {r.state === "running" && <Button onClick={() => give("pause")}>Pause</Button>}
-                  {r.state === "paused" && <Button onClick={() => give("resume")}>Go on</Button>}
+                  {r.state === "paused" && <Button onClick={() => give("resume")}>Resume</Button>}
                   {open && <Button onClick={() => give("stop")}>Stop</Button>}
-                  {!open && r.moved > 0 && r === refilings.data[0] && <Button onClick={() => give("undo")}>Take it back</Button>}
+                  {!open && r.moved > 0 && r === refilings.data[0] && <Button onClick={() => give("undo")}>Undo</Button>}
                 </span>
               </div>
               {open && (
@@ -207,16 +207,16 @@ function refilingState(r: Refiling) {
 function LettingGo({ house }: { house: Household }) {
   const change = useDo((clear_at: string) => ask("/api/household", "PATCH", { clear_at }), [keys.household]);
   return (
-    <Section title="When a device may let go of its copies" lead="A full phone asks before it removes anything. The copy here is read from start to end each time, and this decides what else has to be true.">
-      <RadioGroup.Root value={house.clear_at} onValueChange={(v) => change.mutate(v)} aria-label="How deep">
+    <Section title="When may a phone delete its own copies?" lead="The server first reads its own copy completely. It must also be:">
+      <RadioGroup.Root value={house.clear_at} onValueChange={(v) => change.mutate(v)} aria-label="Where a copy must be">
         <Choice value="home" title="At home">
-          The copy here is right. If the house burns down before it went offsite, the picture is gone.
+          Nothing more. If this house burns down before the picture is offsite, it is lost.
         </Choice>
         <Choice value="offsite" title="Offsite">
-          And a store has confirmed a sealed copy.
+          A store has confirmed a copy.
         </Choice>
         <Choice value="proven" title="Proven">
-          And that copy was read back, opened, and found right lately. The safest.
+          That copy was recently read back and is right. This is the safest.
         </Choice>
       </RadioGroup.Root>
       {change.isError && <Fault failure={change.error} />}
@@ -235,20 +235,20 @@ function Deleting({ house }: { house: Household }) {
   const change = useDo((rule: Partial<Household>) => ask("/api/household", "PATCH", rule), [keys.household, keys.holding]);
   const days = (n: number) => (n === 0 ? "for ever" : counted(n, "day"));
   return (
-    <Section title="What is deleted" lead="Nothing goes at once. It can be taken back under Restore while it waits, and from a store for some time after that.">
+    <Section title="Deleted pictures" lead="Nothing is removed at once. Under Restore, deleted pictures can be brought back, first from this server, then for some more time from a store.">
       <div className="grid max-w-[640px] gap-x-8 gap-y-3 sm:grid-cols-[1fr_auto] sm:items-center">
-        <Pick label="Waits at home" hint="For what is deleted from now on." value={house.home_days} choices={including(WAITS, house.home_days)} word={days} onPick={(home_days) => change.mutate({ home_days })} />
+        <Pick label="Kept on this server" hint="This counts for what is deleted from now on." value={house.home_days} choices={including(WAITS, house.home_days)} word={days} onPick={(home_days) => change.mutate({ home_days })} />
         <Pick
-          label="Sealed copies stay in the stores after that"
-          hint="Stores with locks or keys that may only add keep them longer."
+          label="Then kept in the stores"
+          hint="A store that does not let this server delete keeps them longer."
           value={house.offsite_days}
           choices={including(LINGERS, house.offsite_days)}
-          word={(n) => (n === 0 ? "no longer" : counted(n, "day"))}
+          word={(n) => (n === 0 ? "not kept" : counted(n, "day"))}
           onPick={(offsite_days) => change.mutate({ offsite_days })}
         />
         <Pick
-          label="Brake"
-          hint="If more than this would go within one day, nothing goes until you have looked."
+          label="Safety stop"
+          hint="If more than this would be removed within one day, nothing is removed until you confirm it."
           value={house.brake_percent}
           choices={including(BRAKES, house.brake_percent)}
           word={(n) => (n === 100 ? "never" : `above ${n} % of the library`)}
@@ -281,12 +281,12 @@ function Pick({ label, hint, value, choices, word, onPick }: { label: string; hi
 function OldReaders({ house }: { house: Household }) {
   const change = useDo((derive_jpeg: boolean) => ask("/api/household", "PATCH", { derive_jpeg }), [keys.household]);
   return (
-    <Section title="For readers that know no HEIC" lead="Some televisions and frames show JPEG only. The original stays as it is, and only it is sent offsite.">
+    <Section title="For screens that cannot show HEIC" lead="Some televisions and picture frames show only JPEG. The original file is not changed, and only the original is sent offsite.">
       <label className="flex items-start gap-2.5">
         <input type="checkbox" className="mt-1.5" checked={house.derive_jpeg} disabled={change.isPending} onChange={(e) => change.mutate(e.target.checked)} />
         <span>
-          Make a JPEG beside each HEIC
-          <span className="block text-[14.5px] text-soft">“IMG_2214 (from HEIC).jpg”. It takes about as much room again. Those that are there stay when this is turned off.</span>
+          Make a JPEG copy of each HEIC picture
+          <span className="block text-[14.5px] text-soft">“IMG_2214 (from HEIC).jpg”. It needs about as much room again. When you turn this off, the JPEGs that exist stay.</span>
         </span>
       </label>
       {change.isError && <Fault failure={change.error} />}
@@ -297,7 +297,7 @@ function OldReaders({ house }: { house: Household }) {
 function LibraryPlace() {
   const place = usePlace();
   return (
-    <Section title="Where the library lives" lead="Tried out just now, by writing, reading and syncing a small file.">
+    <Section title="Where the library lives" lead="Tested just now, by writing and reading a small file.">
       {place.isPending ? (
         <Waiting what="the disk" />
       ) : place.isError ? (
@@ -305,11 +305,11 @@ function LibraryPlace() {
       ) : (
         <>
           <p className="m-0">
-            <code className="text-[14.5px] break-words">{place.data.folder}</code>, {size(place.data.free)} free of {size(place.data.total)}; {size(place.data.reserve)} are always kept free.
+            <code className="text-[14.5px] break-words">{place.data.folder}</code>, {size(place.data.free)} free of {size(place.data.total)}; {size(place.data.reserve)} of these are never used.
           </p>
           {place.data.warnings.length === 0 ? (
             <p className="mt-2 mb-0">
-              <State tone="well">Nothing speaks against it.</State>
+              <State tone="well">No problems found.</State>
             </p>
           ) : (
             <ul className="m-0 mt-3 max-w-prose list-none space-y-2 p-0">

@@ -10,7 +10,7 @@ export function Short() {
   const rule = overview.data?.three_two_one;
   const all = rule?.short.reduce((n, s) => n + s.amount.count, 0);
   return (
-    <Page title="Too few copies" lead="Three copies, in two kinds of place, one of them away from home: then no single mishap takes a picture.">
+    <Page title="Too few copies" lead="With three copies, in two kinds of place, one of them offsite, no single accident can lose a picture.">
       {rule && rule.short.length > 0 && (
         <ul className="mt-5 mb-2 list-none space-y-1 p-0">
           {rule.short.map((s) => (
@@ -21,21 +21,21 @@ export function Short() {
         </ul>
       )}
       {short.isPending ? (
-        <Waiting what="the originals" />
+        <Waiting what="the list" />
       ) : short.isError ? (
         <Fault failure={short.error} again={() => void short.refetch()} />
       ) : short.data.pages[0]?.originals.length === 0 ? (
-        <Empty title="None">Every original has three copies, in two kinds of place, one of them away from home.</Empty>
+        <Empty title="None">Every file has three copies, in two kinds of place, one of them offsite.</Empty>
       ) : (
         <>
           <div className="overflow-x-auto">
             <table className="mt-5 w-full border-collapse text-[15px]">
               <thead>
                 <tr>
-                  <th className={table.head}>In the library</th>
+                  <th className={table.head}>File</th>
                   <th className={table.head}>Whose</th>
                   <th className={table.head}>Copies</th>
-                  <th className={table.head}>What it takes</th>
+                  <th className={table.head}>What it needs</th>
                   <th className={table.headNumber}>Size</th>
                 </tr>
               </thead>
@@ -59,7 +59,7 @@ export function Short() {
               Show more
             </Button>
           )}
-          {all !== undefined && <p className="mt-3 text-[14.5px] text-soft">{counted(all, "original")} in all.</p>}
+          {all !== undefined && <p className="mt-3 text-[14.5px] text-soft">{counted(all, "file")} in all.</p>}
         </>
       )}
     </Page>

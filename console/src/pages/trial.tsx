@@ -8,14 +8,14 @@ import { Fault, Waiting } from "../ui/states";
 type Trial = Schemas["Trial"];
 
 const STEPS: { [step: string]: string } = {
-  reach: "Reach it",
+  reach: "Connect",
   clock: "Clocks agree",
   "sign-in": "Sign in",
   write: "Store something",
-  "read-back": "Get it back",
-  notice: "Notice changed bytes",
-  list: "List it",
-  conditional: "Not replace it",
+  "read-back": "Read it back",
+  notice: "Notice damage",
+  list: "List",
+  conditional: "Refuse to overwrite",
   lock: "Retention lock",
   delete: "Remove it",
   speed: "Speed",
@@ -24,7 +24,7 @@ const WENT: { [went: string]: [Tone, string] } = { well: ["well", "works"], note
 
 export function TrialSteps({ trial }: { trial: Trial }) {
   return (
-    <ol className="m-0 mb-4 list-none p-0" aria-label="What was tried">
+    <ol className="m-0 mb-4 list-none p-0" aria-label="What was tested">
       {trial.steps.map((s) => {
         const [tone, word] = WENT[s.went] ?? ["quiet", s.went];
         return (
@@ -60,17 +60,17 @@ export function TrialDialog({ store, onClose }: { store: Store; onClose: () => v
   const { mutate } = trial;
   useEffect(() => mutate(undefined), [mutate]);
   return (
-    <Dialog open onOpenChange={(o) => !o && onClose()} title={`${store.name}, tried out`} wide>
+    <Dialog open onOpenChange={(o) => !o && onClose()} title={`Test of ${store.name}`} wide>
       {trial.isError ? (
         <Fault failure={trial.error} again={() => mutate(undefined)} />
       ) : trial.data && !trial.isPending ? (
         <>
           <TrialSteps trial={trial.data} />
-          <p className="mt-0 mb-4 font-semibold">{trial.data.usable ? "This store can be used." : "This store cannot be used like this. What failed says what to do."}</p>
-          <Button onClick={() => mutate(undefined)}>Try again</Button>
+          <p className="mt-0 mb-4 font-semibold">{trial.data.usable ? "This store can be used." : "This store cannot be used yet. See above what failed, and what to do."}</p>
+          <Button onClick={() => mutate(undefined)}>Test again</Button>
         </>
       ) : (
-        <Waiting what="what the store says" />
+        <Waiting what="the test" />
       )}
     </Dialog>
   );

@@ -22,15 +22,15 @@ const NIGHT: Hours = { days: [], from: "23:00", until: "06:00", pace: FULL };
 const READY: [string, Week][] = [
   ["Always", { windows: [], otherwise: FULL }],
   ["At night only", { windows: [NIGHT], otherwise: REST }],
-  ["At night, and a trickle by day", { windows: [NIGHT], otherwise: TRICKLE }],
+  ["Fast at night, slow by day", { windows: [NIGHT], otherwise: TRICKLE }],
 ];
 
 /** What holds just now, in a sentence. */
 export function paceNow(s: Store): string {
   const end = s.pace_until ? ` until ${clock(s.pace_until)}` : "";
-  if (s.pace.may === "rest") return `Nothing leaves the house${end}.`;
+  if (s.pace.may === "rest") return `Nothing is sent there${end}.`;
   if (s.pace.may === "limited") return `At most ${size(s.pace.rate ?? 0)}/s${end}.`;
-  return end ? `As fast as it goes${end}.` : "";
+  return end ? `As fast as possible${end}.` : "";
 }
 
 export function WeekDialog({ store, onClose }: { store: Store; onClose: () => void }) {
@@ -59,12 +59,12 @@ export function WeekDialog({ store, onClose }: { store: Store; onClose: () => vo
           <PaceChoice label="Pace at other hours" pace={week.otherwise} onChange={(otherwise) => setWeek({ ...week, otherwise })} />
         </div>
         <p className="mt-1 mb-4 text-[14px] text-soft">
-          Where hours overlap, the first line holds. Times are those of the clock at home. A picture that is under way when a rest begins still arrives.
+          Where hours overlap, the first line counts. Times are those of this server’s clock. A file that is being sent when a pause begins is sent to its end.
         </p>
         {save.isError && <Fault failure={save.error} />}
         <div className="flex flex-wrap gap-2">
           <Button look="strong" type="submit" disabled={save.isPending}>
-            Keep these hours
+            Save
           </Button>
           <Button onClick={() => setWeek({ ...week, windows: [...week.windows, NIGHT] })}>Add hours</Button>
         </div>
@@ -132,7 +132,7 @@ function PaceChoice({ label, pace, onChange }: { label: string; pace: Pace; onCh
         value={pace.may}
         onChange={(e) => onChange(e.target.value === "limited" ? TRICKLE : e.target.value === "rest" ? REST : FULL)}
       >
-        <option value="full">as fast as it goes</option>
+        <option value="full">as fast as possible</option>
         <option value="limited">at most</option>
         <option value="rest">nothing</option>
       </select>

@@ -35,14 +35,14 @@ export function PasswordAgain({ name }: { name: string }) {
     }
   };
   return (
-    <Dialog open={waiting !== undefined} onOpenChange={(o) => !o && end(false)} title="Your password, again">
-      <p className="mt-0 text-soft">This opens, or changes, what all depends on. Whoever finds this page open must not be able to do it. It counts for ten minutes.</p>
+    <Dialog open={waiting !== undefined} onOpenChange={(o) => !o && end(false)} title="Your password again">
+      <p className="mt-0 text-soft">This step can open or change everything, so it needs your password, even though you are signed in. You are not asked again for ten minutes.</p>
       <form onSubmit={(e) => void submit(e)} className="flex flex-col gap-4">
         <input type="text" name="username" autoComplete="username" value={name} readOnly hidden />
         <Field label="Password" name="password" type="password" autoComplete="current-password" required autoFocus value={password} onChange={(e) => setPassword(e.target.value)} />
         {failure && <Fault failure={failure} />}
         <Button look="strong" type="submit" disabled={busy}>
-          Go on
+          Continue
         </Button>
       </form>
     </Dialog>

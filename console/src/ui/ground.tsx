@@ -72,10 +72,12 @@ function Chamber({
         to={to}
         className="block min-w-0 rounded-[24px] px-9 py-4 text-ink no-underline transition-[width] duration-700 hover:brightness-[1.03] max-sm:!w-auto max-sm:px-5"
         style={{ background: colour, width }}
-        aria-label={`${name}: ${counted(n, "original")}, ${line}`}
       >
         <span className="block text-[16px] font-semibold">{name}</span>
-        <span className="numbers block font-head text-[38px] leading-[1.15] font-medium">{count(n)}</span>
+        <span className="numbers block font-head text-[38px] leading-[1.15] font-medium">
+          {count(n)}
+          <span className="sr-only"> {n === 1 ? "file" : "files"}</span>
+        </span>
         <span className="block text-[15.5px] text-soft">{line}</span>
       </Link>
       {rest && (
@@ -89,6 +91,8 @@ function Chamber({
   );
 }
 
+const HOUR = 3_600_000;
+
 const SHAPES: Record<string, [number, number]> = { phone: [20, 38], tablet: [30, 37], computer: [42, 31], other: [28, 28] };
 
 function Standing({ device }: { device: Device }) {
@@ -97,12 +101,12 @@ function Standing({ device }: { device: Device }) {
   const state = device.sending
     ? `sending, ${count(device.home)} of ${count(device.offered)}`
     : waits
-      ? `${count(device.waiting)} waiting${device.seen_at ? `, ${ago(device.seen_at)}` : ""}`
+      ? `${count(device.waiting)} still to send${device.seen_at && Date.now() - Date.parse(device.seen_at) > HOUR ? `, seen ${ago(device.seen_at)}` : ""}`
       : device.offered === 0
         ? "nothing sent yet"
         : `all sent${device.complete_at ? `, ${ago(device.complete_at)}` : ""}`;
   return (
-    <Link to={`/devices#${device.id}`} className="flex min-w-0 items-end gap-2.5 rounded text-ink no-underline hover:underline" aria-label={`${device.name}: ${state}`}>
+    <Link to={`/devices#${device.id}`} className="flex min-w-0 items-end gap-2.5 rounded text-ink no-underline hover:underline">
       <svg aria-hidden width={w + 3} height={h + 3} className="shrink-0">
         <rect x="1.5" y="1.5" width={w} height={h} rx="4" fill="var(--paper-raised)" stroke={waits ? "var(--ochre)" : "var(--ink-soft)"} strokeWidth={waits ? 2.4 : 1.6} />
       </svg>
@@ -122,12 +126,12 @@ export function Ground({ house, keeper }: { house: Overview; keeper: boolean }) 
   return (
     <figure className="m-0">
       <figcaption className="sr-only">
-        Section through the ground: {counted(house.home.count, "original")} at home, {count(house.offsite.count)} offsite, {count(house.proven.count)} proven.
+        Section through the ground: {counted(house.home.count, "file")} at home, {count(house.offsite.count)} offsite, {count(house.proven.count)} proven.
       </figcaption>
       <div className="relative z-[3] flex min-h-[62px] flex-wrap items-end gap-x-[22px] gap-y-3 pr-1 pb-[9px] pl-[5%] max-sm:px-3">
         {house.devices.length === 0 ? (
           <Link to="/devices" className="pb-2 text-[15px] font-semibold text-accent">
-            No device stands here yet. Pair the first one.
+            No device yet. Pair the first one.
           </Link>
         ) : (
           house.devices.map((d) => <Standing key={d.id} device={d} />)
@@ -162,7 +166,7 @@ export function Ground({ house, keeper }: { house: Overview; keeper: boolean }) 
               to={offsite}
               rest={
                 house.exposed.count > 0
-                  ? { n: house.exposed.count, text: `${count(house.exposed.count)} to go`, line: house.exposed_since ? `oldest ${ago(house.exposed_since)}` : undefined, to: offsite }
+                  ? { n: house.exposed.count, text: `${count(house.exposed.count)} still to send`, line: house.exposed_since ? `oldest ${ago(house.exposed_since)}` : undefined, to: offsite }
                   : undefined
               }
             />
@@ -173,9 +177,9 @@ export function Ground({ house, keeper }: { house: Overview; keeper: boolean }) 
               colour="var(--rock-chamber)"
               n={house.proven.count}
               of={house.home.count}
-              line={`read back and opened within ${house.proven_days} days`}
+              line={`read back and right, within ${house.proven_days} days`}
               to={offsite}
-              rest={unproven > 0 ? { n: unproven, text: `${count(unproven)} not read back yet`, to: offsite } : undefined}
+              rest={unproven > 0 ? { n: unproven, text: `${count(unproven)} not read back lately`, to: offsite } : undefined}
             />
           </Band>
         </div>

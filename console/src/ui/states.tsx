@@ -6,7 +6,7 @@ import { Button } from "./parts";
 export function Waiting({ what, full = false }: { what: string; full?: boolean }) {
   return (
     <p role="status" className={`m-0 text-soft ${full ? "p-8" : "py-6"}`}>
-      Looking at {what} …
+      Loading {what} …
     </p>
   );
 }
@@ -15,7 +15,7 @@ export function Waiting({ what, full = false }: { what: string; full?: boolean }
 export function Fault({ failure, again }: { failure: Failure; again?: () => void }) {
   return (
     <div role="alert" className="border-oxide my-4 border-l-4 py-1 pl-4">
-      <p className="m-0 font-semibold text-ink">{failure.kind === "offline" ? "Nobody answers" : again ? "This could not be shown" : "That was not done"}</p>
+      <p className="m-0 font-semibold text-ink">{failure.kind === "offline" ? "The server does not answer" : again ? "This could not be shown" : "This was not done"}</p>
       <p className="mt-1 mb-0 max-w-prose text-soft">{failure.detail}</p>
       {failure.request && <p className="mt-1 mb-0 text-[13px] text-soft">In the log: request {failure.request}</p>}
       {again && (

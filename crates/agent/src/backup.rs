@@ -55,7 +55,7 @@ pub struct Options {
     /// A person asked for it: schedule, hours, charger and battery do not hold it up.
     pub asked: bool,
     /// Leave alone for now what was written to within this time: it may still be written.
-    pub quiet: Option<Duration>,
+    pub settle: Option<Duration>,
 }
 
 /// What a run says while it runs.
@@ -152,7 +152,7 @@ pub async fn backup(
 
     // The snapshot ends with the looking: while somebody may read it, what is written could not take the room of what it replaces.
     let looking = Arc::clone(&cache);
-    let looked = tokio::task::spawn_blocking(move || look(&sources, &looking.snapshot(device)?, all, options.quiet)).await;
+    let looked = tokio::task::spawn_blocking(move || look(&sources, &looking.snapshot(device)?, all, options.settle)).await;
     let looked = looked.map_err(|e| RunError::NotLooked(e.to_string()))?.map_err(HomeError::from)?;
     let mut account = Account { plan: looked.plan, unsettled: looked.unsettled, ..Account::default() };
     account.counts.checked = looked.checked;
@@ -491,9 +491,10 @@ async fn send_all(
             Ok(_) => End::Entry(entry(&h.file, "sent", None), remember(true)),
             // These concern the device or the server as a whole: the next file would fail alike.
             Err(e) if ends_the_run(&e) => End::Fatal(e),
-            Err(e) if e.problem() == Some(ProblemType::DigestMismatch) => {
-                End::Entry(entry(&h.file, "failed", Some("it changed while it was sent; the next run sends it".to_owned())), None)
-            }
+            Err(e) if e.problem() == Some(ProblemType::DigestMismatch) => End::Entry(
+                entry(&h.file, "failed", Some("it changed while it was sent; the next backup sends it".to_owned())),
+                None,
+            ),
             Err(e) => End::Entry(entry(&h.file, "failed", Some(e.to_string())), remember(false)),
         };
         if ends.send(end).await.is_err() {

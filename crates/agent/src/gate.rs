@@ -39,7 +39,7 @@ impl Gate {
             Gate::Open | Gate::PhotosOnly(_) => None,
             Gate::Paused => Some("paused".to_owned()),
             Gate::Stopped => Some("stopped".to_owned()),
-            Gate::Unknown => Some("the conditions could not be looked at".to_owned()),
+            Gate::Unknown => Some("it could not be found out whether sending is allowed now".to_owned()),
             Gate::Held(waiting) => waiting.first().map(|w| format!("waiting for {}", w.words())),
         }
     }

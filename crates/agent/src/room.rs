@@ -1,4 +1,4 @@
-//! Making room on the device (N5): choose by rule, ask, remove what was cleared and nothing else.
+//! Making room on the device: choose by rule, ask, remove what was cleared and nothing else.
 //!
 //! The order of the risky part is kept by types: [`Permit::for_copy`] is the only way to a [`Permit`], it wants the server's
 //! answer to this very request and the file as it is now, and [`Permit::remove`] is the only place that removes a file.

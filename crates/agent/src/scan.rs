@@ -123,7 +123,7 @@ pub fn hash(file: &Found) -> io::Result<Digest> {
         }
     }
     if stamp(&open.metadata()?) != file.stamp {
-        return Err(io::Error::other("it changed while it was read; the next run sends it"));
+        return Err(io::Error::other("it changed while it was read; the next backup sends it"));
     }
     Ok(hasher.finish())
 }

@@ -56,7 +56,7 @@ enum Met {
 }
 
 /// Walks the sources and sorts what is there: acknowledged before, hashed before, unknown. `all`: nothing counts as
-/// acknowledged. `quiet`: what was written to within this time is left alone.
+/// acknowledged. `settle`: what was written to within this time is left alone.
 ///
 /// One thread asks the disk, this one looks up what came.
 ///
@@ -66,7 +66,7 @@ pub(crate) fn look(
     sources: &[Source],
     snapshot: &Snapshot<'_>,
     all: bool,
-    quiet: Option<Duration>,
+    settle: Option<Duration>,
 ) -> Result<Looked, CacheError> {
     let mut looked = Looked::default();
     let now = SystemTime::now();
@@ -92,7 +92,7 @@ pub(crate) fn look(
                     looked.acknowledged += 1;
                     continue;
                 }
-                if quiet.is_some_and(|quiet| written_within(&file, quiet, now)) {
+                if settle.is_some_and(|settle| written_within(&file, settle, now)) {
                     looked.unsettled += 1;
                     continue;
                 }
@@ -129,9 +129,9 @@ fn walk_all(sources: &[Source], out: &mpsc::SyncSender<(usize, Vec<Met>)>) {
 }
 
 /// Whether a file was written to just now. A time in the future says nothing.
-fn written_within(file: &Found, quiet: Duration, now: SystemTime) -> bool {
+fn written_within(file: &Found, settle: Duration, now: SystemTime) -> bool {
     let modified = file.file_time().map(SystemTime::from);
-    modified.is_some_and(|m| now.duration_since(m).is_ok_and(|age| age < quiet))
+    modified.is_some_and(|m| now.duration_since(m).is_ok_and(|age| age < settle))
 }
 
 #[cfg(test)]

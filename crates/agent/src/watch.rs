@@ -19,7 +19,7 @@ use crate::{
 #[derive(Clone, Copy, Debug)]
 pub struct Watching {
     /// A run begins when nothing has changed for this long, and leaves alone what was written to within this time.
-    pub quiet: Duration,
+    pub settle: Duration,
     /// How often the conditions are looked at while they hold something up, and sources that were not there.
     pub look: Duration,
     /// How often everything is looked through while there is a source whose changes nobody tells.
@@ -28,7 +28,7 @@ pub struct Watching {
 
 impl Default for Watching {
     fn default() -> Self {
-        Watching { quiet: Duration::from_secs(10), look: Duration::from_secs(30), unheard: Duration::from_secs(900) }
+        Watching { settle: Duration::from_secs(10), look: Duration::from_secs(30), unheard: Duration::from_secs(900) }
     }
 }
 
@@ -81,7 +81,7 @@ pub async fn watch(
         tokio::select! {
             change = changes.recv() => {
                 match change {
-                    Some(Change::Files) => due = Some(Instant::now() + watching.quiet),
+                    Some(Change::Files) => due = Some(Instant::now() + watching.settle),
                     Some(Change::Own) => {
                         // A pause, or other sources: both may be read half written; then the next change tells.
                         if let Ok(now) = Home::open(folder) {
@@ -129,7 +129,7 @@ pub async fn watch(
             Ok(account) => {
                 let again = account.unsettled > 0 || account.halted.is_some();
                 tell(Seen::Ran(Box::new(account)));
-                again.then(|| Instant::now() + watching.quiet)
+                again.then(|| Instant::now() + watching.settle)
             }
             Err(e) => {
                 tell(Seen::Failed(e.to_string()));
@@ -140,7 +140,7 @@ pub async fn watch(
 }
 
 fn options(watching: Watching) -> Options {
-    Options { quiet: Some(watching.quiet), ..Options::default() }
+    Options { settle: Some(watching.settle), ..Options::default() }
 }
 
 /// What the kernel tells, and what it does not.

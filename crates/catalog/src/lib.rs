@@ -9,6 +9,7 @@ pub mod adoptions;
 pub mod audits;
 pub mod clearances;
 pub mod cluster;
+pub mod copied;
 pub mod copies;
 pub mod derived;
 pub mod devices;

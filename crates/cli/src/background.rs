@@ -24,15 +24,15 @@ use crate::commands::{Context, DONE, Failed, PARTLY, Result, print, print_json, 
 pub struct Watch {
     /// A run begins when nothing has changed for this many seconds; what was written to within them is left for the next one.
     #[arg(long, value_name = "SECONDS", default_value_t = 10.0)]
-    quiet: f64,
+    settle: f64,
 }
 
 /// Watches until it is ended. Prints a line for each run; quiet while nothing happens.
 pub async fn watch(context: &Context, watch: &Watch) -> Result {
     Home::open(&context.folder)?.paired()?;
     let platform: Arc<dyn Platform> = Arc::new(Linux::default());
-    let quiet = Duration::try_from_secs_f64(watch.quiet).map_err(|_| usage("--quiet is a number of seconds"))?;
-    let watching = Watching { quiet, ..Watching::default() };
+    let settle = Duration::try_from_secs_f64(watch.settle).map_err(|_| usage("--settle is a number of seconds"))?;
+    let watching = Watching { settle, ..Watching::default() };
     watch::watch(&context.folder, &platform, watching, |seen| say(context, &seen)).await?;
     Ok(DONE)
 }
@@ -47,7 +47,7 @@ fn say(context: &Context, seen: &Seen) {
         Seen::Failed(reason) if context.json => print(&format!("{}\n", json!({ "failed": reason }))),
         Seen::Ran(account) => {
             let c = account.counts;
-            let end = account.halted.as_ref().map_or_else(String::new, |reason| format!("; not done: {reason}"));
+            let end = account.halted.as_ref().map_or_else(String::new, |reason| format!("; not finished: {reason}"));
             if c.sent + c.failed > 0 || account.halted.is_some() {
                 print(&format!(
                     "Checked {}: sent {} ({}), {} failed{end}.\n",
@@ -62,7 +62,7 @@ fn say(context: &Context, seen: &Seen) {
         Seen::Unheard(folders) => {
             for (name, why) in folders {
                 print(&format!(
-                    "Changes in {name} are not told by the system ({why}); it is looked through every quarter of an hour.\n"
+                    "The system does not report changes in {name} ({why}); Ypogeion looks through it every quarter of an hour.\n"
                 ));
             }
         }
@@ -77,7 +77,7 @@ pub fn order(context: &Context, order: Order) -> Result {
     let (word, sentence) = match order {
         Order::Pause => ("pause", "Paused. \"ypogeion resume\" goes on."),
         Order::Go => ("go", "Going on."),
-        Order::Stop => ("stop", "The run that is under way ends; the next one may begin."),
+        Order::Stop => ("stop", "The running backup ends; the next one may begin."),
     };
     if context.json {
         print_json(&json!({ "order": word }));
@@ -117,9 +117,9 @@ pub fn background(context: &Context, wanted: &Background) -> Result {
         gone(&link).and_then(|()| gone(&path)).map_err(failed)?;
         let _ = systemctl(&["daemon-reload"]);
         print(if stopped {
-            "It is ended and will not start again.\n"
+            "Ypogeion has stopped watching, and will not start again.\n"
         } else {
-            "The unit is removed. No systemd answered; end the program yourself if it runs.\n"
+            "Ypogeion will not start again. It could not be stopped now, because no systemd answered; end the program yourself if it runs.\n"
         });
         return Ok(DONE);
     }
@@ -127,11 +127,11 @@ pub fn background(context: &Context, wanted: &Background) -> Result {
     write(&path, &link, &unit).map_err(failed)?;
     // One that watches already goes on by the new unit.
     if systemctl(&["daemon-reload"]) && systemctl(&["restart", UNIT]) {
-        print(&format!("It watches now, and from the start of every session.\n{}\n", path.display()));
+        print(&format!("Ypogeion watches your folders now, and after every sign-in.\n{}\n", path.display()));
         Ok(DONE)
     } else {
         print(&format!(
-            "It watches from the start of your next session on; now, no systemd of this user answered. To begin at once:\n  systemctl --user start {UNIT}\n{}\n",
+            "Ypogeion watches your folders after your next sign-in. It could not be started now, because no systemd of this user answered. To start it at once:\n  systemctl --user start {UNIT}\n{}\n",
             path.display()
         ));
         Ok(PARTLY)

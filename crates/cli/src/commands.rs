@@ -105,7 +105,7 @@ pub fn agreed(yes: bool, json: bool, what: &str, word: &str) -> std::result::Res
         return Ok(true);
     }
     if json || !std::io::stdin().is_terminal() {
-        return Err(usage(format!("{what} Say --yes if that is wanted.")));
+        return Err(usage(format!("{what} Give --yes to confirm.")));
     }
     print(&format!("{what} Type \"{word}\" to go on: "));
     let mut typed = String::new();
@@ -285,7 +285,7 @@ pub async fn backup(context: &Context, backup: &Backup) -> Result {
             }
         })
     };
-    let options = Options { all: backup.all, dry_run: backup.dry_run, asked: true, quiet: None };
+    let options = Options { all: backup.all, dry_run: backup.dry_run, asked: true, settle: None };
     let platform: Arc<dyn Platform> = Arc::new(Linux::default());
     let line = |text: String| {
         if terminal {
@@ -335,7 +335,7 @@ pub async fn backup(context: &Context, backup: &Backup) -> Result {
         print(&plan_words(&account.plan, runlog::rate(home.folder())));
     } else if let Some(reason) = &account.halted {
         let done = if counts.checked > 0 { summary(&counts, seconds) } else { String::new() };
-        print(&format!("{done}Not done: {reason}. The next backup goes on from there.\n"));
+        print(&format!("{done}Not finished: {reason}. The next backup continues from there.\n"));
     } else {
         print(&summary(&counts, seconds));
     }
@@ -371,14 +371,14 @@ fn plan_words(plan: &[SourcePlan], rate: Option<f64>) -> String {
         Some(rate) => {
             let span = chrono::TimeDelta::seconds((bytes as f64 / rate) as i64);
             format!(
-                "{} new, {}: about {} at the rate of the last runs.",
+                "{} new, {}: about {} at the rate of the last backups.",
                 words::counted(new, "file"),
                 words::size(bytes),
                 words::span(span)
             )
         }
         None => format!(
-            "{} new, {}. How long that takes is known after the first run.",
+            "{} new, {}. How long that takes is known after the first backup.",
             words::counted(new, "file"),
             words::size(bytes)
         ),
@@ -415,7 +415,7 @@ pub async fn runs(context: &Context, limit: u32) -> Result {
         return Ok(DONE);
     }
     if runs.is_empty() {
-        print("There was no run yet. Start one with: ypogeion backup\n");
+        print("There was no backup yet. Start one with: ypogeion backup\n");
         return Ok(DONE);
     }
     let mut table = Table::new(

@@ -101,7 +101,7 @@ async fn act(context: &Context, session: &Session, person: &Person, what: What) 
             if !agreed(
                 yes,
                 context.json,
-                "A new key makes the printed recovery kit incomplete: what is sent from now on opens with the new kit alone.",
+                "A new key makes the printed recovery kit incomplete: what is sent from now on can only be opened with the new kit.",
                 "renew",
             )? {
                 print("Nothing was changed.\n");
@@ -110,7 +110,7 @@ async fn act(context: &Context, session: &Session, person: &Person, what: What) 
             session.post("api/key/renew", &json!({ "password": password })).await?
         }
         What::Forget { yes } => {
-            let what = "The server forgets the key: it compares sealed bytes, and cannot open copies, mend what is damaged at home, or drill. \
+            let what = "The key is removed from the server: it still compares copies while they are sealed, but cannot open them, replace what is damaged at home, or hold drills. \
                         Without the printed kit, nothing offsite can ever be opened again.";
             if !agreed(yes, context.json, what, "forget")? {
                 print("Nothing was changed.\n");
@@ -154,7 +154,7 @@ fn hand_out(context: &Context, kit: &Kit, to: Option<&Path>) -> Result {
                 .and_then(|mut f| std::io::Write::write_all(&mut f, kit.text.as_bytes()).and_then(|()| f.sync_all()));
             written.map_err(|e| Failed { code: PARTLY, sentence: format!("could not write {}: {e}", file.display()) })?;
             print(&format!(
-                "Written to {}. Print it, keep the sheet outside of this house, and remove the file; then: ypogeion key prove.\n",
+                "Written to {}. Print it, keep the sheet in another house, and delete the file; then: ypogeion key prove.\n",
                 file.display()
             ));
         }
@@ -182,8 +182,8 @@ fn told(context: &Context, key: &HouseKey) -> Result {
         match (key.strict, key.opens, key.lent_seconds) {
             (false, ..) => "keeps the key and opens copies to prove them".to_owned(),
             (true, true, Some(left)) =>
-                format!("was lent the key and opens copies; it forgets it in {}", words::counted(left.div_ceil(60), "minute")),
-            (true, ..) => "has forgotten the key: it compares sealed bytes, and only the kit opens them".to_owned(),
+                format!("was lent the key and opens copies, for {} more", words::counted(left.div_ceil(60), "minute")),
+            (true, ..) => "keeps no key: it compares copies while they are sealed, and only the kit opens them".to_owned(),
         }
     ));
     for other in &key.others {
@@ -193,10 +193,10 @@ fn told(context: &Context, key: &HouseKey) -> Result {
     print(&format!(
         "Kit       {}\n",
         match key.kit.state.as_str() {
-            "needless" => "nothing is offsite yet that it would open".to_owned(),
-            "missing" => "NEVER PRINTED: if this house is lost, so is everything. Next: ypogeion key kit".to_owned(),
+            "needless" => "not needed yet: nothing is offsite".to_owned(),
+            "missing" => "NEVER PRINTED: if this house is lost, nobody can open the copies. Next: ypogeion key kit".to_owned(),
             "outdated" => format!("OUT OF DATE{shown}: keys or stores have changed since. Next: ypogeion key kit"),
-            "unproven" => format!("complete{shown}; nobody has shown that it was kept. Next: ypogeion key prove"),
+            "unproven" => format!("complete{shown}; it was not checked that it is printed. Next: ypogeion key prove"),
             _ => format!("complete{shown}; a part was typed back {}", key.kit.proven_at.map_or(String::new(), ago)),
         }
     ));

@@ -64,7 +64,7 @@ pub async fn make_room(context: &Context, wanted: &MakeRoom) -> Result {
     }
     if !wanted.yes {
         if context.json || !std::io::stdin().is_terminal() {
-            return Err(usage("this removes files from this device; say --yes, or look first with --dry-run"));
+            return Err(usage("this removes files from this device; give --yes to confirm, or look first with --dry-run"));
         }
         let account = run(true).await?;
         let going = account.entries.iter().filter(|e| e.kept.is_none()).count() as u64;
@@ -116,7 +116,7 @@ fn finish(context: &Context, account: &RoomAccount, dry_run: bool) -> u8 {
         print(&if kept > 0 { format!(" {} stay.\n", words::counted(kept, "file")) } else { "\n".to_owned() });
         if gone > 0 && !dry_run {
             print(
-                "If this device keeps deleted files in a bin of its own, the room comes when that is emptied; phones take up to some weeks.\n",
+                "If this device keeps deleted files in a bin of its own, the space is free when the bin is emptied; on phones that can take some weeks.\n",
             );
         }
     }

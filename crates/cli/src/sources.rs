@@ -220,7 +220,7 @@ fn words(c: &Conditions) -> String {
     lines.extend(c.hours.map(|h| format!("Only between {} and {}.", h.from.format("%H:%M"), h.until.format("%H:%M"))));
     lines.push(
         match c.mobile {
-            Mobile::Never => "Nothing over mobile data or a network that costs by the byte.",
+            Mobile::Never => "Nothing over mobile data or another network that costs money for each byte.",
             Mobile::Photos => "Photos, but no videos, over mobile data.",
             Mobile::Everything => "Everything over mobile data, too.",
         }

@@ -127,7 +127,7 @@ async fn act(context: &Context, session: &Session, what: What) -> Result {
         What::Pause { store } => {
             let store = named(session, &store).await?;
             let now: Store = session.patch(&format!("api/stores/{}", store.id), &json!({ "paused": true })).await?;
-            one(context, &now, "Nothing is sent there until it is told to go on.")
+            one(context, &now, "Nothing is sent there until it is resumed.")
         }
         What::Resume { store } => {
             let store = named(session, &store).await?;
@@ -152,7 +152,7 @@ async fn act(context: &Context, session: &Session, what: What) -> Result {
             };
             session.tell("api/checks", &json!({ "store": store, "kind": kind })).await?;
             if !context.json {
-                print("It is under way. \"ypogeion stores checks\" tells how it goes.\n");
+                print("It is running. \"ypogeion stores checks\" shows how far it is.\n");
             }
             Ok(DONE)
         }
@@ -187,10 +187,10 @@ fn list(context: &Context, stores: &[Store]) -> Result {
     if context.json {
         print_json(&stores);
     } else if stores.is_empty() {
-        print("There is no store yet: everything is in one house. Add one in the console, under Offsite.\n");
+        print("There is no store yet, so all copies are in one house. Add one in the console, under Offsite.\n");
     } else {
         let mut table = Table::new(
-            &["Store", "State", "There", "Bytes", "Proven", "To go", "Last copy"],
+            &["Store", "State", "Copies there", "Bytes", "Checked", "Still to send", "Last copy"],
             &[false, false, true, true, true, true, false],
         );
         for s in stores {
@@ -212,7 +212,7 @@ fn list(context: &Context, stores: &[Store]) -> Result {
             if let Some(c) = &s.cost {
                 let [month, year, recovery] = [c.month, c.year, c.recovery].map(|n| money(s, n));
                 print(&format!(
-                    "{}: about {month} a month, {year} in the coming year, {recovery} to bring everything home once.\n",
+                    "{}: about {month} a month, {year} in the coming year, {recovery} to restore everything once.\n",
                     s.name
                 ));
             }
@@ -259,7 +259,7 @@ fn costs(context: &Context, store: &Store) -> Result {
         ("the coming year, growing as now", c.year),
         ("a month in a year from now", c.month_in_a_year),
         ("still paid for after removal", c.early),
-        ("bringing everything home once", c.recovery),
+        ("restoring everything once", c.recovery),
     ] {
         comes.row(vec![what.to_owned(), money(store, amount)]);
     }
@@ -280,7 +280,7 @@ fn told(context: &Context, store: &Store, trial: &Trial) -> Result {
             };
             table.row(vec![step.step.clone(), went.to_owned(), step.said.clone()]);
         }
-        let end = if trial.usable { "can be used" } else { "cannot be used like this" };
+        let end = if trial.usable { "can be used" } else { "cannot be used yet" };
         print(&format!("{table}{} {end}.\n", store.name));
     }
     Ok(if trial.usable { DONE } else { commands::REFUSED })
@@ -302,7 +302,7 @@ fn checks(context: &Context, checks: &Checks) -> Result {
 
 fn when(c: &Check) -> String {
     match (&c.now, &c.last) {
-        (Some(_), _) => "under way".to_owned(),
+        (Some(_), _) => "running".to_owned(),
         (None, Some(last)) => last.ended_at.map_or_else(String::new, ago),
         (None, None) => "not yet".to_owned(),
     }
@@ -319,5 +319,5 @@ fn said(c: &Check) -> String {
 /// A store's state, and where it is kept if that is not away from home. A disk that is "away" is one that is not connected, wherever it is.
 fn state(word: &str, away: bool) -> String {
     let word = if word == "away" { "not connected" } else { word };
-    if away { word.to_owned() } else { format!("{word}; kept in the house") }
+    if away { word.to_owned() } else { format!("{word}; kept in this house") }
 }

@@ -77,10 +77,10 @@ impl LeftOut {
         match self {
             Self::Hidden => "hidden, or another program’s own",
             Self::NoFile => "a link or a device, not a file",
-            Self::NotMedia => "neither a picture nor a video nor words about one",
+            Self::NotMedia => "neither a picture nor a video nor a description of one",
             Self::InnerArchive => "an archive within an archive; unpack it first",
             Self::GrowsTooMuch => "would become more than a hundred times as large when unpacked",
-            Self::Locked => "kept by a password",
+            Self::Locked => "protected by a password",
         }
     }
 }

@@ -73,20 +73,20 @@ impl Sampled {
     pub fn statement(&self) -> String {
         let Sampled { population, sample, bad } = *self;
         if population == 0 {
-            return "There is nothing in this replica yet.".to_owned();
+            return "There is nothing in this store yet.".to_owned();
         }
         let found = match bad {
-            0 if population == 1 => return "The one original came back, and its hash was right.".to_owned(),
+            0 if population == 1 => return "The one file came back and is right.".to_owned(),
             0 if sample == population => {
-                return format!("All {} originals came back, and every hash was right.", words::count(population));
+                return format!("All {} files came back and are right.", words::count(population));
             }
-            0 => format!("{} of {} came back, and every hash was right", words::count(sample), words::count(population)),
-            _ => format!("{} of the {} that were tried could not be had", words::count(bad), words::count(sample)),
+            0 => format!("{} of {} came back and are right", words::count(sample), words::count(population)),
+            _ => format!("{} of the {} that were tried could not be restored", words::count(bad), words::count(sample)),
         };
         match self.most_damaged() {
-            0 => format!("{found}: with 95 % confidence none of the others is damaged."),
+            0 => format!("{found}. Very likely none of the others is damaged (confidence: 95 %)."),
             most => format!(
-                "{found}: with 95 % confidence at most {} of all ({}) are damaged.",
+                "{found}. Very likely at most {} of all ({}) are damaged (confidence: 95 %).",
                 percent(most, population),
                 words::count(most)
             ),
@@ -194,17 +194,17 @@ mod tests {
     }
 
     #[rstest]
-    #[case(Sampled { population: 0, sample: 0, bad: 0 }, "There is nothing in this replica yet.")]
-    #[case(Sampled { population: 1, sample: 1, bad: 0 }, "The one original came back, and its hash was right.")]
-    #[case(Sampled { population: 334, sample: 334, bad: 0 }, "All 334 originals came back, and every hash was right.")]
+    #[case(Sampled { population: 0, sample: 0, bad: 0 }, "There is nothing in this store yet.")]
+    #[case(Sampled { population: 1, sample: 1, bad: 0 }, "The one file came back and is right.")]
+    #[case(Sampled { population: 334, sample: 334, bad: 0 }, "All 334 files came back and are right.")]
     #[case(
         Sampled { population: 206, sample: 200, bad: 0 },
-        "200 of 206 came back, and every hash was right: with 95 % confidence none of the others is damaged."
+        "200 of 206 came back and are right. Very likely none of the others is damaged (confidence: 95 %)."
     )]
-    #[case(Sampled { population: 3, sample: 3, bad: 1 }, "1 of the 3 that were tried could not be had: with 95 % confidence at most 34 % of all (1) are damaged.")]
+    #[case(Sampled { population: 3, sample: 3, bad: 1 }, "1 of the 3 that were tried could not be restored. Very likely at most 34 % of all (1) are damaged (confidence: 95 %).")]
     #[case(
         Sampled { population: 10, sample: 5, bad: 0 },
-        "5 of 10 came back, and every hash was right: with 95 % confidence at most 30 % of all (3) are damaged."
+        "5 of 10 came back and are right. Very likely at most 30 % of all (3) are damaged (confidence: 95 %)."
     )]
     fn a_drill_is_said_in_a_sentence(#[case] sampled: Sampled, #[case] said: &str) {
         assert_eq!(sampled.statement(), said);

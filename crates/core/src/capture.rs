@@ -134,8 +134,8 @@ impl CaptureRule {
             Self::QuicktimeLocal => "from the video, with its time zone",
             Self::VideoUtc => "from the video, which keeps universal time",
             Self::GpsUtc => "from the satellites; the camera wrote no time of its own",
-            Self::Told => "from words that a program wrote into the file",
-            Self::Sidecar => "from the words in the file beside it",
+            Self::Told => "from a description that a program wrote into the file",
+            Self::Sidecar => "from the description in the file beside it",
             Self::ExifDigitized => "from the picture: when it was scanned or saved",
             Self::Name => "from the file's name; taken as home time",
             Self::FileTime => "from the file's date on the device",
@@ -445,7 +445,7 @@ mod tests {
     #[case::before_photography("1700-01-01 00:00:00")]
     fn a_flat_battery_is_not_believed(#[case] wrong: &str) {
         let facts = Facts { exif_original: Some(at(wrong)), ..Facts::default() };
-        let c = decided(&facts, "PXL_20260412_101530.jpg", None);
+        let c = decided(&facts, "IMG_20260412_101530.jpg", None);
         assert_eq!((c.rule, c.local), (CaptureRule::Name, at("2026-04-12 10:15:30")));
     }
 

@@ -1,4 +1,4 @@
-//! May a device remove its copy? Clearances (N5.2), and the choice of what to remove (N5.1).
+//! May a device remove its copy? Clearances, and the choice of what to remove.
 //!
 //! Two sides, one rule each. The server [`decide`]s about one original from what it has just read and what was observed.
 //! The device [`choose`]s what it would like to remove, and removes only what a clearance names.
@@ -84,10 +84,10 @@ pub enum Keep {
     #[error("it was deleted at home, and this may be the only other copy")]
     Deleted,
     /// The copy at home is not there.
-    #[error("the copy at home is missing; sending it again will mend that")]
+    #[error("the copy at home is missing; sending it again will replace it")]
     HomeMissing,
     /// The copy at home is damaged.
-    #[error("the copy at home is damaged; sending it again will mend that")]
+    #[error("the copy at home is damaged; sending it again will replace it")]
     HomeDamaged,
     /// No store has a good copy.
     #[error("it is not offsite yet")]
@@ -136,7 +136,7 @@ pub fn decide(
     Ok(evidence)
 }
 
-/// What a device would like to remove (N5.1).
+/// What a device would like to remove.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct RoomRule {

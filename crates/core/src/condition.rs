@@ -1,4 +1,4 @@
-//! When may a device send? The conditions of N3.2 as rules over readings that the platform hands in.
+//! When may a device send? Conditions of power, network and time, as rules over readings that the platform hands in.
 //!
 //! A device asks [`check`] before a run and again while it runs. The answer names what it waits for, in words that the
 //! device, the console and the client show alike.
@@ -165,10 +165,10 @@ impl Waiting {
     pub fn words(self) -> String {
         match self {
             Waiting::Network => "a network".to_owned(),
-            Waiting::FreeNetwork => "Wi-Fi; this network costs by the byte".to_owned(),
+            Waiting::FreeNetwork => "Wi-Fi; this network costs money for each byte".to_owned(),
             Waiting::HomeNetwork => "the network at home".to_owned(),
             Waiting::Charger => "the charger".to_owned(),
-            Waiting::Battery { has, needs } => format!("the battery: it is at {has} % and {needs} % are wanted"),
+            Waiting::Battery { has, needs } => format!("the battery: it has {has} % and needs {needs} %"),
             Waiting::Hours { from } => format!("{}, when its hours begin", from.format("%H:%M")),
             Waiting::Schedule { at } => format!("its next time, {}", at.format("%A %-d %B, %H:%M")),
         }
@@ -362,7 +362,7 @@ mod tests {
             Waiting::Schedule { at: at("2026-04-13 03:00") },
         ];
         let words: Vec<String> = all.into_iter().map(Waiting::words).collect();
-        assert_eq!(words[4], "the battery: it is at 12 % and 30 % are wanted");
+        assert_eq!(words[4], "the battery: it has 12 % and needs 30 %");
         assert_eq!(words[6], "its next time, Monday 13 April, 03:00");
         for w in all {
             let there_and_back: Waiting = serde_json::from_value(serde_json::to_value(w).unwrap()).unwrap();

@@ -42,11 +42,11 @@ impl Lacking {
         self == Lacking::default()
     }
 
-    /// What it takes, for a person: `needs 2 more copies, one of them away from home`. Empty if nothing is lacking.
+    /// What it takes, for a person: `needs 2 more copies, one of them offsite`. Empty if nothing is lacking.
     pub fn sentence(self) -> String {
         // Whoever adds one away from home has another kind of place as well, whatever it is.
         let place = match self {
-            Lacking { away: true, .. } => Some("away from home"),
+            Lacking { away: true, .. } => Some("offsite"),
             Lacking { kind: true, .. } => Some("on another kind of place"),
             _ => None,
         };
@@ -108,10 +108,10 @@ mod tests {
 
     #[rstest]
     #[case::nothing(&[HOME, QUAY, DRAWER], "")]
-    #[case::home_alone(&[HOME], "needs 2 more copies, one of them away from home")]
+    #[case::home_alone(&[HOME], "needs 2 more copies, one of them offsite")]
     #[case::one_more(&[HOME, QUAY], "needs 1 more copy")]
-    #[case::one_more_away(&[HOME, DRAWER], "needs 1 more copy, away from home")]
-    #[case::all_at_home(&[HOME, DRAWER, DRAWER], "needs a copy away from home")]
+    #[case::one_more_away(&[HOME, DRAWER], "needs 1 more copy, offsite")]
+    #[case::all_at_home(&[HOME, DRAWER, DRAWER], "needs a copy offsite")]
     #[case::one_kind(&[QUAY, OTHER], "needs 1 more copy, on another kind of place")]
     fn people_are_told_what_it_takes(#[case] copies: &[Copy], #[case] sentence: &str) {
         assert_eq!(lacking(copies).sentence(), sentence);

@@ -235,24 +235,26 @@ impl Fact<'_> {
     /// The fact itself; and what follows from it: the next step, or how much else is at stake.
     fn sentences(&self, house: &House, now: DateTime<Utc>) -> (String, String) {
         let exposure = exposure_sentence(house, now);
-        let everything = format!("{} at home, {}.", counted(house.home.count, "original"), size(house.home.bytes));
+        let everything = format!("{} at home, {}.", counted(house.home.count, "file"), size(house.home.bytes));
         let be = |n: u64| if n == 1 { "is" } else { "are" };
         match self {
             // Of what lies on it nothing is known now.
             Fact::LibraryAway(why) => (
-                "The library’s disk is not there.".to_owned(),
+                "The library’s disk is not connected.".to_owned(),
                 format!(
-                    "{} Nothing is received until it is back; then everything goes on by itself. {exposure}",
+                    "{} Until it is back, nothing is received; then everything continues by itself. {exposure}",
                     capitalised(why)
                 ),
             ),
-            Fact::Damaged(n) => (format!("{} at home can no longer be read as received.", counted(*n, "original")), exposure),
+            Fact::Damaged(n) => (format!("{} at home {} damaged or missing.", counted(*n, "file"), be(*n)), exposure),
             Fact::StoreStopped(store, why) => {
-                (format!("{} takes no more copies.", store.name), format!("{} {exposure}", ended(why)))
+                (format!("Sending to {} has stopped.", store.name), format!("{} {exposure}", ended(why)))
             }
             Fact::NoRoom => (
                 "The home disk is full.".to_owned(),
-                format!("Nothing more is received. Free some space on it, or lower the reserve in the settings. {exposure}"),
+                format!(
+                    "Nothing more is received. Free some space on it, or lower “reserve_gb” in the settings file. {exposure}"
+                ),
             ),
             Fact::Coming => {
                 let names: Vec<&str> = house.stores.iter().map(|s| s.name.as_str()).collect();
@@ -260,7 +262,7 @@ impl Fact<'_> {
                 let verb = if house.coming.count == 1 { "comes" } else { "come" };
                 let (more, bytes) = (count(house.coming.count), size(house.coming.bytes));
                 (
-                    format!("{} of {} are home again.", count(house.home.count), counted(all, "original")),
+                    format!("{} of {} are here again.", count(house.home.count), counted(all, "file")),
                     format!("{more} more {verb} from {}, {bytes}, the newest first.", list(&names)),
                 )
             }
@@ -268,13 +270,13 @@ impl Fact<'_> {
                 let why = device.refused_why.as_deref().unwrap_or("they were refused");
                 (
                     format!(
-                        "{} {} only on a device, because {} not taken.",
+                        "{} {} only on a device, because {} refused.",
                         counted(*all, "picture"),
                         be(*all),
                         if *all == 1 { "it was" } else { "they were" }
                     ),
                     format!(
-                        "{}: {} They are listed with the device, and come when it sends them again. {exposure}",
+                        "{}: {} They are listed under Devices, and are received when the device sends them again. {exposure}",
                         device.name,
                         ended(&capitalised(why))
                     ),
@@ -282,38 +284,39 @@ impl Fact<'_> {
             }
             Fact::Unread(device) => (
                 format!("{} could not be read on {}.", counted(device.unread, "file"), device.name),
-                format!("The reasons are with its last backup, under Activity. {exposure}"),
+                format!("For the reasons, see its last backup under Activity. {exposure}"),
             ),
             Fact::Braked(n) => {
-                let (verb, go) = if *n == 1 { ("waits", "it goes") } else { ("wait", "they go") };
+                let (verb, go) = if *n == 1 { ("is", "it may") } else { ("are", "they may") };
                 (
-                    format!("{} {verb} for your look before {go} for good.", counted(*n, "deleted original")),
-                    format!("So much at once may be a mistake: see Restore. {exposure}"),
+                    format!("{} {verb} kept until you confirm that {go} be removed.", counted(*n, "deleted file")),
+                    format!("So many at once may be a mistake: look under Restore. {exposure}"),
                 )
             }
             Fact::Overdue(since) => {
                 let long = if *since == DateTime::<Utc>::MIN_UTC { "too long".to_owned() } else { span(now - *since) };
-                (format!("{} had no copy away from home for {long}.", counted(house.exposed.count, "original")), everything)
+                let have = if house.exposed.count == 1 { "has" } else { "have" };
+                (format!("{} {have} had no copy offsite for {long}.", counted(house.exposed.count, "file")), everything)
             }
             Fact::Quiet(device, at) => (
                 format!("{} {} still only on {}.", counted(device.waiting, "picture"), be(device.waiting), device.name),
-                format!("It was last heard of {} ago. {exposure}", span(now - *at)),
+                format!("It was last seen {} ago. {exposure}", span(now - *at)),
             ),
             Fact::Silent(device, at) => (
-                format!("{} has been silent for {}, longer than it usually is.", device.name, span(now - *at)),
-                format!("What was taken with it since then is on it alone: see that it can send. {exposure}"),
+                format!("{} has not been seen for {}, longer than usual.", device.name, span(now - *at)),
+                format!("Pictures that were taken with it since then are only on it: see that it can send. {exposure}"),
             ),
             Fact::Ending(device, at) if *at <= now => (
-                format!("{} was not used for a year, and may send no more.", device.name),
-                format!("Pair it again under Devices, or revoke it there if it is no more. {exposure}"),
+                format!("{} was not used for a year, and can send no more.", device.name),
+                format!("Pair it again under Devices, or revoke it there if nobody uses it any more. {exposure}"),
             ),
             Fact::Ending(device, at) => (
-                format!("{} has not been used for long: in {} it may send no more.", device.name, span(*at - now)),
-                format!("One backup keeps it; revoke it under Devices if it is no more. {exposure}"),
+                format!("{} has not been used for a long time: in {} it can send no more.", device.name, span(*at - now)),
+                format!("One backup is enough; if nobody uses it any more, revoke it under Devices. {exposure}"),
             ),
             Fact::NoStore => (
-                "Nothing has a copy away from home yet.".to_owned(),
-                format!("{everything} Add a store, so that a fire or a thief cannot take the only copy."),
+                "Nothing has a copy offsite yet.".to_owned(),
+                format!("{everything} Add a store, so that a fire or a thief cannot take everything."),
             ),
             Fact::CheckFailed(check) => (
                 format!("The last {} of {} could not be done.", check.check, check.place),
@@ -321,29 +324,29 @@ impl Fact<'_> {
             ),
             Fact::FailedWork(n) => (
                 format!("{} could not be finished.", counted(*n, "background task")),
-                format!("The reasons are under Activity. {exposure}"),
+                format!("For the reasons, see Activity. {exposure}"),
             ),
             Fact::Kit(worth) => {
                 let (what, so) = match worth {
-                    Worth::Missing => ("was never printed", "If the house burned down now, the copies could not be opened."),
+                    Worth::Missing => ("was never printed", "If this server is lost, nobody can open the copies without it."),
                     _ => ("is out of date", "Keys or stores have changed since it was printed."),
                 };
-                (format!("The recovery kit {what}."), format!("{so} Print it under Offsite, and keep it elsewhere."))
+                (format!("The recovery kit {what}."), format!("{so} Print it under Offsite, and keep it in another house."))
             }
             Fact::LittleRoom(left) => (
-                format!("There is room for only {} more at home.", size(*left)),
+                format!("There is space for only {} more at home.", size(*left)),
                 format!("When that is used up, nothing more is received. {exposure}"),
             ),
-            Fact::StoreFailing(store) => (format!("{} does not answer as it should; trying again.", store.name), exposure),
+            Fact::StoreFailing(store) => (format!("There is a problem with {}; the next attempt follows.", store.name), exposure),
             Fact::Waiting(n) => {
                 let names: Vec<&str> = house.devices.iter().filter(|d| d.waiting > 0).map(|d| d.name.as_str()).collect();
                 (format!("{} {} still only on {}.", counted(*n, "picture"), be(*n), list(&names)), exposure)
             }
             Fact::OnTheWay => {
                 let n = house.exposed.count;
-                let verb = if n == 1 { "is on its" } else { "are on their" };
+                let verb = if n == 1 { "is" } else { "are" };
                 let names: Vec<&str> = house.stores.iter().map(|s| s.name.as_str()).collect();
-                (format!("{} {verb} way to {}.", counted(n, "original"), list(&names)), everything)
+                (format!("{} {verb} being sent to {}.", counted(n, "file"), list(&names)), everything)
             }
         }
     }
@@ -351,25 +354,25 @@ impl Fact<'_> {
     /// For those who have not signed in: names nobody.
     fn plain(&self) -> &'static str {
         match self {
-            Fact::LibraryAway(_) => "The library’s disk is not there.",
-            Fact::Damaged(_) => "Some originals at home are damaged.",
-            Fact::StoreStopped(..) => "A store takes no more copies.",
+            Fact::LibraryAway(_) => "The library’s disk is not connected.",
+            Fact::Damaged(_) => "Some files at home are damaged or missing.",
+            Fact::StoreStopped(..) => "Sending to a store has stopped.",
             Fact::NoRoom => "The home disk is full.",
-            Fact::Coming => "Originals are coming home again.",
-            Fact::Refused(..) => "Some pictures were not taken.",
+            Fact::Coming => "Files are being fetched from the stores.",
+            Fact::Refused(..) => "Some pictures were refused.",
             Fact::Unread(_) => "Some files could not be read on a device.",
-            Fact::Braked(_) => "Deleted originals wait for the keeper's look.",
-            Fact::Overdue(_) => "Some originals have had no copy elsewhere for too long.",
+            Fact::Braked(_) => "Deleted files are kept until the keeper confirms that they may be removed.",
+            Fact::Overdue(_) => "Some files have had no copy offsite for too long.",
             Fact::Ending(..) => "A device was not used for a year, or nearly.",
-            Fact::Quiet(..) | Fact::Silent(..) => "A device has been quiet for too long.",
-            Fact::NoStore => "Nothing has a copy away from home yet.",
+            Fact::Quiet(..) | Fact::Silent(..) => "A device has not been seen for too long.",
+            Fact::NoStore => "Nothing has a copy offsite yet.",
             Fact::CheckFailed(_) => "A check of copies could not be done.",
             Fact::FailedWork(_) => "Some background work could not be finished.",
             Fact::Kit(_) => "The recovery kit is not in order.",
-            Fact::LittleRoom(_) => "There is little room left at home.",
-            Fact::StoreFailing(_) => "A store is being tried again.",
+            Fact::LittleRoom(_) => "There is little space left at home.",
+            Fact::StoreFailing(_) => "There is a problem with a store; the next attempt follows.",
             Fact::Waiting(_) => "Pictures are still to be received.",
-            Fact::OnTheWay => "Copies are on their way offsite.",
+            Fact::OnTheWay => "Copies are being sent offsite.",
         }
     }
 }
@@ -389,14 +392,14 @@ pub fn headline(house: &House, now: DateTime<Utc>) -> Headline {
         |sentence: &str, rest: String, plain| Headline { state: HouseState::Well, sentence: sentence.to_owned(), rest, plain };
     if house.home.count == 0 {
         let (sentence, rest) = if house.devices.is_empty() {
-            ("Nothing is here yet.", "Pair a first device, and its pictures will come home.")
+            ("Nothing is here yet.", "Pair a first device, and its pictures will arrive here.")
         } else {
-            ("Nothing has been sent yet.", "A device is paired; its first backup will show here.")
+            ("Nothing has been sent yet.", "A device is paired. Its first backup will appear here.")
         };
         return say(sentence, rest.to_owned(), "Nothing is here yet.");
     }
-    let everything = format!("{} at home, {}.", counted(house.home.count, "original"), size(house.home.bytes));
-    say("Everything is safe, at home and away.", everything, "Everything is safe.")
+    let everything = format!("{} at home, {}.", counted(house.home.count, "file"), size(house.home.bytes));
+    say("Everything is safe, at home and offsite.", everything, "Everything is safe.")
 }
 
 fn capitalised(text: &str) -> String {
@@ -407,11 +410,11 @@ fn capitalised(text: &str) -> String {
 fn exposure_sentence(house: &House, now: DateTime<Utc>) -> String {
     match (house.exposed.count, house.exposed_since) {
         (0, _) if house.home.count == 0 => String::new(),
-        (0, _) => "Everything at home has a copy elsewhere.".to_owned(),
+        (0, _) => "Everything at home has a copy offsite.".to_owned(),
         (n, since) => {
             let verb = if n == 1 { "has" } else { "have" };
             let oldest = since.map(|s| format!(", the oldest for {}", span(now - s))).unwrap_or_default();
-            format!("{} {verb} no copy elsewhere yet{oldest}.", count(n))
+            format!("{} {verb} no copy offsite yet{oldest}.", count(n))
         }
     }
 }
@@ -451,8 +454,8 @@ mod tests {
     #[test]
     fn when_all_is_well_it_says_so_and_stops() {
         let said = headline(&well(), now());
-        assert_eq!((said.state, said.sentence.as_str()), (HouseState::Well, "Everything is safe, at home and away."));
-        assert_eq!(said.rest, "27,412 originals at home, 398 GB.");
+        assert_eq!((said.state, said.sentence.as_str()), (HouseState::Well, "Everything is safe, at home and offsite."));
+        assert_eq!(said.rest, "27,412 files at home, 398 GB.");
     }
 
     #[test]
@@ -466,27 +469,27 @@ mod tests {
         });
         let said = headline(&house, now());
         assert_eq!((said.state, said.sentence.as_str()), (HouseState::Look, "31 pictures are still only on Piet’s phone."));
-        assert_eq!(said.rest, "It was last heard of 9 days ago. 212 have no copy elsewhere yet, the oldest for 3 hours.");
+        assert_eq!(said.rest, "It was last seen 9 days ago. 212 have no copy offsite yet, the oldest for 3 hours.");
     }
 
     #[test]
     fn the_worst_true_state_wins() {
         let mut house = exposed(well(), 1, 72);
         assert_eq!(headline(&house, now()).state, HouseState::Look);
-        assert_eq!(headline(&house, now()).sentence, "1 original had no copy away from home for 3 days.");
+        assert_eq!(headline(&house, now()).sentence, "1 file has had no copy offsite for 3 days.");
         house.stores[0].stopped = Some("The access key was refused".into());
         let said = headline(&house, now());
-        assert_eq!((said.state, said.sentence.as_str()), (HouseState::Trouble, "North Quay takes no more copies."));
+        assert_eq!((said.state, said.sentence.as_str()), (HouseState::Trouble, "Sending to North Quay has stopped."));
         assert!(said.rest.starts_with("The access key was refused. "));
         house.damaged = 2;
-        assert_eq!(headline(&house, now()).sentence, "2 originals at home can no longer be read as received.");
+        assert_eq!(headline(&house, now()).sentence, "2 files at home are damaged or missing.");
     }
 
     #[test]
     fn a_house_that_comes_back_says_how_far_it_is() {
         let house = House { coming: Amount { count: 412, bytes: 2_000_000_000 }, ..exposed(well(), 0, 0) };
         let said = headline(&house, now());
-        assert_eq!((said.state, said.sentence.as_str()), (HouseState::Busy, "27,412 of 27,824 originals are home again."));
+        assert_eq!((said.state, said.sentence.as_str()), (HouseState::Busy, "27,412 of 27,824 files are here again."));
         assert_eq!(said.rest, "412 more come from North Quay, 2.0 GB, the newest first.");
     }
 
@@ -495,21 +498,21 @@ mod tests {
         let house = House { braked: 120, ..exposed(well(), 1, 3) };
         let said = headline(&house, now());
         assert_eq!(said.state, HouseState::Look);
-        assert_eq!(said.sentence, "120 deleted originals wait for your look before they go for good.");
+        assert_eq!(said.sentence, "120 deleted files are kept until you confirm that they may be removed.");
         let one = headline(&House { braked: 1, ..well() }, now());
-        assert_eq!(one.sentence, "1 deleted original waits for your look before it goes for good.");
+        assert_eq!(one.sentence, "1 deleted file is kept until you confirm that it may be removed.");
     }
 
     #[test]
     fn with_no_store_nothing_is_called_safe() {
         let house = House { stores: vec![], ..exposed(well(), 27_412, 100) };
         assert_eq!(headline(&house, now()).state, HouseState::Look);
-        assert_eq!(headline(&house, now()).sentence, "Nothing has a copy away from home yet.");
+        assert_eq!(headline(&house, now()).sentence, "Nothing has a copy offsite yet.");
     }
 
     #[test]
     fn a_backlog_is_busy_not_alarming() {
-        assert_eq!(headline(&exposed(well(), 212, 3), now()).sentence, "212 originals are on their way to North Quay.");
+        assert_eq!(headline(&exposed(well(), 212, 3), now()).sentence, "212 files are being sent to North Quay.");
         assert_eq!(headline(&exposed(well(), 1, 3), now()).state, HouseState::Busy);
     }
 
@@ -538,7 +541,7 @@ mod tests {
         });
         let said = headline(&house, now());
         assert_eq!(said.state, HouseState::Look);
-        assert_eq!(said.sentence, "30 pictures are only on a device, because they were not taken.");
+        assert_eq!(said.sentence, "30 pictures are only on a device, because they were refused.");
         assert!(
             said.rest.starts_with("Marisol’s phone: The quota has 4 MB left; 12 MB are needed. They are listed"),
             "{}",
@@ -572,7 +575,7 @@ mod tests {
         let said = headline(&house, now());
         assert_eq!(
             (said.state, said.sentence.as_str()),
-            (HouseState::Look, "Juno’s phone has been silent for 5 days, longer than it usually is.")
+            (HouseState::Look, "Juno’s phone has not been seen for 5 days, longer than usual.")
         );
     }
 
@@ -583,10 +586,10 @@ mod tests {
         let said = headline(&house, now());
         assert_eq!(
             (said.state, said.sentence.as_str()),
-            (HouseState::Look, "Juno’s phone has not been used for long: in 12 days it may send no more.")
+            (HouseState::Look, "Juno’s phone has not been used for a long time: in 12 days it can send no more.")
         );
         house.devices[0].ends_at = Some(now());
-        assert_eq!(headline(&house, now()).sentence, "Juno’s phone was not used for a year, and may send no more.");
+        assert_eq!(headline(&house, now()).sentence, "Juno’s phone was not used for a year, and can send no more.");
     }
 
     /// Every way in which something of somebody may be lost, or in which nobody knows. A field that is added to the house has to be named

@@ -25,9 +25,9 @@ pub enum Answer {
 }
 
 /// What a device is told of bytes that wait in holding.
-pub const DELETED_HELD: &str = "deleted at home; it can be taken back under Restore";
+pub const DELETED_HELD: &str = "deleted at home; it can be brought back under Restore";
 /// What a device is told of bytes that have gone.
-pub const DELETED_GONE: &str = "deleted at home for good; to have it there again, add it by hand on the night page";
+pub const DELETED_GONE: &str = "deleted at home for good; to add it again, choose it by hand on the night page";
 
 /// What is known of bytes that are offered.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -181,7 +181,7 @@ mod tests {
     fn what_was_deleted_at_home_is_not_wanted_again() {
         let room = Room { free: 100, promised: 0, promised_own: 0, reserve: 0, used: 0, quota: None };
         let answers = answer_all(&[1, 1], &[Known::Held, Known::Gone], room);
-        assert!(matches!(&answers[0], Answer::Leave { reason } if reason.contains("taken back")));
+        assert!(matches!(&answers[0], Answer::Leave { reason } if reason.contains("brought back")));
         assert!(matches!(&answers[1], Answer::Leave { reason } if reason.contains("for good")));
     }
 }

@@ -1,4 +1,4 @@
-//! Is this a good place for a library (N1.3)? Judged before it is accepted, and shown afterwards; a warning says what could
+//! Is this a good place for a library? Judged before it is accepted, and shown afterwards; a warning says what could
 //! happen, and a keeper may overrule it.
 
 use serde::{Deserialize, Serialize};
@@ -31,10 +31,10 @@ pub struct PlaceFacts {
 #[serde(rename_all = "kebab-case", tag = "warning")]
 pub enum PlaceWarning {
     /// Nothing can be promised there.
-    #[error("files cannot be forced to this disk: after a power cut, pictures that were acknowledged may be gone")]
+    #[error("this disk does not write files safely: after a power cut, pictures that were received may be lost")]
     NoSync,
     /// There is less than the reserve.
-    #[error("{} are free and {} are always kept free: nothing would be taken. Choose another disk or lower the reserve", size(*.free), size(*.reserve))]
+    #[error("{} are free and {} are always kept free, so nothing would be received. Choose another disk or lower the reserve", size(*.free), size(*.reserve))]
     NoRoom {
         /// Bytes free.
         free: u64,
@@ -42,25 +42,23 @@ pub enum PlaceWarning {
         reserve: u64,
     },
     /// A full one takes the machine down.
-    #[error(
-        "this is the disk that the system runs from: if pictures fill it, the whole machine stops, and one broken disk takes both"
-    )]
+    #[error("the system runs from this disk: if pictures fill it, the whole machine stops, and if it breaks, both are lost")]
     SystemDisk,
     /// It may go away, or lie about having written.
     #[error(
-        "this is on another machine: when the network is away nothing can be received, and some such places say that a file is written before it is"
+        "this folder is on another machine: without the network nothing can be received, and some such machines say that a file is written before it is"
     )]
     Network,
     /// Times are cut off.
-    #[error("this disk cuts off the fractions of a file's time; the times in the pictures themselves stay whole")]
+    #[error(
+        "this disk stores the times of files without fractions of a second; the times in the pictures themselves are kept exactly"
+    )]
     CoarseTimes,
     /// Names that differ in case alone get a number.
-    #[error("this disk does not tell capital from small letters; names that differ in nothing else get a number")]
+    #[error("on this disk, capital and small letters are the same; names that differ only in these get a number")]
     CaseBlind,
     /// Moves are less safe.
-    #[error(
-        "a file cannot have two names here: filing by another plan then renames, and a power cut in that moment is put right at the next start"
-    )]
+    #[error("a file cannot have two names on this disk; if the power fails while files are moved, the next start corrects it")]
     NoLinks,
 }
 

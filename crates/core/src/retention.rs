@@ -29,13 +29,13 @@ impl Default for Retention {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum BadRetention {
     /// Not one of [`Retention::HOME_DAYS`].
-    #[error("deleted pictures wait for 30, 60, 90, 180 or 365 days, or for ever")]
+    #[error("deleted pictures are kept for 30, 60, 90, 180 or 365 days, or for ever")]
     Home,
     /// More than [`Retention::MOST_OFFSITE_DAYS`].
-    #[error("stores keep what home has let go of for at most 365 days more")]
+    #[error("stores keep deleted pictures for at most 365 days more")]
     Offsite,
     /// Not between 1 and 100.
-    #[error("the brake is set between 1 and 100 percent")]
+    #[error("the safety stop is between 1 and 100 percent")]
     Brake,
 }
 

@@ -1,4 +1,4 @@
-//! Which originals belong to one press of the shutter (N3.7).
+//! Which originals belong to one press of the shutter.
 //!
 //! [`group`] is a pure function over facts: whatever order files arrive in, the same files make the same shots, because
 //! every decision is about pairs and the pairs are joined at the end. The rules, strongest first:
@@ -56,7 +56,7 @@ pub enum Part {
     /// The still picture.
     Still,
     /// The same still picture in a format that old readers know.
-    Compatible,
+    Twin,
     /// A video that stands by itself.
     Video,
     /// The raw data.
@@ -72,7 +72,7 @@ pub enum Part {
 impl Part {
     /// Every part, in the order in which one of them stands for the shot.
     pub const ALL: [Part; 8] =
-        [Self::Edited, Self::Still, Self::Compatible, Self::Video, Self::Raw, Self::Motion, Self::Other, Self::Sidecar];
+        [Self::Edited, Self::Still, Self::Twin, Self::Video, Self::Raw, Self::Motion, Self::Other, Self::Sidecar];
 
     /// What a file is to a shot that is it alone.
     pub fn of_kind(kind: MediaKind) -> Self {
@@ -85,12 +85,12 @@ impl Part {
         }
     }
 
-    /// The word in database, ledger and API.
+    /// The word in database and API.
     pub fn word(self) -> &'static str {
         match self {
             Self::Edited => "edited",
             Self::Still => "still",
-            Self::Compatible => "compatible",
+            Self::Twin => "twin",
             Self::Video => "video",
             Self::Raw => "raw",
             Self::Motion => "motion",
@@ -216,11 +216,11 @@ fn belong(a: &Piece, an: &Named, b: &Piece, bn: &Named) -> bool {
 }
 
 fn shot_of(pieces: &[Piece], named: &[Named], set: &[usize]) -> Shot {
-    let high = set.iter().any(|&i| is_high_efficiency(&pieces[i]));
+    let heif = set.iter().any(|&i| is_heif(&pieces[i]));
     let still = set.iter().any(|&i| matches!(pieces[i].kind, MediaKind::Photo | MediaKind::Raw));
     let part = |i: usize| match pieces[i].kind {
         MediaKind::Photo | MediaKind::Video if named[i].edited && set.len() > 1 => Part::Edited,
-        MediaKind::Photo if high && !is_high_efficiency(&pieces[i]) => Part::Compatible,
+        MediaKind::Photo if heif && !is_heif(&pieces[i]) => Part::Twin,
         MediaKind::Video if still => Part::Motion,
         kind => Part::of_kind(kind),
     };
@@ -229,7 +229,7 @@ fn shot_of(pieces: &[Piece], named: &[Named], set: &[usize]) -> Shot {
     Shot { parts: parts.into_iter().map(|(part, _, id)| (id, part)).collect() }
 }
 
-fn is_high_efficiency(p: &Piece) -> bool {
+fn is_heif(p: &Piece) -> bool {
     p.media_type.as_deref().is_some_and(|t| matches!(t, "image/heic" | "image/heif" | "image/avif"))
 }
 
@@ -269,7 +269,7 @@ impl Named {
     }
 }
 
-/// Cameras of the DCF kind name an edited `IMG_0001` `IMG_E0001`.
+/// Some phones name an edited `IMG_0001` `IMG_E0001`.
 fn edited_counter(base: &str) -> Option<String> {
     let digits = base.strip_prefix("img_e")?;
     (digits.len() == 4 && digits.bytes().all(|b| b.is_ascii_digit())).then(|| format!("img_{digits}"))
@@ -356,7 +356,7 @@ mod tests {
     #[case::counter_began_again(vec![at("R1.DNG", 90_000), at("R1.JPG", 0)], "R1.DNG raw | R1.JPG still")]
     #[case::motion_by_name(vec![at("I1.HEIC", 0), Piece { seconds: Some(2.9), ..at("I1.MOV", 1) }], "I1.HEIC still, I1.MOV motion")]
     #[case::a_film_of_the_same_name(vec![at("I1.HEIC", 0), Piece { seconds: Some(61.0), ..at("I1.MOV", 1) }], "I1.HEIC still | I1.MOV video")]
-    #[case::heic_with_its_jpeg(vec![piece("I1.HEIC"), piece("I1.JPG")], "I1.HEIC still, I1.JPG compatible")]
+    #[case::heic_with_its_jpeg(vec![piece("I1.HEIC"), piece("I1.JPG")], "I1.HEIC still, I1.JPG twin")]
     #[case::edited_beside(vec![piece("I1.JPG"), piece("I1-edited.jpg")], "I1-edited.jpg edited, I1.JPG still")]
     #[case::edited_counter(vec![piece("IMG_0042.JPG"), piece("IMG_E0042.JPG")], "IMG_E0042.JPG edited, IMG_0042.JPG still")]
     #[case::edited_alone(vec![piece("I1-edited.jpg")], "I1-edited.jpg still")]
@@ -366,7 +366,7 @@ mod tests {
     #[case::other_names(vec![piece("a.jpg"), piece("b.jpg")], "a.jpg still | b.jpg still")]
     #[case::everything_at_once(
         vec![at("I1.DNG", 0), at("I1.HEIC", 1), at("I1.JPG", 1), Piece { seconds: Some(2.0), ..at("I1.MOV", 0) }, piece("I1.xmp"), piece("I1-edited.jpg")],
-        "I1-edited.jpg edited, I1.HEIC still, I1.JPG compatible, I1.DNG raw, I1.MOV motion, I1.xmp sidecar"
+        "I1-edited.jpg edited, I1.HEIC still, I1.JPG twin, I1.DNG raw, I1.MOV motion, I1.xmp sidecar"
     )]
     fn files_of_one_shot_find_each_other(#[case] pieces: Vec<Piece>, #[case] expected: &str) {
         assert_eq!(told(&pieces).iter().map(|s| s.join(", ")).collect::<Vec<_>>().join(" | "), expected);

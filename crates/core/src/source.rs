@@ -1,4 +1,4 @@
-//! What of a source is backed up (N3.1): kinds, albums or folders, from a date on.
+//! What of a source is backed up: kinds, albums or folders, from a date on.
 //!
 //! A device decides this without opening its files, from names, folders and file times, so that a walk stays as fast as
 //! the disk. What it leaves out it leaves out with a reason.

@@ -7,7 +7,6 @@ use std::{
 };
 
 use data_encoding::BASE64;
-use fast_image_resize::{PixelType, ResizeAlg, ResizeOptions, Resizer, images::Image as ResizeImage};
 use image::{ImageDecoder, ImageReader, RgbImage, codecs::jpeg::JpegEncoder, metadata::Orientation};
 use serde::{Deserialize, Serialize};
 
@@ -153,12 +152,8 @@ fn fit(picture: RgbImage, into: (u32, u32)) -> Result<RgbImage, String> {
     if (w, h) == picture.dimensions() {
         return Ok(picture);
     }
-    let (from_w, from_h) = picture.dimensions();
-    let source = ResizeImage::from_vec_u8(from_w, from_h, picture.into_raw(), PixelType::U8x3).map_err(|e| e.to_string())?;
-    let mut target = ResizeImage::new(w, h, PixelType::U8x3);
-    let options = ResizeOptions::new().resize_alg(ResizeAlg::Convolution(fast_image_resize::FilterType::CatmullRom));
-    Resizer::new().resize(&source, &mut target, &options).map_err(|e| e.to_string())?;
-    RgbImage::from_raw(w, h, target.into_vec()).ok_or_else(|| "the picture's size does not fit its bytes".to_owned())
+    let smaller = ypogeion_shrink::shrink(picture.as_raw(), picture.dimensions(), (w, h))?;
+    RgbImage::from_raw(w, h, smaller).ok_or_else(|| "the picture's size does not fit its bytes".to_owned())
 }
 
 fn write(picture: &RgbImage, to: &Path) -> Result<(), String> {

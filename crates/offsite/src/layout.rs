@@ -114,10 +114,10 @@ pub struct Replica {
 #[derive(Debug, thiserror::Error)]
 pub enum ReplicaError {
     /// There is none at this address.
-    #[error("there is no replica at this address; check bucket and prefix")]
+    #[error("there are no copies at this address; check bucket and prefix")]
     None,
     /// It belongs to another household.
-    #[error("this place in the store holds another household's replica; choose another prefix")]
+    #[error("this place in the store holds another household's copies; choose another prefix")]
     SomebodyElses,
     /// It says that its copies are kept in another way than the house decided.
     #[error(

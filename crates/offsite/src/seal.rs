@@ -289,7 +289,7 @@ pub fn open_secret(keys: &Keys, text: &str) -> Result<String, OpenError> {
 #[derive(Debug, thiserror::Error)]
 pub enum OpenError {
     /// Sealed for another key.
-    #[error("it was sealed for another key; this recovery kit belongs to another household or replica")]
+    #[error("it was sealed for another key; this recovery kit belongs to another household or to other copies")]
     AnotherKey,
     /// There is no key here that opens anything.
     #[error("this server keeps no key that opens copies")]

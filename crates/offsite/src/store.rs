@@ -391,7 +391,7 @@ impl Store {
                 if self.digest_of(name).await.is_ok_and(|found| found == entry.both().sealed.digest) {
                     return Ok(());
                 }
-                Err(Fault::Passing(format!("the store has forgotten the parts of {name} that it had; sending it anew")))
+                Err(Fault::Passing(format!("the store lost the parts of {name} that it had; it is sent again")))
             }
             other => other,
         }
@@ -540,7 +540,7 @@ impl Store {
             return away;
         }
         if self.disk.is_some() && has(&["No space left", "os error 28"]) {
-            return Fault::Refused("the disk is full; make room there".to_owned());
+            return Fault::Refused("the disk is full; free some space on it".to_owned());
         }
         match error {
             E::NotFound { .. } if writing && self.disk.is_some() => Fault::Away(self.name.clone()),
@@ -549,8 +549,8 @@ impl Store {
                 Fault::Refused(NOT_LET_IN.to_owned())
             }
             E::PermissionDenied { .. } | E::Unauthenticated { .. } => Fault::Refused(NOT_ALLOWED.to_owned()),
-            E::InvalidPath { .. } | E::NotSupported { .. } => Fault::Refused(said),
-            _ => Fault::Passing(said),
+            E::InvalidPath { .. } | E::NotSupported { .. } => Fault::Refused(plainly(&said)),
+            _ => Fault::Passing(plainly(&said)),
         }
     }
 }
@@ -560,9 +560,43 @@ fn without(said: &str, name: &str) -> String {
     if name.is_empty() { said.to_owned() } else { said.replace(name, "…") }
 }
 
+/// A sentence of ours for what a library says, which is kept behind it as the details.
+fn plainly(said: &str) -> String {
+    let has = |words: &[&str]| words.iter().any(|w| said.contains(w));
+    let what = match () {
+        () if has(&["timed out", "operation timeout"]) => "it did not answer in time",
+        () if has(&["error sending request", "Connection refused", "dns error", "tcp connect"]) => {
+            "nothing answers at its address"
+        }
+        () if has(&["SlowDown", "429", "TooManyRequests"]) => "it asks for fewer requests",
+        () if has(&["ServiceUnavailable", "503"]) => "it says that it cannot answer now",
+        () if has(&["InternalError", "500 Internal"]) => "it says that something went wrong there",
+        () => "it did not do what it was asked to",
+    };
+    let details = details(said);
+    if details.is_empty() { what.to_owned() } else { format!("{what} (details: {details})") }
+}
+
+/// What an answer in XML says, or the last words of a chain of errors; short, and without signs of its form.
+fn details(said: &str) -> String {
+    let within = |tag: &str| {
+        let rest = said.split_once(&format!("<{tag}>"))?.1;
+        Some(rest.split("</").next().unwrap_or_default().trim().to_owned())
+    };
+    let told = match (within("Code"), within("Message")) {
+        (Some(code), Some(message)) if !message.is_empty() => format!("{code}, {message}"),
+        (Some(code), _) => code,
+        (None, Some(message)) => message,
+        (None, None) => said.rsplit(": ").next().unwrap_or(said).to_owned(),
+    };
+    let marks = [("&apos;", "'"), ("&quot;", "\""), ("&lt;", "<"), ("&gt;", ">"), ("&amp;", "&")];
+    let plain = marks.iter().fold(told, |text, (written, meant)| text.replace(written, meant));
+    plain.split_whitespace().collect::<Vec<_>>().join(" ").trim_end_matches('.').chars().take(200).collect()
+}
+
 /// What a keeper is told whose store at home has another certificate today.
-pub const ANOTHER_CERTIFICATE: &str = "the store shows another certificate than the one that is trusted; if it was given a new one, go on with that one's fingerprint";
-const FULL: &str = "the store is full; make room there or raise its limit";
+pub const ANOTHER_CERTIFICATE: &str = "the store shows another certificate than the one that you trusted; if it was given a new one, resume with the fingerprint of that one";
+const FULL: &str = "the store is full; free some space there or raise its limit";
 const NO_BUCKET: &str = "the store has no such bucket; check the bucket's name";
 const NO_FOLDER: &str = "the share has no such folder; check the address";
 const NOT_ALLOWED: &str = "the store does not allow this with these keys; check the keys and their permissions";
@@ -645,6 +679,22 @@ mod tests {
     #[case::another_name("507 Insufficient Storage", "objects", "507 Insufficient Storage")]
     fn what_an_error_is_about_is_not_what_it_says(#[case] said: &str, #[case] name: &str, #[case] told: &str) {
         assert_eq!(without(said, name), told);
+    }
+
+    #[rstest]
+    #[case::in_xml(
+        "Generic S3 error: Error performing PUT http://127.0.0.1:9/b/x in 3 ms - Server returned error response: <Error><Code>SlowDown</Code><Message>Please don&apos;t.</Message></Error>",
+        "it asks for fewer requests (details: SlowDown, Please don't)"
+    )]
+    #[case::nobody(
+        "Generic S3 error: error sending request for url (http://x/): tcp connect error: Connection refused (os error 111)",
+        "nothing answers at its address (details: Connection refused (os error 111))"
+    )]
+    #[case::late("HTTP error: operation timed out", "it did not answer in time (details: operation timed out)")]
+    #[case::unknown("something: odd", "it did not do what it was asked to (details: odd)")]
+    #[case::nothing("", "it did not do what it was asked to")]
+    fn our_sentence_comes_first(#[case] said: &str, #[case] told: &str) {
+        assert_eq!(plainly(said), told);
     }
 
     fn at(endpoint: &str) -> StoreAddress {

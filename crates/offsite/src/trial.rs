@@ -176,11 +176,12 @@ impl Trial {
             }
         };
         match store.get(FORMAT_NAME).await {
-            Ok(_) if address.disk().is_some() => self.well(Step::SignIn, "It already holds a replica."),
-            Err(Fault::Missing(_)) if address.disk().is_some() => self.well(Step::SignIn, "No replica is there yet."),
-            Ok(_) => {
-                self.well(Step::SignIn, format!("The keys are right, and the bucket {} already holds a replica.", address.bucket))
-            }
+            Ok(_) if address.disk().is_some() => self.well(Step::SignIn, "There are copies there already."),
+            Err(Fault::Missing(_)) if address.disk().is_some() => self.well(Step::SignIn, "No copies are there yet."),
+            Ok(_) => self.well(
+                Step::SignIn,
+                format!("The keys are right, and there are copies in the bucket {} already.", address.bucket),
+            ),
             Err(Fault::Missing(_)) => self.well(Step::SignIn, format!("The keys are right for the bucket {}.", address.bucket)),
             Err(fault) => return self.badly(Step::SignIn, sentence(&fault.to_string())),
         }
@@ -201,17 +202,17 @@ impl Trial {
         }
         self.well(Step::ReadBack, "They came back, byte for byte.");
         if address.share().is_some() {
-            self.noted(Step::Notice, "A share checks no checksums. Each copy is read again before it counts.");
+            self.noted(Step::Notice, "A share cannot check what it receives. So each copy is read again before it counts.");
         } else if address.disk().is_none() {
             self.notice(address, &store, salt).await;
         }
         let listed = store.list("trial").await;
         if self.need(Step::List, listed)?.contains(&name) {
-            self.well(Step::List, "They are in the store’s list.");
+            self.well(Step::List, "The store lists them.");
         } else {
             self.noted(
                 Step::List,
-                "They are not in the store’s list yet: it lags behind. Each copy is asked for by its name as well.",
+                "The store does not list them yet: its list is late. So each copy is also looked for by its name.",
             );
         }
         self.conditional(&store, &name).await?;
@@ -240,7 +241,7 @@ impl Trial {
             Err(e) if e.is_timeout() => {
                 return self.badly(
                     Step::Reach,
-                    "Nothing answers at this address within half a minute. Is it right, and does the store run?",
+                    "Nothing answers at this address within half a minute. Is the address right, and is the store running?",
                 );
             }
             Err(e) if is_about_trust(&e) => {
@@ -258,7 +259,7 @@ impl Trial {
             self.noted(
                 Step::Reach,
                 format!(
-                    "{within}, in the clear: whoever listens in your network sees {seen}{copies}. Better is an https address."
+                    "{within}, without encryption: whoever listens in your network can see {seen}{copies}. An https address is better."
                 ),
             );
         } else {
@@ -266,7 +267,7 @@ impl Trial {
         }
         let date = answer.headers().get("date").and_then(|v| v.to_str().ok()).and_then(|v| DateTime::parse_from_rfc2822(v).ok());
         let Some(date) = date else {
-            self.noted(Step::Clock, "It does not say what time it is.");
+            self.noted(Step::Clock, "The store does not tell its time.");
             return Ok(());
         };
         let off = date.with_timezone(&Utc) - now;
@@ -300,12 +301,12 @@ impl Trial {
             // Refused, and the same is taken as soon as nothing changes on its way.
             Err(_) if matches!(store.size(&name).await, Err(Fault::Missing(_))) && store.put(&name, bytes).await.is_ok() => {
                 let _ = store.remove(&name).await;
-                self.well(Step::Notice, "It refuses bytes that changed on their way.");
+                self.well(Step::Notice, "It refuses bytes that were damaged on the way.");
             }
             Err(e) => self.noted(
                 Step::Notice,
                 sentence(&format!(
-                    "whether it notices changed bytes could not be told ({}); each copy is read again before it counts",
+                    "whether it notices damaged bytes could not be found out ({}); so each copy is read again before it counts",
                     innermost(&e)
                 )),
             ),
@@ -327,7 +328,7 @@ impl Trial {
                     ),
                 );
             }
-            None => self.noted(Step::Lock, "No retention lock keeps what is stored; it can be removed at any time."),
+            None => self.noted(Step::Lock, "There is no retention lock: what is stored can be removed at any time."),
         }
         Ok(())
     }
@@ -337,16 +338,16 @@ impl Trial {
         let again = PutPayload::from_static(b"this must not replace anything");
         match store.inner().put_opts(&store.path(name), again, PutMode::Create.into()).await {
             Err(E::AlreadyExists { .. } | E::Precondition { .. }) => {
-                self.well(Step::Conditional, "It refuses to replace what is there, if asked to.");
+                self.well(Step::Conditional, "It refuses to overwrite, when asked to.");
             }
             Ok(_) => self.noted(
                 Step::Conditional,
-                "Asked not to replace something, it replaced it. No matter: names here are never used twice.",
+                "It was asked not to overwrite, and did. That is no problem: a name is never used twice here.",
             ),
             Err(E::NotImplemented { .. } | E::NotSupported { .. }) => {
                 self.noted(
                     Step::Conditional,
-                    "It cannot be asked not to replace something. No matter: names here are never used twice.",
+                    "It cannot be asked not to overwrite. That is no problem: a name is never used twice here.",
                 );
             }
             Err(e) => {
@@ -368,10 +369,10 @@ impl Trial {
             return Ok(());
         }
         match store.size(name).await {
-            Err(Fault::Missing(_)) => self.well(Step::Delete, "It removes what it is told to."),
+            Err(Fault::Missing(_)) => self.well(Step::Delete, "It removes what it is asked to."),
             _ => self.noted(
                 Step::Delete,
-                "It said that it removed something, and still has it: a retention lock, or a list that lags behind.",
+                "It said that it removed something, and still has it. It may have a retention lock, or be late.",
             ),
         }
         Ok(())
@@ -401,12 +402,12 @@ fn rate(took: Duration) -> String {
 fn distrusted(address: &StoreAddress, why: &str) -> String {
     match &address.certificate {
         Some(trusted) => format!(
-            "It shows another certificate than the one that is trusted ({}…). If it was not given a new one, somebody may stand between.",
+            "It shows another certificate than the one that you trusted ({}…). If it was not given a new one, somebody may be listening in between.",
             &printed(trusted)[..23]
         ),
-        None if why.contains("UnknownIssuer") => "It shows a certificate for which no authority vouches.".to_owned(),
+        None if why.contains("UnknownIssuer") => "It shows a certificate that no authority has signed.".to_owned(),
         None if why.contains("not valid for name") => "It shows a certificate for another address than this one.".to_owned(),
-        None if why.contains("expired") => "It shows a certificate that has run out.".to_owned(),
+        None if why.contains("expired") => "It shows a certificate that has expired.".to_owned(),
         None => format!("It shows a certificate that is not trusted ({why})."),
     }
 }

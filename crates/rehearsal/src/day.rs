@@ -150,7 +150,7 @@ fn picture(person: &mut Person) -> Step<(String, Vec<u8>)> {
     let scene = [Scene::Weir, Scene::Kites, Scene::Allotment, Scene::Harbour, Scene::Mill][person.taken as usize % 5];
     let local = person.pocket.phone.clock();
     let seed = person.rng.next();
-    let shot = Shot::new(Camera::HavelM2, local, scene.place(), &mut person.rng);
+    let shot = Shot::new(Camera::Havel7, local, scene.place(), &mut person.rng);
     Ok((format!("IMG_{:04}", 3000 + person.taken), jpeg(&draw(scene, seed, 0.5, 480, 360), &shot)?))
 }
 

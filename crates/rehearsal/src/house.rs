@@ -12,6 +12,7 @@ use reqwest::Method;
 use rustix::process::{Pid, Signal, kill_process};
 use serde_json::{Value, json};
 use url::Url;
+use ypogeion_catalog::copied;
 use ypogeion_standins::store::{Options as StoreOptions, StandInStore};
 use ypogeion_wire::{CONSOLE_HEADER, offsite::Store, overview::Overview};
 
@@ -19,6 +20,8 @@ use crate::{Step, program, wait_for};
 
 /// The store's bucket in rehearsals.
 pub const BUCKET: &str = "mill-house";
+/// The file with the keeper's password, in the house's folder.
+const PASSWORD: &str = "keeper.password";
 const ACCESS_KEY: &str = "QUAYKEY";
 const SECRET_KEY: &str = "quay-secret";
 
@@ -45,6 +48,17 @@ pub struct Options {
     pub throw_away: bool,
     /// More for the environment of the service.
     pub environment: Vec<(String, PathBuf)>,
+    /// What of it is copied from what an earlier one made.
+    pub made: Made,
+}
+
+/// What of a house that will be thrown away is copied and not made: making it takes most of the time of a small test.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Made {
+    /// The whole house, keys and all, if nothing about it is special. Two of them are one household.
+    House,
+    /// The database, without a household.
+    Database,
 }
 
 impl Options {
@@ -61,7 +75,16 @@ impl Options {
             ports: (0, 0),
             throw_away: true,
             environment: Vec::new(),
+            made: Made::House,
         }
+    }
+
+    /// Whether the house is as any other in the tests.
+    fn is_plain(&self) -> bool {
+        let plain = Options::test(&self.folder);
+        let as_made =
+            self.name == plain.name && self.keeper == plain.keeper && self.settings.is_empty() && self.environment.is_empty();
+        self.made == Made::House && self.throw_away && as_made
     }
 }
 
@@ -82,24 +105,46 @@ impl House {
     /// Sets the household up and starts its service and its store.
     pub async fn start(options: Options) -> Step<Self> {
         let mut house = House::bare(options).await?;
-        let password = house.options.folder.join("keeper.password");
-        fs::write(&password, &house.options.keeper.1)?;
-        let mut setup = command(&house.options, "setup")?;
+        if house.options.is_plain() {
+            let program = program("ypogeiond")?;
+            let (place, than) = (program.with_file_name("made-house"), [program.as_path()]);
+            let make =
+                async |place: &Path| House::bare(Options { made: Made::Database, ..Options::test(place) }).await?.set_up().await;
+            let made = copied::once(&place, &than, make).await?;
+            for part in ["data", "library"] {
+                copied::copy(&made.folder.join(part), &house.options.folder.join(part))?;
+            }
+        } else {
+            house.set_up().await?;
+        }
+        house.start_service().await?;
+        Ok(house)
+    }
+
+    async fn set_up(&self) -> Step<()> {
+        let options = &self.options;
+        // A service that runs as somebody else makes its database as that one.
+        if options.throw_away && !options.settings.contains("run_as") {
+            let made = program("ypogeiond")?.with_file_name("made-database");
+            copied::put(&made, &options.folder.join("data/database")).await?;
+        }
+        let password = options.folder.join(PASSWORD);
+        let mut setup = command(options, "setup")?;
         setup
-            .args(["--accept-place", "--household", &house.options.name, "--keeper", &house.options.keeper.0, "--password-file"])
+            .args(["--accept-place", "--household", &options.name, "--keeper", &options.keeper.0, "--password-file"])
             .arg(&password);
         let output = setup.output()?;
         if !output.status.success() {
             return Err(format!("setup failed: {}", String::from_utf8_lossy(&output.stderr)).into());
         }
-        house.start_service().await?;
-        Ok(house)
+        Ok(())
     }
 
     /// A machine with its settings and no household, and a store that runs.
     pub async fn bare(options: Options) -> Step<Self> {
         let folder = &options.folder;
         fs::create_dir_all(folder)?;
+        fs::write(folder.join(PASSWORD), &options.keeper.1)?;
         // The database's own user walks through here.
         fs::set_permissions(folder, fs::Permissions::from_mode(0o755))?;
         let store = StandInStore::start(StoreOptions {
@@ -114,6 +159,11 @@ impl House {
         write_settings(&options)?;
         let nowhere = Url::parse("http://127.0.0.1:1/")?;
         Ok(House { options, store, service: None, http: nowhere.clone(), https: nowhere })
+    }
+
+    /// Writes the settings, for the next start, as they are now.
+    pub fn write_settings(&self) -> Step<()> {
+        write_settings(&self.options)
     }
 
     /// Starts the service and waits until it answers.

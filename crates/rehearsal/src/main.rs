@@ -87,12 +87,22 @@ async fn run(arguments: Arguments) -> Step<ExitCode> {
     let pictures = folder.join("pictures");
     let live = match arguments.command {
         // Pages show where things are; pictures of them show no machine's own folders.
-        What::Screenshots { .. } => std::env::temp_dir().join("mill-house"),
+        What::Screenshots { .. } => {
+            // Emptied below: only what earlier pictures left there, never a folder of somebody else's.
+            let ours = |folder: &PathBuf| !folder.exists() || folder.join("north-quay").is_dir();
+            let server = PathBuf::from("/srv/mill-house");
+            let free = ours(&server) && ours(&server.with_file_name("new-machine")) && fs::create_dir_all(&server).is_ok();
+            if free { server } else { std::env::temp_dir().join("mill-house") }
+        }
         _ => folder.join("house"),
     };
     if !matches!(arguments.command, What::Bench { .. } | What::Campaign { .. }) {
-        println!("Drawing the demo household’s pictures …");
-        stage::pictures(&pictures, Size::WHOLE)?;
+        let tell = |drawn: usize, of: usize| {
+            if drawn == 1 || drawn.is_multiple_of(40) || drawn == of {
+                println!("Drawing the demo household’s pictures, once: {drawn} of {of}");
+            }
+        };
+        stage::pictures(&pictures, Size::WHOLE, &tell)?;
         // An earlier demo that was killed may have left its database running.
         ypogeion_catalog::cluster::stop(&live.join("data/database"))?;
         if live.exists() {
@@ -165,13 +175,18 @@ async fn run(arguments: Arguments) -> Step<ExitCode> {
 
 async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &std::path::Path) -> Step<()> {
     fs::create_dir_all(to)?;
-    let stage = Stage::raise(live, pictures, (0, 0), true).await?;
+    let mut stage = Stage::raise(live, pictures, (0, 0), true).await?;
     stage.add_store().await?;
     stage.settle_in(PEOPLE[0].password).await?;
     stage.live().await?;
     // Some are away, some are still on their way: the state that a keeper sees most evenings.
     stage.keeper.wait_until_proven(240).await?;
     checked(&stage).await?;
+    // From here on the house says its own name, and no machine's port.
+    stage.house.options.settings += "advertise = \"https://mill-house.home.arpa\"\n";
+    stage.house.write_settings()?;
+    stage.house.stop_service().await?;
+    stage.house.start_service().await?;
     stage.house.store.set_faults(Faults { latency_ms: 2500, ..Faults::default() });
     stage.devices[3].json(&["backup"]).await?;
     let (name, password) = (PEOPLE[0].name, PEOPLE[0].password);
@@ -207,7 +222,7 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
         wide.page.goto(base.join("rules")?.as_str()).await?;
         wide.wait("[role=radio][value=device-month]").await?;
         wide.page.execute("document.querySelector('[role=radio][value=device-month]').click()", vec![]).await?;
-        wide.wait_for_text("would move, for example").await?;
+        wide.wait_for_text("would move. For example:").await?;
         keep("house-rules.png", wide.picture().await?)?;
         wide.page.goto(base.join("devices")?.as_str()).await?;
         wide.wait("table").await?;
@@ -260,7 +275,7 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
     let wide = Browser::start(1280, 800).await?;
     wide.sign_in(&base, name, password).await?;
     wide.page.goto(base.join("library/adopt")?.as_str()).await?;
-    wide.wait_for_text("waits for your word").await?;
+    wide.wait_for_text("waiting for your OK").await?;
     keep("adopt.png", wide.picture().await?)?;
     // The house is gone: a new machine, and the kit.
     let kit = stage.keeper.kit(password).await?;
@@ -277,7 +292,7 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
         Ok::<(), Trouble>(())
     };
     typed("code", &code).await?;
-    wide.click("Go on").await?;
+    wide.click("Continue").await?;
     wide.wait("[role=radio][value=back]").await?;
     wide.page.execute("document.querySelector('[role=radio][value=back]').click()", vec![]).await?;
     typed("kit", &kit).await?;
@@ -288,7 +303,10 @@ async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &st
         .await?;
     keep("door.png", wide.picture().await?)?;
     new.stop_service().await?;
-    Ok(fs::remove_dir_all(&new.options.folder)?)
+    fs::remove_dir_all(&new.options.folder)?;
+    drop(new);
+    drop(stage);
+    Ok(fs::remove_dir_all(live)?)
 }
 
 /// Five pictures too many are deleted, two of them for good: more than may leave within a day.

@@ -31,14 +31,14 @@ pub struct Stage {
 }
 
 /// Makes the demo's pictures in `folder`, unless an earlier run finished making them there.
-pub fn pictures(folder: &Path, size: Size) -> io::Result<()> {
-    let mark = folder.join("complete");
-    if !mark.exists() {
+pub fn pictures(folder: &Path, size: Size, tell: &(dyn Fn(usize, usize) + Sync)) -> io::Result<()> {
+    let (mark, edition) = (folder.join("complete"), ypogeion_demo::EDITION.to_string());
+    if !fs::read_to_string(&mark).is_ok_and(|drawn| drawn == edition) {
         if folder.exists() {
             fs::remove_dir_all(folder)?;
         }
-        ypogeion_demo::make(folder, SEED, size)?;
-        fs::write(mark, "")?;
+        ypogeion_demo::make(folder, SEED, size, tell)?;
+        fs::write(mark, edition)?;
     }
     Ok(())
 }
@@ -78,7 +78,7 @@ impl Stage {
         Ok(())
     }
 
-    /// What a keeper does after adding a store: a disk that is carried to Aunt Brita's now and then, prices off the contract, and the
+    /// What a keeper does after adding a store: a disk that is carried to the aunt's now and then, prices off the contract, and the
     /// kit, printed and typed back.
     pub async fn settle_in(&self, password: &str) -> Step<()> {
         let disk = self.house.options.folder.join("drawer/red-disk");

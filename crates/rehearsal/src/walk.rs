@@ -87,7 +87,7 @@ pub async fn walk(folder: &Path, pictures: &Path) -> Step<Report> {
         report.check(&format!("{}: failed", DEVICES[device].name), 0, &counts["failed"]);
         at_home.extend(here.values().map(|d| (DEVICES[device].person, *d)));
     }
-    report.check("originals at home", at_home.len(), stage.keeper.overview().await?.home.count);
+    report.check("files at home", at_home.len(), stage.keeper.overview().await?.home.count);
 
     say("A second run has nothing to do");
     let counts = stage.devices[0].json(&["backup"]).await?["counts"].clone();
@@ -117,7 +117,7 @@ pub async fn walk(folder: &Path, pictures: &Path) -> Step<Report> {
     report.check("Piet’s phone: files looked at", piet.len(), &counts["checked"]);
     report.check("Piet’s phone: failed", 0, &counts["failed"]);
     at_home.extend(piet.values().map(|d| (DEVICES[1].person, *d)));
-    report.check("originals at home", at_home.len(), stage.keeper.overview().await?.home.count);
+    report.check("files at home", at_home.len(), stage.keeper.overview().await?.home.count);
 
     say("North Quay goes away, comes back, and cuts every tenth connection");
     stage.house.store.set_faults(Faults { outage: true, ..Faults::default() });
@@ -129,9 +129,9 @@ pub async fn walk(folder: &Path, pictures: &Path) -> Step<Report> {
     stage.house.store.set_faults(Faults { error_percent: 5, cut_percent: 5, ..Faults::default() });
     let house = stage.keeper.wait_until_proven(240).await?;
     stage.house.store.set_faults(Faults::default());
-    report.check("originals at home", at_home.len(), house.home.count);
+    report.check("files at home", at_home.len(), house.home.count);
     report.check("of these offsite", at_home.len(), house.offsite.count);
-    report.check("of these proven", at_home.len(), house.proven.count);
+    report.check("of these checked", at_home.len(), house.proven.count);
 
     say("An independent look: sha256sum over the library, age over the store");
     let library = stage.house.library();

@@ -95,10 +95,7 @@ impl Caller {
         // A time in the future is a clock that was put back; it proves nothing.
         match self.session()?.proved_at {
             Some(at) if at <= now && now - at < PROVED_FOR => Ok(()),
-            _ => Err(Failure::new(
-                ProblemType::PasswordWanted,
-                "Type your password again: this opens, or changes, what all depends on.",
-            )),
+            _ => Err(Failure::new(ProblemType::PasswordWanted, "Type your password again: this can open or change everything.")),
         }
     }
 

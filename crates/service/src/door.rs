@@ -151,7 +151,7 @@ impl Turn {
             Ok(code) => {
                 // What was not right stays readable after the door is gone.
                 let bad = if code == exit::DONE { "" } else { "; parts of a ledger could not be used, the log has them" };
-                let line = format!("brought the household back with its recovery kit{bad}");
+                let line = format!("restored the household from its recovery kit{bad}");
                 match door.catalog.write_record(Utc::now(), "Ypogeion", &line).await {
                     Ok(()) => Ok(()),
                     Err(e) => Err(format!("could not write the record: {}", chain(&e))),
@@ -169,7 +169,7 @@ impl Turn {
 impl Drop for Turn {
     fn drop(&mut self) {
         if !self.ended {
-            self.door.end(Err("That was broken off. Do it again: it goes on where it stopped.".to_owned()));
+            self.door.end(Err("This was interrupted. Do it again: it continues where it stopped.".to_owned()));
         }
     }
 }

@@ -55,7 +55,7 @@ fn title(kind: ProblemType) -> &'static str {
     match kind {
         NotSignedIn => "Sign in first",
         NotAllowed => "Not allowed",
-        WrongPassword => "Name and password do not belong together",
+        WrongPassword => "Wrong name or password",
         PasswordWanted => "Your password is needed again",
         OtherHost => "This server has another name",
         TooMany => "There are too many of these",
@@ -64,13 +64,13 @@ fn title(kind: ProblemType) -> &'static str {
         DeviceRevoked => "This device was revoked",
         DeviceEnded => "This device was not used for too long",
         NotFound => "Not found",
-        BadRequest => "The request makes no sense",
+        BadRequest => "The request was not understood",
         NameTaken => "That name is taken",
         TooLarge => "Too large",
         OverQuota => "The quota is used up",
         DiskFull => "The home disk is full",
-        DigestMismatch => "The bytes are not what they should be",
-        WrongOffset => "The upload stands elsewhere",
+        DigestMismatch => "The file arrived damaged",
+        WrongOffset => "The upload is at another position",
         UploadGone => "The upload is gone",
         ClearanceGone => "The clearance is gone",
         UploadBusy => "The upload is busy",
@@ -79,10 +79,10 @@ fn title(kind: ProblemType) -> &'static str {
         RangeNotSatisfiable => "There is no such range",
         OriginalDamaged => "The copy at home is damaged",
         NoPreview => "No preview",
-        StoreFault => "The store did not answer as it should",
+        StoreFault => "There is a problem with the store",
         NotSetUp => "Not set up yet",
         DatabaseAway => "The database does not answer",
-        LibraryAway => "The library’s disk is not there",
+        LibraryAway => "The library’s disk is not connected",
         Internal => "Something went wrong here",
     }
 }
@@ -153,13 +153,13 @@ impl From<LibraryError> for Failure {
             }
             LibraryError::Away { ref why, .. } => {
                 let detail = format!(
-                    "The library’s disk is not there: {why} Nothing is lost, and everything goes on by itself when it is back."
+                    "The library’s disk is not connected: {why} Nothing is lost, and everything continues by itself when it is back."
                 );
                 Failure::new(ProblemType::LibraryAway, detail)
             }
             LibraryError::Missing { .. } => Failure::new(
                 ProblemType::OriginalDamaged,
-                "The file is not where it should be on the home disk. It has been noted; another copy may be offsite.",
+                "The file is missing on the home disk. This has been noted; another copy may be offsite.",
             )
             .with(e),
             e => {

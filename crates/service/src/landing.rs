@@ -69,7 +69,7 @@ pub async fn land_or_find(app: &Arc<App>, upload: &Upload, part: Finished) -> An
         discard(app, upload.id).await?;
         return Err(Failure::new(
             ProblemType::DigestMismatch,
-            format!("What arrived has the hash {}, and {expected} was announced. Send it again.", part.digest),
+            format!("The file did not arrive as it was sent: its checksum is {}, not {expected}. Send it again.", part.digest),
         ));
     }
     if upload.digest.is_none() {
@@ -327,7 +327,13 @@ async fn already_here(app: &Arc<App>, upload: &Upload, part: Finished, id: Origi
         let seen =
             Observation { place: Place::Home, act: Act::Reread, at: app.now(), digest: Some(digest), outcome: Outcome::Right };
         app.catalog.observe(id, digest, &seen).await?;
-        app.catalog.write_record(app.now(), "Ypogeion", &format!("mended {path} with the copy that a device sent again")).await?;
+        app.catalog
+            .write_record(
+                app.now(),
+                "Ypogeion",
+                &format!("replaced {path}, which was damaged, by the copy that a device sent again"),
+            )
+            .await?;
     }
     app.catalog.link_upload(upload.id, id).await?;
     remove_part(app, upload.id).await?;

@@ -7,7 +7,7 @@ use std::{
 
 use chrono::NaiveDate;
 use clap::{Parser, Subcommand};
-use tracing_subscriber::EnvFilter;
+use tracing_subscriber::{filter::Targets, layer::SubscriberExt, util::SubscriberInitExt};
 use ypogeiond::{
     api,
     failure::chain,
@@ -179,11 +179,11 @@ async fn run(arguments: Arguments) -> u8 {
                     exit::DONE
                 }
                 Ok(SetUp::ThinkAgain(warnings)) => {
-                    eprintln!("Nothing was set up. Think about {} first:", settings.library.display());
+                    eprintln!("Nothing was set up. There are problems with {}:", settings.library.display());
                     for warning in warnings {
                         eprintln!("  - {warning}.");
                     }
-                    eprintln!("Name another folder as \"library\" in the settings, or say --accept-place.");
+                    eprintln!("Name another folder as \"library\" in the settings file, or give --accept-place.");
                     exit::USAGE
                 }
                 Ok(SetUp::WasThere) => {
@@ -255,11 +255,12 @@ fn usage(e: &dyn std::error::Error) -> u8 {
 }
 
 fn start_logs(logs: &Logs) {
-    let filter = EnvFilter::try_new(&logs.filter).unwrap_or_else(|_| EnvFilter::new("info"));
-    let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    let filter: Targets = logs.filter.parse().expect("settings that were read have a filter that can be");
+    let layer = tracing_subscriber::fmt::layer().with_writer(std::io::stderr);
+    let registry = tracing_subscriber::registry().with(filter);
     if logs.format == "json" {
-        builder.json().init();
+        registry.with(layer.json()).init();
     } else {
-        builder.with_target(false).with_ansi(false).init();
+        registry.with(layer.with_target(false).with_ansi(false)).init();
     }
 }

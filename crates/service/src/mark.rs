@@ -38,7 +38,7 @@ async fn attempt(settings: &Settings, yes: bool) -> Result<u8, (u8, String)> {
         "{}: {} of {} that were looked for are there.",
         settings.library.display(),
         words::count(there),
-        words::counted(paths.len() as u64, "original")
+        words::counted(paths.len() as u64, "file")
     );
     if !yes {
         println!(

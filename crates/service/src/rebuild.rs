@@ -248,7 +248,7 @@ async fn fill(
     let ledger_key = with.ledger_key.clone().unwrap_or_else(new_key);
     let (mut ends, mut taken): (Vec<Told>, Vec<(StoreAddress, u64)>) = Default::default();
     for (address, replica, end) in stores {
-        tell("  Reading its ledger …".to_owned());
+        tell("  Reading its list of contents …".to_owned());
         let read = replica.read_ledger(&with.scratch).await.map_err(|e| said(&e));
         let read = read.and_then(|read| {
             believe(&read, end.as_ref(), "the kit", with.unproven)?;
@@ -269,11 +269,11 @@ async fn fill(
         let (end, proven) = (read.end().map(|e| e.segment), with.ledger_key.is_some() && read.unproven.is_empty());
         let LedgerRead { ledger, bad, .. } = read;
         for segment in &bad {
-            tell(format!("  A part of the ledger cannot be used, {}: {}", segment.name, segment.why));
+            tell(format!("  A part of the list of contents cannot be used, {}: {}", segment.name, segment.why));
             code = exit::PARTLY;
         }
         let Some(told) = &ledger.household else {
-            tell(format!("  {}'s ledger does not name the household; it is passed over.", address.name));
+            tell(format!("  The list of contents in {} does not name the household; it is not used.", address.name));
             code = exit::PARTLY;
             continue;
         };
@@ -306,7 +306,7 @@ async fn fill(
         rebuilt_end(catalog, &address, (ledger.last_segment, recorded), end, !proven).await?;
         tell(format!(
             "  {} of {}, {}.",
-            words::counted(ledger.originals.count().map_err(stop("read the ledger"))?, "original"),
+            words::counted(ledger.originals.count().map_err(stop("read the ledger"))?, "file"),
             words::list(&ledger.people.values().map(|p| p.name.as_str()).collect::<Vec<_>>()),
             words::size(ledger.originals.bytes())
         ));
@@ -456,7 +456,7 @@ async fn originals(
         let before = written;
         written += batch.len() as u64;
         if written < all && before / TOLD_EVERY != written / TOLD_EVERY {
-            tell(format!("  {} of {} written down …", words::count(written), words::counted(all, "original")));
+            tell(format!("  {} of {} written down …", words::count(written), words::counted(all, "file")));
         }
     }
     Ok(lost.len() as u64)

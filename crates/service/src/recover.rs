@@ -178,9 +178,9 @@ pub(crate) const OLD_KIT: &str =
 pub(crate) fn believe(read: &LedgerRead, known: Option<&KitEnd>, who: &str, unproven: bool) -> Result<(), (u8, String)> {
     let doubts = read.doubts(known, who);
     match doubts.first() {
-        Some(doubt) if unproven => eprintln!("  {doubt} Going on, as was said."),
+        Some(doubt) if unproven => eprintln!("  {doubt} Continuing, because --unproven was given."),
         Some(doubt) => {
-            let what = "Nothing was taken from it. Look at the store with its own tools, or take another one; to go on all the same, say --unproven to ypogeiond recover or rebuild";
+            let what = "Nothing was taken from it. Look at the store with its own tools, or use another store; to continue all the same, give --unproven to ypogeiond recover or rebuild";
             return Err((exit::REFUSED, format!("{doubt} {what}")));
         }
         None => {}
@@ -284,7 +284,7 @@ async fn from_one(wish: &Wish<'_>, replica: &Replica, known: Option<&KitEnd>) ->
         bad.push(BadSegment { name: "ledger".into(), why: "nothing of it is there that names the household".into() });
     }
     for segment in &bad {
-        eprintln!("  A part of the ledger cannot be used, {}: {}", segment.name, segment.why);
+        eprintln!("  A part of the list of contents cannot be used, {}: {}", segment.name, segment.why);
     }
     let chosen = Chosen::by(wish, &ledger)?;
     let (mut count, mut bytes, mut left_out) = (0u64, 0u64, 0u64);
@@ -298,7 +298,7 @@ async fn from_one(wish: &Wish<'_>, replica: &Replica, known: Option<&KitEnd>) ->
     }
     if left_out > 0 {
         let were = if left_out == 1 { "was" } else { "were" };
-        eprintln!("  {} {were} deleted and left out; --deleted brings back those as well.", words::counted(left_out, "original"));
+        eprintln!("  {} {were} deleted and left out; --deleted restores those as well.", words::counted(left_out, "file"));
     }
     let household = ledger.household.as_ref().map(|h| h.name.clone());
     eprintln!(
@@ -324,7 +324,7 @@ async fn from_one(wish: &Wish<'_>, replica: &Replica, known: Option<&KitEnd>) ->
 /// What could not be had so far, from another store.
 async fn fill_up(wish: &Wish<'_>, replica: &Replica, known: Option<&KitEnd>, so_far: &mut SoFar) -> Result<(), (u8, String)> {
     let missing: BTreeSet<String> = so_far.report.failed.iter().map(|(path, _)| path.clone()).collect();
-    eprintln!("Looking for {} in {} …", words::counted(missing.len() as u64, "original"), replica.store.name());
+    eprintln!("Looking for {} in {} …", words::counted(missing.len() as u64, "file"), replica.store.name());
     let ledger = match replica.read_ledger(&scratch_of(wish.to)).await {
         Ok(read) => {
             believe(&read, known, "the kit", wish.unproven)?;
@@ -361,7 +361,7 @@ pub(crate) async fn open(address: &StoreAddress, keys: Keys, readable: bool) -> 
         ReplicaError::Store(fault) => said(&fault),
         ReplicaError::SomebodyElses => (
             exit::REFUSED,
-            "this kit's key does not open the replica in this store; is it an older kit, or another household's?".to_owned(),
+            "this kit's key does not open the copies in this store; is it an older kit, or another household's?".to_owned(),
         ),
         ReplicaError::OtherwiseKept { sealed: false } => (
             exit::REFUSED,
@@ -380,7 +380,7 @@ pub(crate) fn said(fault: &Fault) -> (u8, String) {
         Fault::Home(_) => exit::PARTLY,
     };
     let next = match fault {
-        Fault::Passing(_) | Fault::Away(_) | Fault::Home(_) => ". Do the same again to go on where it stopped.",
+        Fault::Passing(_) | Fault::Away(_) | Fault::Home(_) => ". Run the same command again; it continues where it stopped.",
         _ => ".",
     };
     (code, chain(fault) + next)
@@ -420,13 +420,13 @@ fn print(wish: &Wish<'_>, name: Option<&str>, report: &Report, bad: &[BadSegment
 fn account_text(report: &Report) -> String {
     let there = if report.present > 0 { format!(", {} already there", words::count(report.present)) } else { String::new() };
     let mut text = format!(
-        "Asked for {}, restored {}{there}, {} failed. Every hash of what is there is right.\n",
+        "Asked for {}, restored {}{there}, {} failed. Everything that is there is right, byte for byte.\n",
         words::count(report.asked),
         words::count(report.restored),
         words::count(report.failed.len() as u64)
     );
     for (path, why) in &report.failed {
-        text += &format!("  could not be had: {path}: {why}\n");
+        text += &format!("  could not be restored: {path}: {why}\n");
     }
     text
 }

@@ -257,7 +257,7 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), ServeErr
     tokio::spawn(async move {
         wait_for_stop().await;
         live.stop();
-        tracing::info!("stopping; what is under way is finished or comes back at the next start");
+        tracing::info!("stopping; what is running is finished, or continues at the next start");
         handle.stop(true).await;
     });
     tracing::info!(household = app.household.name, library = %app.settings.library.display(), freed, "ready");

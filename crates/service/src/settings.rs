@@ -252,6 +252,14 @@ impl Settings {
         if !matches!(raw.logs.format.as_str(), "text" | "json") {
             wrong.push(format!("logs.format: {:?} is neither \"text\" nor \"json\"", raw.logs.format));
         }
+        // A word that is no level would be the name of a part, and all else would be silent.
+        if !raw.logs.filter.parse::<tracing_subscriber::filter::Targets>().is_ok_and(|f| f.default_level().is_some()) {
+            wrong.push(format!(
+                "logs.filter: {:?} cannot be understood; it is one of error, warn, info, debug and trace, and perhaps others for parts of the \
+                 program, like \"info,ypogeiond=debug\"",
+                raw.logs.filter
+            ));
+        }
         if !wrong.is_empty() {
             return Err(BadSettings(wrong));
         }
@@ -340,10 +348,10 @@ mod tests {
     #[test]
     fn everything_that_is_wrong_is_said_together() {
         let BadSettings(wrong) = parse(
-            "listen = [\"http://0.0.0.0:80\", \"ftp://x\"]\nadopt_from = [\"photos\"]\nreserve_gb = -1\nlogs.format = \"xml\"",
+            "listen = [\"http://0.0.0.0:80\", \"ftp://x\"]\nadopt_from = [\"photos\"]\nreserve_gb = -1\nlogs.format = \"xml\"\nlogs.filter = \"loud\"",
         )
         .unwrap_err();
-        assert_eq!(wrong.len(), 5, "{wrong:?}");
+        assert_eq!(wrong.len(), 6, "{wrong:?}");
         assert!(wrong[0].contains("use https"));
         assert!(parse("librarry = \"/x\"").unwrap_err().0[0].contains("librarry"));
     }

@@ -38,7 +38,7 @@ pub struct OriginalCard {
     pub preview: String,
     /// A tiny placeholder (thumbhash), base64.
     pub placeholder: Option<String>,
-    /// What else belongs to its shot: `edited`, `still`, `compatible`, `video`, `raw`, `motion`, `other`, `sidecar`.
+    /// What else belongs to its shot: `edited`, `still`, `twin`, `video`, `raw`, `motion`, `other`, `sidecar`.
     pub company: Vec<String>,
 }
 
@@ -56,7 +56,7 @@ pub struct Originals {
 pub struct Evidence {
     /// `home` or the store's name.
     pub place: String,
-    /// `landed`, `reread`, `confirmed` or `opened`.
+    /// `landed`, `reread`, `confirmed`, `opened`, `listed` or `compared`.
     pub act: String,
     /// When.
     pub at: DateTime<Utc>,
@@ -72,7 +72,7 @@ pub struct ShotPart {
     /// Its id.
     #[schema(value_type = Uuid)]
     pub id: OriginalId,
-    /// What it is to the shot: `edited`, `still`, `compatible`, `video`, `raw`, `motion`, `other` or `sidecar`.
+    /// What it is to the shot: `edited`, `still`, `twin`, `video`, `raw`, `motion`, `other` or `sidecar`.
     pub part: String,
     /// File name in the library.
     pub name: String,

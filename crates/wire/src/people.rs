@@ -215,7 +215,7 @@ pub struct Device {
     pub person_name: String,
     /// As shown.
     pub name: String,
-    /// `phone`, `tablet`, `computer` or `other`.
+    /// `phone`, `tablet`, `computer`, `program` (one that sends by an open protocol), `disk` or `archive` (adopted), or `other`.
     pub kind: String,
     /// When it was paired.
     pub paired_at: DateTime<Utc>,

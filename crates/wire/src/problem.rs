@@ -12,7 +12,7 @@ pub enum ProblemType {
     NotSignedIn,
     /// The credential is valid and does not allow this.
     NotAllowed,
-    /// Name and password do not belong together.
+    /// Wrong name or password.
     WrongPassword,
     /// This asks for the password again, which was not typed within the last minutes.
     PasswordWanted,

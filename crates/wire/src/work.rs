@@ -7,7 +7,8 @@ use utoipa::ToSchema;
 /// One kind of background work in numbers.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct WorkKind {
-    /// `preview`, `replicate`, `ledger`, `prove`.
+    /// `preview`, `replicate`, `ledger`, `prove`, `group`, `refile`, `adopt`, `derive`, `audit`, `survey`, `drill`, `heal`, `hold`, `release`,
+    /// `remove`, `fetch` or `reseal`.
     pub kind: String,
     /// Waiting its turn.
     pub waiting: u64,

@@ -3,7 +3,7 @@
 mod growth;
 mod outbox;
 
-use std::{fs::Permissions, os::unix::fs::PermissionsExt};
+use std::{fs::Permissions, os::unix::fs::PermissionsExt, path::Path};
 
 use chrono::{DateTime, TimeDelta, Utc};
 use uuid::Uuid;
@@ -12,6 +12,7 @@ use ypogeion_catalog::{
     audits::{Check, Found},
     clearances::Cleared,
     cluster::{self, Cluster, Durability},
+    copied,
     devices::{NewDevice, Sighting},
     holding::{Removal, Wanted},
     people::{Household, Person},
@@ -54,7 +55,9 @@ impl Drop for World {
 async fn world() -> World {
     let folder = tempfile::tempdir().unwrap();
     std::fs::set_permissions(folder.path(), Permissions::from_mode(0o755)).unwrap();
-    let cluster = Cluster::start(&folder.path().join("cluster"), Durability::ThrownAway).unwrap();
+    let place = folder.path().join("cluster");
+    copied::put(&Path::new(env!("CARGO_TARGET_TMPDIR")).join("catalog-database"), &place).await.unwrap();
+    let cluster = Cluster::start(&place, Durability::ThrownAway).unwrap();
     let catalog = Catalog::open(&cluster.url()).await.unwrap();
     let now = DateTime::UNIX_EPOCH + TimeDelta::days(20_000);
     let household = Household {

@@ -84,7 +84,7 @@ impl Act {
             Act::SendInPieces => "sent a picture in pieces",
             Act::Delete => "deleted",
             Act::LetGo => "let go what was deleted",
-            Act::TakeBack => "took back",
+            Act::TakeBack => "brought back",
             Act::Refile => "filed the library anew",
             Act::Correct => "corrected a clock",
             Act::Adopt => "adopted a folder",

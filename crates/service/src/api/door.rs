@@ -43,7 +43,7 @@ async fn warnings(door: &Arc<Door>) -> Answer<Vec<PlaceWarning>> {
 async fn settle_place(door: &Arc<Door>, accepted: bool) -> Answer<()> {
     let all = warnings(door).await?;
     match all.iter().find(|w| w.is_grave()) {
-        Some(warning) if !accepted => Err(Failure::bad(format!("Think about the library’s place first: {warning}."))),
+        Some(warning) if !accepted => Err(Failure::bad(format!("There is a problem with the library’s place: {warning}."))),
         _ => Ok(()),
     }
 }
@@ -85,7 +85,7 @@ pub async fn make_household(
     let door = knock(door, &request)?;
     let NewHousehold { household, keeper, password, accept_place } = body.0;
     if is_unfinished(&door.settings) {
-        return Err(Failure::bad("A household was half brought back here. Bring it back, or begin with an empty data folder."));
+        return Err(Failure::bad("Restoring a household was interrupted here. Restore it, or begin with an empty data folder."));
     }
     settle_place(&door, accept_place).await?;
     let turn = door.begin()?;

@@ -167,7 +167,7 @@ pub async fn correct_clock(
     let (correction_id, who) = (Uuid::now_v7(), caller.person()?.name.clone());
     let shift = TimeDelta::seconds(body.seconds);
     let moved = app.catalog.correct_clock(correction_id, device, (body.from, body.to), shift, &who, app.now()).await?;
-    follow(&app, &who, &format!("corrected the time of {moved} originals by {} seconds", body.seconds)).await?;
+    follow(&app, &who, &format!("corrected the time of {moved} files by {} seconds", body.seconds)).await?;
     let made = app.catalog.corrections(device).await?.into_iter().find(|c| c.id == correction_id);
     Ok(HttpResponse::Created().json(correction(made.ok_or_else(Failure::not_found)?)))
 }
@@ -188,7 +188,7 @@ pub async fn undo_correction(app: web::Data<App>, caller: Caller, ids: web::Path
     let device = own_device(&app, &caller, id).await?;
     let back = app.catalog.undo_correction(correction, device, app.now()).await?;
     let who = caller.person()?.name.clone();
-    follow(&app, &who, &format!("took back a correction of the time of {back} originals")).await?;
+    follow(&app, &who, &format!("undid a correction of the time of {back} files")).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 

@@ -27,7 +27,7 @@ fn chosen(body: &Chosen) -> Answer<&[OriginalId]> {
     match body.originals.len() {
         0 => Err(Failure::bad("Nothing was chosen.")),
         1..=MOST => Ok(&body.originals),
-        _ => Err(Failure::new(ProblemType::TooLarge, format!("One request has at most {MOST} originals; send several."))),
+        _ => Err(Failure::new(ProblemType::TooLarge, format!("One request has at most {MOST} files; send several."))),
     }
 }
 
@@ -47,7 +47,7 @@ pub async fn hold_originals(app: web::Data<App>, caller: Caller, body: web::Json
     if held.is_empty() {
         return Err(Failure::not_found());
     }
-    noted(&app, &caller, &format!("deleted {}", words::counted(held.len() as u64, "original"))).await?;
+    noted(&app, &caller, &format!("deleted {}", words::counted(held.len() as u64, "file"))).await?;
     Ok(web::Json(NowHeld { count: held.len() as u64, until, offsite_days: rule.offsite_days }))
 }
 
@@ -125,9 +125,9 @@ pub async fn take_back(app: web::Data<App>, caller: Caller, body: web::Json<Chos
     }
     let count = back.len() as u64 + fetched;
     if count == 0 {
-        return Err(Failure::new(ProblemType::NotFound, "It is too late: neither home nor a store has it any more."));
+        return Err(Failure::new(ProblemType::NotFound, "It is too late: neither this server nor a store has it any more."));
     }
-    noted(&app, &caller, &format!("took back {}", words::counted(count, "original"))).await?;
+    noted(&app, &caller, &format!("brought back {}", words::counted(count, "deleted file"))).await?;
     Ok(web::Json(Changed { count, fetched }))
 }
 
@@ -146,7 +146,7 @@ pub async fn end_holding(app: web::Data<App>, caller: Caller, body: web::Json<Ch
     if count == 0 {
         return Err(Failure::not_found());
     }
-    noted(&app, &caller, &format!("had {} leave holding before the time was over", words::counted(count, "original"))).await?;
+    noted(&app, &caller, &format!("removed {} before the time was over", words::counted(count, "deleted file"))).await?;
     Ok(web::Json(Changed { count, fetched: 0 }))
 }
 
@@ -155,6 +155,11 @@ pub async fn end_holding(app: web::Data<App>, caller: Caller, body: web::Json<Ch
 #[post("/api/holding/release")]
 pub async fn release_brake(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Changed>> {
     let count = app.catalog.release_brake(app.now()).await?;
-    noted(&app, &caller, &format!("looked at what the brake held, and let {} go", words::counted(count, "original"))).await?;
+    noted(
+        &app,
+        &caller,
+        &format!("confirmed the removal of {}, which the safety stop had held back", words::counted(count, "deleted file")),
+    )
+    .await?;
     Ok(web::Json(Changed { count, fetched: 0 }))
 }

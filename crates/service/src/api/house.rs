@@ -103,8 +103,8 @@ pub async fn change_household(
     }
     if let Some(word) = &body.clear_at {
         rules.clear_at = Depth::from_word(word)
-            .ok_or_else(|| Failure::bad("Devices may let go of their copies at \"home\", \"offsite\" or \"proven\"."))?;
-        changed.push(format!("the depth at which devices may let go of their copies to {}", rules.clear_at.word()));
+            .ok_or_else(|| Failure::bad("Devices may delete their own copies at \"home\", \"offsite\" or \"proven\"."))?;
+        changed.push(format!("when devices may delete their own copies to {}", rules.clear_at.word()));
     }
     if let Some(derive) = body.derive_jpeg {
         rules.derive_jpeg = derive;
@@ -114,18 +114,18 @@ pub async fn change_household(
     let mut retention = before;
     if let Some(days) = body.home_days {
         retention.home_days = Some(days).filter(|d| *d > 0);
-        changed.push(format!("the time that deleted pictures wait at home to {}", days_said(retention.home_days)));
+        changed.push(format!("how long deleted pictures are kept at home to {}", days_said(retention.home_days)));
     }
     if let Some(days) = body.offsite_days {
         retention.offsite_days = days;
-        changed.push(format!("the time that stores keep them after that to {}", days_said(Some(days))));
+        changed.push(format!("how long stores keep them after that to {}", days_said(Some(days))));
     }
     if let Some(percent) = body.brake_percent {
         if percent > before.brake_percent {
             caller.proved(app.now())?;
         }
         retention.brake_percent = percent;
-        changed.push(format!("the brake to {percent} %"));
+        changed.push(format!("the safety stop to {percent} %"));
     }
     let retention = retention.check().map_err(|e| Failure::bad(format!("This cannot be chosen: {e}.")))?;
     if retention != before {

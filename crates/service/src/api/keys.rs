@@ -97,7 +97,7 @@ pub async fn renew_key(app: web::Data<App>, caller: Caller, body: web::Json<Show
     same_password(&app, keeper, body.into_inner().password).await?;
     if app.catalog.sealing(None, app.now()).await?.strict {
         return Err(Failure::bad(
-            "This server keeps no key, and a kit has to hold the earlier ones as well. Give the key back first, then make a new one.",
+            "This server keeps no key, and a kit has to hold the earlier ones as well. First let the server keep the key again, then make a new one.",
         ));
     }
     let path = app.settings.key_file();
@@ -122,7 +122,7 @@ pub async fn forget_key(app: web::Data<App>, caller: Caller, body: web::Json<Sho
     }
     app.catalog.set_strict(true).await?;
     file(write_file(&app.settings.key_file(), &[]))?;
-    changed(&app, &keeper.name, "had the server forget the key that opens copies").await
+    changed(&app, &keeper.name, "removed the key that opens copies from the server").await
 }
 
 /// The household's keys that are not among these.
@@ -183,7 +183,7 @@ pub async fn lend_key(app: web::Data<App>, caller: Caller, body: web::Json<LendK
         file(write_file(&app.settings.key_file(), &kept))?;
         app.catalog.set_strict(false).await?;
         app.catalog.heal_with_key(app.now()).await?;
-        return changed(&app, &keeper.name, "gave the server the key that opens copies").await;
+        return changed(&app, &keeper.name, "let the server keep the key that opens copies").await;
     }
     app.keyring.lend(given);
     app.forget_replicas();
@@ -221,7 +221,7 @@ pub async fn add_recipient(app: web::Data<App>, caller: Caller, body: web::Json<
         return Err(Failure::new(ProblemType::NameTaken, "Things are sealed for this key already."));
     }
     app.catalog.add_recipient(&recipient, &name, app.now()).await?;
-    changed(&app, &keeper.name, &format!("lets {name} open copies as well")).await
+    changed(&app, &keeper.name, &format!("lets {name} open copies, too")).await
 }
 
 /// Seals for somebody no more.
@@ -229,7 +229,7 @@ pub async fn add_recipient(app: web::Data<App>, caller: Caller, body: web::Json<
 #[delete("/api/key/recipients/{recipient}")]
 pub async fn remove_recipient(app: web::Data<App>, caller: Caller, recipient: web::Path<String>) -> Answer<web::Json<HouseKey>> {
     let name = app.catalog.remove_recipient(&recipient, app.now()).await?;
-    changed(&app, &caller.person()?.name, &format!("lets {name} open no more copies from now on")).await
+    changed(&app, &caller.person()?.name, &format!("removed the access of {name} to copies")).await
 }
 
 /// Shows that the recovery kit was kept: the end of its key and its check, typed from the sheet.
@@ -249,7 +249,7 @@ pub async fn prove_kit(app: web::Data<App>, caller: Caller, body: web::Json<KitP
     let right = end.len() == KEY_END && key.to_uppercase().ends_with(&end) && word == shown.check_word.to_uppercase();
     if !right {
         return Err(Failure::bad(format!(
-            "That is not what the sheet says. Of the line \"Key\" the last {} are asked for, and of the line \"Check\" all of it, from the kit \
+            "This is not right. Of the line \"Key\" the last {} are asked for, and of the line \"Check\" all of it, from the kit \
              that was shown last.",
             words::counted(KEY_END as u64, "character")
         )));

@@ -42,8 +42,7 @@ fn me(app: &App, person: &Person) -> Me {
 #[post("/api/session")]
 pub async fn sign_in(app: web::Data<App>, request: HttpRequest, body: Small<SignIn>) -> Answer<HttpResponse> {
     let SignIn { name, password } = body.0;
-    let refused =
-        || Failure::new(ProblemType::WrongPassword, "Name and password do not belong together. Check both and try again.");
+    let refused = || Failure::new(ProblemType::WrongPassword, "Wrong name or password. Check both and try again.");
     let address = security::somebody_at(request.peer_addr().map(|a| a.ip()));
     let from = format!("sign-in from {address}");
     app.limiter.attempt(&from, FROM_ONE_PLACE)?;
@@ -118,7 +117,7 @@ pub async fn same_password(app: &App, person: &Person, password: String) -> Answ
     }
     Err(Failure::new(
         ProblemType::NotAllowed,
-        "That is not your password. It is asked for again because this opens everything, or closes it for good.",
+        "That is not your password. It is asked for again because this can open or change everything.",
     ))
 }
 

@@ -74,7 +74,7 @@ pub async fn add_store(app: web::Data<App>, caller: Caller, body: web::Json<NewS
     let keys = if address.sealed { keys } else { keys.plainly() };
     Replica::open_or_begin(way, keys, app.household.replica, app.now()).await.map_err(|e| match e {
         ReplicaError::OtherwiseKept { sealed } => Failure::bad(format!(
-            "There is a replica of this household already, and it is {}. Choose another prefix or folder.",
+            "There are copies of this household already, and they are {}. Choose another prefix or folder.",
             if sealed { "sealed" } else { "readable" }
         )),
         e => e.into(),
@@ -212,7 +212,7 @@ fn disk(app: &App, folder: &str) -> Answer<String> {
     }
     if within(&app.settings.library) || within(&app.settings.data_folder) {
         return Err(Failure::bad(
-            "Copies beside the originals are no copies: choose a folder outside of the library and of the data folder.",
+            "Choose a folder outside of the library and of the data folder: copies in there would be lost together with the originals.",
         ));
     }
     // It has to survive being printed, read and typed.
@@ -269,8 +269,8 @@ pub async fn change_store(
         StoreSettings { paused: Some(true), .. } => format!("paused {name}"),
         StoreSettings { paused: Some(false), .. } => format!("let {name} go on"),
         StoreSettings { week: Some(_), .. } => format!("changed when and how fast copies go to {name}"),
-        StoreSettings { away: Some(true), .. } => format!("said that {name} is away from home"),
-        StoreSettings { away: Some(false), .. } => format!("said that {name} is in the house"),
+        StoreSettings { away: Some(true), .. } => format!("said that {name} is offsite"),
+        StoreSettings { away: Some(false), .. } => format!("said that {name} is kept in this house"),
         _ => format!("changed the prices of {name}"),
     };
     app.catalog.write_record(app.now(), who, &done).await?;

@@ -163,7 +163,7 @@ impl Writing {
         };
         // The library says "all has come" also when less came than was announced.
         if self.expected.is_some_and(|e| came < e) {
-            return Err(Failure::bad("The connection broke off before all bytes had come. Send the file again."));
+            return Err(Failure::bad("The connection was lost before the whole file had come. Send the file again."));
         }
         let (app, device) = (Arc::clone(self.view.app()), self.view.device().id);
         let (intake, mut upload, known) = match std::mem::replace(&mut self.state, State::New) {
@@ -279,7 +279,7 @@ impl DavFile for Writing {
             let (SeekFrom::Start(start), Some(piece)) = (pos, self.view.piece()) else { return Err(FsError::NotImplemented) };
             let stands = self.begun(piece).await.map_err(|e| self.view.failed(e))?.map_or(0, |(_, stands)| stands);
             if start > stands {
-                let words = format!("This file stands at byte {stands}; go on from there.");
+                let words = format!("This file is at byte {stands}; continue from there.");
                 return Err(self.view.failed(Failure::new(ProblemType::RangeNotSatisfiable, words)));
             }
             Ok(start)

@@ -104,7 +104,7 @@ pub async fn write_folder(app: web::Data<App>, caller: Caller, request: HttpRequ
 async fn words(mut body: web::Payload) -> Answer<web::Bytes> {
     let mut words = web::BytesMut::new();
     while let Some(some) = body.next().await {
-        let some = some.map_err(|_| Failure::bad("The connection broke off before the whole request had come."))?;
+        let some = some.map_err(|_| Failure::bad("The connection was lost before the whole request had come."))?;
         if words.len() + some.len() > LONGEST_WORDS {
             return Err(Failure::new(ProblemType::TooLarge, "A request about folders and files is 64 KB long at most."));
         }

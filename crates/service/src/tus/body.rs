@@ -52,7 +52,7 @@ pub async fn append(
         let taken = match chunk {
             Ok(chunk) => intake.take(chunk).await,
             // The connection broke. Nobody hears the answer, and what came is kept.
-            Err(e) => Err(Failure::bad(format!("The connection broke off: {e}."))),
+            Err(e) => Err(Failure::bad(format!("The connection was lost: {e}."))),
         };
         match taken {
             // A large file on a slow line: its room is kept while its bytes come.

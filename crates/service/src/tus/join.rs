@@ -106,7 +106,7 @@ async fn complete_part(app: &App, device: &DeviceCaller, id: UploadId) -> Answer
         Ok(part) if part.length == upload.length => Ok(part.length),
         Ok(part) => Err(Failure::new(
             ProblemType::WrongOffset,
-            format!("One of the parts stands at byte {} of {}. Finish it first.", part.length, upload.length),
+            format!("One of the parts is at byte {} of {}. Finish it first.", part.length, upload.length),
         )),
         Err(LibraryError::Missing { .. }) => Err(gone()),
         Err(e) => Err(e.into()),

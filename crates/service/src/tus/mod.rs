@@ -271,7 +271,7 @@ pub async fn end_upload(app: web::Data<App>, caller: Caller, request: HttpReques
     if upload.original.is_some() {
         return Err(Failure::new(
             ProblemType::NotAllowed,
-            "This upload has landed. A device cannot take back what the household has.",
+            "This upload is finished. A device cannot delete what the household has.",
         ));
     }
     landing::discard(&app, upload.id).await?;
@@ -286,7 +286,7 @@ pub fn busy() -> Failure {
 fn wrong_offset(stands: u64, claimed: u64) -> Failure {
     Failure::new(
         ProblemType::WrongOffset,
-        format!("The upload stands at byte {stands}, not at {claimed}. Ask for its offset and go on from there."),
+        format!("The upload is at byte {stands}, not at {claimed}. Ask for its offset and continue from there."),
     )
 }
 

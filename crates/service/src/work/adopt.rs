@@ -95,13 +95,13 @@ pub(super) async fn adopt(app: &Arc<App>, job: &Job) -> Answer<Ended> {
 /// The tree of an adoption, and the one archive in it that is meant, if it is not the whole folder.
 fn tree_of(adoption: &Adoption) -> Answer<(Tree, Option<PathBuf>)> {
     let away = |_| {
-        let words = format!("{} cannot be read just now. If it is a disk, connect it again, and let this go on.", adoption.place);
+        let words = format!("{} cannot be read now. If it is a disk, connect it again and resume.", adoption.place);
         Failure::new(ProblemType::NotFound, words)
     };
     let tree = Tree::at(Path::new(&adoption.place)).map_err(away)?;
     // What was allowed was this very place. If links lead elsewhere now, it is not that place any more.
     if tree.root() != Path::new(&adoption.place) {
-        let words = format!("{} leads somewhere else now. Stop this, and look through the new place.", adoption.place);
+        let words = format!("{} is another folder now. Stop this, and look through the new one.", adoption.place);
         return Err(Failure::new(ProblemType::NotAllowed, words));
     }
     match (tree.archive(), tree.root().parent(), tree.root().file_name()) {

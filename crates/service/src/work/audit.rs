@@ -170,7 +170,7 @@ pub(super) async fn read(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             found.bytes += turn.size;
             if found.checked >= ALARM_AFTER && (found.wrong + found.missing) * 2 > found.checked {
                 let why = format!(
-                    "{} of {} copies were bad, so the reading was stopped. Look at the disk or the store before anything else.",
+                    "{} of {} copies were damaged or missing, so the reading was stopped. First look at the disk or the store itself.",
                     words::count(found.wrong + found.missing),
                     words::count(found.checked)
                 );
@@ -198,11 +198,11 @@ pub(super) async fn read(app: &Arc<App>, job: &Job) -> Answer<Ended> {
 /// What a reading says.
 fn said(found: &Found) -> String {
     if found.checked == 0 {
-        return "There was nothing to read.".to_owned();
+        return "There was nothing to read yet.".to_owned();
     }
     let all = if found.checked == 1 { "1 copy".to_owned() } else { format!("{} copies", words::count(found.checked)) };
     let (read, bad) = (format!("{all} read, {}", words::size(found.bytes)), bad(found));
-    if bad.is_empty() { format!("{read}; every hash was right.") } else { format!("{read}: {bad}.") }
+    if bad.is_empty() { format!("{read}; all are right.") } else { format!("{read}: {bad}.") }
 }
 
 /// How many are damaged and missing; nothing if none is.
@@ -290,12 +290,15 @@ pub(super) async fn survey(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     app.catalog.store_well(store.id, app.now()).await?;
     let (objects, bad) = (words::counted(found.checked, "object"), bad(&found));
     let mut said = match (found.checked, bad.as_str()) {
-        (0, _) => "Nothing is there yet that could be compared.".to_owned(),
-        (_, "") => format!("{objects} compared; each is there, with the right size."),
+        (0, _) => "There is nothing to compare yet.".to_owned(),
+        (_, "") => format!("{objects} compared; all are there, with the right size."),
         (_, bad) => format!("{objects} compared: {bad}."),
     };
     if found.unknown > 0 {
-        said += &format!(" {} more are there that nobody knows; they were left alone.", words::count(found.unknown));
+        said += &format!(
+            " {} more are there that do not belong to this household’s copies; they were not touched.",
+            words::count(found.unknown)
+        );
     }
     end(app, job, &audit, found, &said, false).await
 }
@@ -376,7 +379,7 @@ pub(super) async fn drill(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         Ok(read) => read,
         Err(Fault::Locked) => {
             let audit = begin(app, place, Check::Drill, 0).await?;
-            let why = "This server keeps no key that opens copies. Lend it the key of the recovery kit, and hold the drill then.";
+            let why = "This server keeps no key that opens copies. Lend it the key from the recovery kit, then hold the drill.";
             return end(app, job, &audit, Found::default(), why, true).await;
         }
         Err(fault) => return offsite::note_fault(app, &store, job, fault).await,
@@ -396,7 +399,7 @@ pub(super) async fn drill(app: &Arc<App>, job: &Job) -> Answer<Ended> {
     }
     if !bad.is_empty() {
         let why = format!(
-            "{} of the ledger could not be read, so not everything could be found if home were gone ({}: {}). All of it is written there once more now.",
+            "{} of the list of contents could not be read, so not everything could be found if this house were gone ({}: {}). It is being written there again.",
             if bad.len() == 1 { "One segment".to_owned() } else { format!("{} segments", bad.len()) },
             bad[0].name,
             bad[0].why
@@ -404,8 +407,7 @@ pub(super) async fn drill(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         return end(app, job, &audit, Found::default(), &why, true).await;
     }
     if let Some(doubt) = doubts.first() {
-        let why =
-            format!("{doubt} All that this house knows is written there once more now; look at who can write to this store.");
+        let why = format!("{doubt} It is being written there again. Find out who can write to this store.");
         return end(app, job, &audit, Found::default(), &why, true).await;
     }
     let drawn = draw(population, app.settings.checks.drill_sample, |below| u64::from_le_bytes(security::random()) % below);

@@ -60,7 +60,7 @@ async fn put_beside(app: &Arc<App>, row: OriginalRow) -> Answer<Ended> {
     let before = app.catalog.derived_from(id).await?;
     if before.is_none() {
         // Its device has made one itself, or nobody wants them any more.
-        let own = app.catalog.parts_of(row.shot).await?.iter().any(|p| p.part == "compatible");
+        let own = app.catalog.parts_of(row.shot).await?.iter().any(|p| p.part == "twin");
         if own || !app.catalog.wants_derived().await? {
             return Ok(Ended::Done);
         }

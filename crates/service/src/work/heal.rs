@@ -80,10 +80,10 @@ pub(super) async fn heal(app: &Arc<App>, job: &Job) -> Answer<Ended> {
             other => Ok(other),
         },
         Remedy::Nowhere => Ok(Ended::GivenUp(
-            "no good copy is known, at home or in a store; if its device still has it, the next backup mends it".to_owned(),
+            "there is no good copy, at home or in a store; if its device still has it, the next backup replaces it".to_owned(),
         )),
         Remedy::EnoughTried => Ok(Ended::GivenUp(format!(
-            "it was made good {lately} times within a month and did not stay so; look at {}",
+            "it was replaced {lately} times within a month and was damaged again; look at {}",
             name_of(app, place).await?
         ))),
     }
@@ -160,7 +160,7 @@ async fn fetch_home(app: &Arc<App>, job: &Job, row: &OriginalRow, store: StoreId
         Err(_) => return Ok(Ended::Later(app.now() + LOOK_AGAIN)),
     };
     let Some(object) = app.catalog.object(store, row.digest).await? else {
-        return Ok(later(app, job, why, "the store that had a good copy is sent it again first".to_owned()));
+        return Ok(later(app, job, why, "first it is sent again to the store that had a good copy".to_owned()));
     };
     let upload = UploadId(Uuid::now_v7());
     landing::open_part(app, upload).await?;
@@ -236,7 +236,7 @@ async fn put_in_place(
         return Ok(Ended::Done);
     }
     app.catalog.note_healing(row.id, Place::Home, Place::Store(store), app.now()).await?;
-    let line = format!("mended {path} at home with the copy in {name}");
+    let line = format!("replaced {path} at home by the copy in {name}");
     app.catalog.write_record(app.now(), "Ypogeion", &line).await?;
     app.live.changed(&[LiveEvent::Library, LiveEvent::Overview]);
     Ok(Ended::Done)

@@ -132,11 +132,11 @@ pub(super) async fn release(app: &Arc<App>) -> Answer<Ended> {
         }
     }
     if gone > 0 {
-        let line = format!("let {} go from holding, whose time was over", words::counted(gone, "original"));
+        let line = format!("removed {}, whose time was over", words::counted(gone, "deleted file"));
         app.catalog.write_record(now, "Ypogeion", &line).await?;
     }
     if let Some(braked) = braked {
-        tracing::warn!(originals = braked.due.count, percent = braked.percent, "the brake holds what would leave holding");
+        tracing::warn!(originals = braked.due.count, percent = braked.percent, "the safety stop keeps what would be removed");
     }
     app.live.changed(&[LiveEvent::Library, LiveEvent::Overview]);
     match app.catalog.next_leaving().await? {

@@ -58,10 +58,10 @@ pub(super) async fn watch(app: Arc<App>) {
     loop {
         app.home_gone.notified().await;
         let why = app.library.presence().away().map(|(_, why)| why.to_string());
-        let why = why.unwrap_or_else(|| "it was gone for a moment".to_owned());
+        let why = why.unwrap_or_else(|| "it was not there for a moment".to_owned());
         tracing::warn!(why, "the library is away");
         app.said.forget().await;
-        note(&app, &format!("found that the library is away: {why}")).await;
+        note(&app, &format!("found that the library’s disk is not connected: {why}")).await;
         app.live.changed(&[LiveEvent::Overview, LiveEvent::Library, LiveEvent::Work]);
         loop {
             match come_back(&app).await {
@@ -73,7 +73,7 @@ pub(super) async fn watch(app: Arc<App>) {
         }
         tracing::info!("the library is there again");
         app.said.forget().await;
-        note(&app, "found the library again, and goes on").await;
+        note(&app, "found the library’s disk again, and continues").await;
         app.home_back.notify_waiters();
         app.wake_workers();
         app.live.changed(&[LiveEvent::Overview, LiveEvent::Library, LiveEvent::Work, LiveEvent::Devices]);

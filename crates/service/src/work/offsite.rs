@@ -186,8 +186,10 @@ async fn damaged(
     let outcome = if found.is_some() { Outcome::Wrong } else { Outcome::Missing };
     audit::note(app, (id, expected), Place::Home, Act::Reread, (outcome, found)).await?;
     Ok(Ended::GivenUp(match found {
-        Some(_) => "the copy at home is damaged and was not sent; another store or its device may mend it".to_owned(),
-        None => "the file at home is gone; another store or its device may bring it back".to_owned(),
+        Some(_) => {
+            "the copy at home is damaged and was not sent; a good copy may be in another store or on its device".to_owned()
+        }
+        None => "the file at home is missing; a copy may be in another store or on its device".to_owned(),
     }))
 }
 

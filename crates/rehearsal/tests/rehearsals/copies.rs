@@ -1,0 +1,147 @@
+//! Three copies, two kinds of place, one away from home: counted from what was observed. And what the copies cost.
+
+use std::fs;
+
+use crate::common::{World, put, world};
+use reqwest::Method;
+use serde_json::{Value, json};
+use ypogeion_rehearsal::wait_for;
+
+async fn disk(w: &World, away: bool) -> Value {
+    let place = w.folder.path().join("drawer/red-disk");
+    fs::create_dir_all(&place).unwrap();
+    let form = json!({ "name": "Red disk", "endpoint": format!("file://{}", place.display()), "away": away });
+    w.keeper.ask(Method::POST, "api/stores", Some(form)).await.unwrap()
+}
+
+async fn backup(w: &World, names: &[&str]) {
+    let (device, source) = w.computer("desktop").await;
+    for name in names {
+        put(&source, name, format!("the picture {name}").as_bytes()).unwrap();
+    }
+    device.json(&["backup"]).await.unwrap();
+}
+
+/// The rule, once every store holds so many.
+async fn rule(w: &World, held: u64) -> Value {
+    wait_for("the stores to hold everything", 60, async || {
+        let stores = w.keeper.ask(Method::GET, "api/stores", None).await?;
+        Ok(stores.as_array().ok_or("no stores")?.iter().all(|s| s["held"]["count"] == held && s["unlisted"] == 0).then_some(()))
+    })
+    .await
+    .unwrap();
+    w.keeper.ask(Method::GET, "api/overview", None).await.unwrap()["three_two_one"].clone()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_disk_in_the_house_is_a_copy_and_is_not_away() {
+    let w = world().await;
+    let red = disk(&w, false).await;
+    assert_eq!(red["away"], false, "{red}");
+    backup(&w, &["a.jpg", "b.jpg", "c.jpg"]).await;
+    let said = rule(&w, 3).await;
+    assert_eq!((&said["met"]["count"], &said["short"][0]["amount"]["count"]), (&json!(0), &json!(3)), "{said}");
+    assert_eq!(said["short"][0]["places"], json!(["home", "Red disk"]), "{said}");
+    assert_eq!(said["short"][0]["needs"], "needs 1 more copy, offsite", "{said}");
+    // So nothing is offsite: not in the picture of the house, and not for a device that would like to remove its own.
+    let overview = w.keeper.overview().await.unwrap();
+    assert_eq!((overview.home.count, overview.offsite.count, overview.exposed.count), (3, 0, 3));
+    let page = w.keeper.ask(Method::GET, "api/originals?limit=10", None).await.unwrap();
+    assert_eq!(page["originals"][0]["layer"], "home", "{page}");
+    let id = page["originals"][0]["id"].as_str().unwrap().to_owned();
+    let one = w.keeper.ask(Method::GET, &format!("api/originals/{id}"), None).await.unwrap();
+    assert_eq!((&one["layer"], &one["needs"]), (&json!("home"), &json!("needs 1 more copy, offsite")), "{one}");
+
+    w.add_store().await;
+    let said = rule(&w, 3).await;
+    assert_eq!((&said["met"]["count"], &said["short"]), (&json!(3), &json!([])), "{said}");
+    w.keeper.wait_until_proven(60).await.unwrap();
+
+    // The store loses one, and has no room to take it again: the rule is not met by that one, by name.
+    let stores = w.keeper.ask(Method::GET, "api/stores", None).await.unwrap();
+    let quay = stores.as_array().unwrap().iter().find(|s| s["name"] == "North Quay").unwrap()["id"].clone();
+    w.house.store.lose(1).unwrap();
+    let check = json!({ "store": quay, "kind": "listing" });
+    w.house.store.set_faults(ypogeion_standins::store::Faults { full: true, ..Default::default() });
+    w.keeper.ask(Method::POST, "api/checks", Some(check)).await.unwrap();
+    let said = wait_for("the loss to be seen", 60, async || {
+        let said = w.keeper.ask(Method::GET, "api/overview", None).await?["three_two_one"].clone();
+        Ok((said["met"]["count"] == 2).then_some(said))
+    })
+    .await;
+    let said = match said {
+        Ok(said) => said,
+        Err(e) => panic!("{e}: {}", w.keeper.ask(Method::GET, "api/checks", None).await.unwrap()),
+    };
+    assert_eq!(said["short"][0]["amount"]["count"], 1, "{said}");
+    let short = w.keeper.ask(Method::GET, "api/copies/short?limit=1", None).await.unwrap();
+    let listed = short["originals"].as_array().unwrap();
+    assert_eq!(listed.len(), 1);
+    assert_eq!((&listed[0]["places"], &listed[0]["person"]), (&json!(["home", "Red disk"]), &json!("Juno")), "{short}");
+    let next = short["next"].as_str().unwrap();
+    let rest = w.keeper.ask(Method::GET, &format!("api/copies/short?after={next}"), None).await.unwrap();
+    assert_eq!((&rest["originals"], &rest["next"]), (&json!([]), &Value::Null), "{rest}");
+    let (status, _) = w.keeper.try_ask(Method::GET, "api/copies/short?after=nowhere", None).await.unwrap();
+    assert_eq!(status, 400);
+
+    // Carried to another house, the disk counts as what it is.
+    let id = red["id"].as_str().unwrap();
+    let changed = w.keeper.ask(Method::PATCH, &format!("api/stores/{id}"), Some(json!({ "away": true }))).await.unwrap();
+    assert_eq!(changed["away"], true);
+    let said = w.keeper.ask(Method::GET, "api/overview", None).await.unwrap();
+    assert_eq!(said["three_two_one"]["short"][0]["needs"], "needs 1 more copy", "{said}");
+    assert_eq!(said["exposed"]["count"], 0, "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_cost_follows_from_the_prices_and_from_what_is_there() {
+    let w = world().await;
+    w.add_store().await;
+    backup(&w, &["a.jpg", "b.jpg"]).await;
+    rule(&w, 2).await;
+    let before = w.keeper.store().await.unwrap();
+    assert!(before.cost.is_none(), "nobody has said what it asks for");
+    let prices = json!({ "currency": "€", "storage": 1e6, "free_storage": 0.0, "writing": 0.0, "reading": 2.0, "egress": 5e5,
+                         "free_egress": 0.0, "minimum_days": 30, "fee": 1.5 });
+    let path = format!("api/stores/{}", before.id);
+    w.keeper.ask(Method::PATCH, &path, Some(json!({ "prices": prices }))).await.unwrap();
+    let cost = w.keeper.store().await.unwrap().cost.unwrap();
+    // What really lies there, byte by byte.
+    let objects = ypogeion_rehearsal::walk::originals_below(&w.house.store_folder().join("objects")).unwrap();
+    let sealed: u64 = objects.keys().map(|p| fs::metadata(w.house.store_folder().join("objects").join(p)).unwrap().len()).sum();
+    let gigabytes = sealed as f64 / 1e9;
+    let close = |a: f64, b: f64| (a - b).abs() < 1e-9 * b.abs().max(1.0);
+    assert!(close(cost.keeping, gigabytes * 1e6), "{cost:?}");
+    assert!(close(cost.recovery, gigabytes * 5e5 + 2.0 / 1000.0 * 2.0), "{cost:?}");
+    assert!(cost.month > cost.keeping + 1.4 && cost.year > 11.9 * cost.month && cost.early == 0.0, "{cost:?}");
+    for bad in [json!(-1.0), json!(1e12)] {
+        let mut wrong = prices.clone();
+        wrong["egress"] = bad;
+        let (status, said) = w.keeper.try_ask(Method::PATCH, &path, Some(json!({ "prices": wrong }))).await.unwrap();
+        assert_eq!(status, 400, "{said}");
+    }
+    // Another change leaves the prices alone, and the other way round.
+    w.keeper.ask(Method::PATCH, &path, Some(json!({ "paused": true }))).await.unwrap();
+    let after = w.keeper.store().await.unwrap();
+    assert_eq!((after.state.as_str(), after.prices.fee), ("paused", 1.5));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_sent_and_how_exposed_the_house_was_is_kept_hour_by_hour() {
+    let w = world().await;
+    backup(&w, &["a.jpg", "b.jpg", "c.jpg"]).await;
+    let alone = w.keeper.ask(Method::GET, "api/history", None).await.unwrap();
+    assert_eq!((&alone["exposure"][0]["originals"], &alone["traffic"]), (&json!(3), &json!([])), "{alone}");
+    w.add_store().await;
+    rule(&w, 3).await;
+    let after = w.keeper.ask(Method::GET, "api/history", None).await.unwrap();
+    assert_eq!(after["exposure"][0]["originals"], 3, "the worst of the hour stays: {after}");
+    let objects = w.house.store_folder().join("objects");
+    let sealed: u64 = ypogeion_rehearsal::walk::originals_below(&objects)
+        .unwrap()
+        .keys()
+        .map(|p| fs::metadata(objects.join(p)).unwrap().len())
+        .sum();
+    let sent: u64 = after["traffic"].as_array().unwrap().iter().map(|t| t["bytes"].as_u64().unwrap()).sum();
+    assert_eq!((sent, &after["traffic"][0]["name"]), (sealed, &json!("North Quay")), "{after}");
+}

@@ -1,0 +1,33 @@
+//! All rehearsals in one program: linked once, and run side by side.
+
+mod access;
+mod adopt;
+mod audits;
+mod campaign;
+mod common;
+mod console;
+mod copies;
+mod crashes;
+mod derived;
+mod disks;
+mod door;
+mod filing;
+mod folders;
+mod fuzz;
+mod holding;
+mod home;
+mod keys;
+mod laboratory;
+mod lamp;
+mod ledger;
+mod media;
+mod phone;
+mod rebuild;
+mod room;
+mod sentences;
+mod standin;
+mod stores;
+mod story;
+mod trial;
+mod uploads;
+mod weeks;

@@ -1,0 +1,379 @@
+//! The database is gone, or the whole house: the kit brings back the household itself, not only its files.
+
+use std::{collections::BTreeMap, fs, path::PathBuf, process::Output};
+
+use crate::common::{World, put, world_of};
+use reqwest::Method;
+use rstest::rstest;
+use serde_json::{Value, json};
+use ypogeion_core::Digest;
+use ypogeion_rehearsal::{device::Device, wait_for, walk::originals_below};
+use ypogeion_standins::store::Faults;
+
+/// A household of two with so many pictures of Juno's and one of Piet's, all proven; one of Juno's is deleted and in holding.
+async fn lived_in(count: usize) -> (World, Device) {
+    lived_in_with(count, "").await
+}
+
+async fn lived_in_with(count: usize, offsite: &str) -> (World, Device) {
+    let w = world_of(|o| o.offsite = offsite.to_owned()).await;
+    w.add_store().await;
+    let piet = json!({ "name": "Piet", "role": "member", "password": "a long password", "quota": 5_000_000 });
+    w.keeper.ask(Method::POST, "api/people", Some(piet)).await.unwrap();
+    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "filing": "year", "brake_percent": 100 }))).await.unwrap();
+    let (device, source) = w.computer("desktop").await;
+    for n in 0..count {
+        put(&source, &format!("IMG_{n:04}.jpg"), format!("the picture of the weir with number {n}").as_bytes()).unwrap();
+    }
+    device.json(&["backup"]).await.unwrap();
+    let phone = Device::new(&w.folder.path().join("phone"));
+    let camera = w.folder.path().join("camera");
+    put(&camera, "IMG_1.jpg", b"a kite of Piet's").unwrap();
+    phone.pair(&w.keeper.pairing("Piet").await.unwrap(), "Piet's phone", "phone", &[("Camera", &camera)]).await.unwrap();
+    phone.json(&["backup"]).await.unwrap();
+    w.keeper.wait_until_proven(60).await.unwrap();
+    let page = w.keeper.ask(Method::GET, "api/originals", None).await.unwrap();
+    let one = &page["originals"][0]["id"];
+    w.keeper.ask(Method::POST, "api/holding", Some(json!({ "originals": [one] }))).await.unwrap();
+    // Until the ledger says so.
+    wait_for("everything to be written down", 30, async || {
+        let (work, store) = (w.keeper.ask(Method::GET, "api/work", None).await?, w.keeper.store().await?);
+        Ok((work["kinds"].as_array().is_some_and(Vec::is_empty) && store.unlisted == 0).then_some(()))
+    })
+    .await
+    .unwrap();
+    (w, device)
+}
+
+fn kit(w: &World, text: &str) -> PathBuf {
+    let file = w.folder.path().join("kit.txt");
+    fs::write(&file, text).unwrap();
+    file
+}
+
+fn rebuild(w: &World, kit: &PathBuf) -> Output {
+    let password = w.folder.path().join("new.password");
+    fs::write(&password, "another long password").unwrap();
+    std::process::Command::new(ypogeion_rehearsal::program("ypogeiond").unwrap())
+        .arg("--config")
+        .arg(w.folder.path().join("ypogeiond.toml"))
+        .args(["rebuild", "--kit"])
+        .arg(kit)
+        .arg("--password-file")
+        .arg(&password)
+        .env("YPOGEION_THROW_AWAY", "1")
+        .output()
+        .unwrap()
+}
+
+fn said(output: &Output) -> String {
+    String::from_utf8_lossy(&output.stderr).into_owned()
+}
+
+/// The files of the library with their hashes, and their times.
+fn files(w: &World) -> BTreeMap<PathBuf, (Digest, std::time::SystemTime)> {
+    let library = w.house.library();
+    let time = |p: &PathBuf| fs::metadata(library.join(p)).unwrap().modified().unwrap();
+    originals_below(&library).unwrap().into_iter().map(|(p, d)| (p.clone(), (d, time(&p)))).collect()
+}
+
+/// Everything that was there is there again.
+async fn all_home(w: &World, count: u64) {
+    wait_for("everything to be home", 90, async || {
+        let house = w.keeper.overview().await?;
+        let all = house.home.count == count && house.coming.count == 0 && house.exposed.count == 0;
+        Ok((all && w.keeper.store().await?.unlisted == 0).then_some(()))
+    })
+    .await
+    .unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_house_is_gone_and_comes_back_with_its_people_devices_and_rules() {
+    let (mut w, device) = lived_in(30).await;
+    let (before, text) = (files(&w), w.keeper.kit(&w.house.options.keeper.1).await.unwrap());
+    w.house.stop_service().await.unwrap();
+    fs::remove_dir_all(w.folder.path().join("data")).unwrap();
+    fs::remove_dir_all(w.house.library()).unwrap();
+
+    // A slip in typing, and another household's key in the way, are said before anything is made.
+    let broken = rebuild(&w, &kit(&w, &text.replacen("Key: AGE", "Key: AGF", 1)));
+    assert_eq!(broken.status.code(), Some(4), "{}", said(&broken));
+    let file = kit(&w, &text);
+    let done = rebuild(&w, &file);
+    assert_eq!(done.status.code(), Some(0), "{}", said(&done));
+    assert!(said(&done).contains("31 files of Juno and Piet"), "{}", said(&done));
+    // Again does no harm.
+    assert_eq!(rebuild(&w, &file).status.code(), Some(0));
+
+    // The service shows the house at once, and what is still to come; killed on the way, it goes on.
+    w.house.store.set_faults(Faults { latency_ms: 150, ..Faults::default() });
+    w.house.options.keeper.1 = "another long password".into();
+    w.house.start_service().await.unwrap();
+    w.keeper = w.house.keeper().await.unwrap();
+    let house = w.keeper.overview().await.unwrap();
+    assert!(house.coming.count > 0 && house.state == "busy", "{house:?}");
+    assert!(house.sentence.ends_with("of 30 files are here again."), "{}", house.sentence);
+    let page = w.keeper.ask(Method::GET, "api/originals", None).await.unwrap();
+    assert_eq!(page["originals"].as_array().unwrap().len(), 29, "Juno's, without the deleted one");
+    w.house.kill_service();
+    w.house.start_service().await.unwrap();
+    w.keeper = w.house.keeper().await.unwrap();
+    w.house.store.set_faults(Faults { error_percent: 5, cut_percent: 5, ..Faults::default() });
+    all_home(&w, 30).await;
+    w.house.store.set_faults(Faults::default());
+    // What was fetched was opened and right: that is a proof, and nothing has to be read twice.
+    assert_eq!(w.keeper.overview().await.unwrap().proven.count, 30);
+    wait_for("what was deleted to be in holding again", 30, async || Ok((files(&w).len() == before.len()).then_some(())))
+        .await
+        .unwrap();
+    assert_eq!(files(&w), before, "every file where it was, with its bytes and its time");
+
+    // People, devices and rules are there; devices have to be paired again.
+    let people = w.keeper.ask(Method::GET, "api/people", None).await.unwrap();
+    let piet = people.as_array().unwrap().iter().find(|p| p["name"] == "Piet").unwrap();
+    assert_eq!((&piet["role"], &piet["quota"]), (&json!("member"), &json!(5_000_000)), "{piet}");
+    assert!(w.house.sign_in("Piet", "a long password").await.is_err());
+    let path = format!("api/people/{}", piet["id"].as_str().unwrap());
+    w.keeper.ask(Method::PATCH, &path, Some(json!({ "password": "a new long password" }))).await.unwrap();
+    let piet = w.house.sign_in("Piet", "a new long password").await.unwrap();
+    assert_eq!(piet.ask(Method::GET, "api/originals", None).await.unwrap()["originals"].as_array().unwrap().len(), 1);
+    let rules = w.keeper.ask(Method::GET, "api/household", None).await.unwrap();
+    assert_eq!((&rules["filing"], &rules["brake_percent"]), (&json!("%Y/{name}"), &json!(100)), "{rules}");
+    let devices = w.keeper.ask(Method::GET, "api/devices", None).await.unwrap();
+    assert_eq!(devices.as_array().unwrap().len(), 2);
+    assert!(devices.as_array().unwrap().iter().all(|d| d["revoked_at"].is_string()), "{devices}");
+    assert!(device.run(&["backup"]).await.unwrap().code != 0, "its old token is worth nothing");
+
+    // Life goes on: a device is paired again and sends only what is new; the deleted one can be taken back; the ledger goes on.
+    let (desktop, source) = w.computer("new desktop").await;
+    put(&source, "IMG_0003.jpg", b"the picture of the weir with number 3").unwrap();
+    put(&source, "new.jpg", b"after the fire").unwrap();
+    let run = desktop.json(&["backup"]).await.unwrap();
+    assert_eq!((&run["counts"]["sent"], &run["counts"]["present"]), (&json!(1), &json!(1)), "{run}");
+    let held = w.keeper.ask(Method::GET, "api/holding", None).await.unwrap();
+    w.keeper.ask(Method::POST, "api/holding/back", Some(json!({ "originals": [held["held"][0]["id"]] }))).await.unwrap();
+    all_home(&w, 32).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_database_is_gone_and_the_disk_is_there() {
+    let (mut w, _device) = lived_in(12).await;
+    let (before, text) = (files(&w), w.keeper.kit(&w.house.options.keeper.1).await.unwrap());
+    w.house.stop_service().await.unwrap();
+    fs::remove_dir_all(w.folder.path().join("data")).unwrap();
+    // One came after the last segment of the ledger; one was lost from the disk, and one has rotted there.
+    let library = w.house.library();
+    put(&library, "juno/2026/late.jpg", b"landed after the ledger was written").unwrap();
+    let originals: Vec<&PathBuf> = before.keys().filter(|p| p.starts_with("juno")).collect();
+    fs::remove_file(library.join(originals[0])).unwrap();
+    fs::write(library.join(originals[1]), b"the picture of the weir with number 1x").unwrap();
+
+    let done = rebuild(&w, &kit(&w, &text));
+    assert_eq!(done.status.code(), Some(0), "{}", said(&done));
+    assert!(said(&done).contains("1 file in the library that no ledger names"), "{}", said(&done));
+    w.house.options.keeper.1 = "another long password".into();
+    w.house.start_service().await.unwrap();
+    w.keeper = w.house.keeper().await.unwrap();
+    all_home(&w, 13).await;
+    let now = files(&w);
+    for (path, file) in &before {
+        assert_eq!(now.get(path), Some(file), "{}", path.display());
+    }
+    let new: Vec<_> = now.keys().filter(|p| !before.contains_key(*p)).collect();
+    assert_eq!(new, [&PathBuf::from("juno/2026/late.jpg")]);
+    let late = w.keeper.ask(Method::GET, "api/originals", None).await.unwrap();
+    assert!(late["originals"].as_array().unwrap().iter().any(|o| o["name"] == "late.jpg"), "{late}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_no_store_has_any_more_is_named() {
+    let (mut w, device) = lived_in(6).await;
+    let text = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
+    w.house.stop_service().await.unwrap();
+    fs::remove_dir_all(w.folder.path().join("data")).unwrap();
+    fs::remove_dir_all(w.house.library()).unwrap();
+    w.house.store.lose(2).unwrap();
+    let done = rebuild(&w, &kit(&w, &text));
+    assert!(said(&done).contains("2 of them are not in North Quay any more"), "{}", said(&done));
+    w.house.options.keeper.1 = "another long password".into();
+    w.house.start_service().await.unwrap();
+    w.keeper = w.house.keeper().await.unwrap();
+    let faults = wait_for("both to be named", 60, async || {
+        let work = w.keeper.ask(Method::GET, "api/work", None).await?;
+        let named: Vec<Value> =
+            work["faults"].as_array().into_iter().flatten().filter(|f| f["kind"] == "fetch").cloned().collect();
+        Ok((named.len() == 2).then_some(named))
+    })
+    .await
+    .unwrap();
+    assert!(faults.iter().all(|f| f["about"].as_str().is_some_and(|a| a.contains("IMG_")) && f["due"].is_null()), "{faults:?}");
+    assert_eq!(w.keeper.overview().await.unwrap().state, "trouble");
+    drop(device);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_part_of_it_can_be_had_without_a_household() {
+    let (mut w, _device) = lived_in(5).await;
+    let file = kit(&w, &w.keeper.kit(&w.house.options.keeper.1).await.unwrap());
+    w.house.stop_service().await.unwrap();
+    let recover = |to: &str, more: &[&str]| {
+        let output = std::process::Command::new(ypogeion_rehearsal::program("ypogeiond").unwrap())
+            .args(["recover", "--json", "--kit"])
+            .arg(&file)
+            .arg("--to")
+            .arg(w.folder.path().join(to))
+            .args(more)
+            .output()
+            .unwrap();
+        (output.status.code(), said(&output), originals_below(&w.folder.path().join(to)).unwrap().len())
+    };
+    let (code, text, files) = recover("piet", &["--device", "piet's phone"]);
+    assert_eq!((code, files), (Some(0), 1), "{text}");
+    let (code, text, files) = recover("juno", &["--member", "juno"]);
+    assert_eq!((code, files), (Some(0), 4), "{text}");
+    assert!(text.contains("1 file was deleted and left out"), "{text}");
+    assert_eq!(recover("juno", &["--member", "juno", "--deleted"]).2, 5);
+    // Pictures without a camera's time were taken when their files were made: today.
+    let today = chrono::Local::now().date_naive();
+    let (yesterday, today) = (today.pred_opt().unwrap().to_string(), today.to_string());
+    assert_eq!(recover("days", &["--from", &yesterday, "--until", &today]).2, 5);
+    assert_eq!(recover("before", &["--until", "2001-01-01"]).2, 0);
+    let (code, text, _) = recover("nobody", &["--device", "a toaster"]);
+    assert_eq!(code, Some(2), "{text}");
+    assert!(text.contains("there are") && text.contains("Piet's phone"), "{text}");
+}
+
+/// The library was filed anew after the last word of the ledger. What lies under its new name is the original, not a copy too many.
+#[rstest]
+#[case::the_store_is_there(false)]
+#[case::the_store_is_out_of_reach(true)]
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_filed_anew_after_the_last_ledger_stays_where_it_is(#[case] out_of_reach: bool) {
+    let (mut w, _device) = lived_in(6).await;
+    let text = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
+    let store = w.keeper.store().await.unwrap().id;
+    w.keeper.ask(Method::PATCH, &format!("api/stores/{store}"), Some(json!({ "paused": true }))).await.unwrap();
+    let plan = w.keeper.ask(Method::POST, "api/filing", Some(json!({ "plan": "{device}/%Y/{name}" }))).await.unwrap();
+    wait_for("the library to be filed anew", 60, async || {
+        let all = w.keeper.ask(Method::GET, "api/filing", None).await?;
+        Ok(all.as_array().unwrap().iter().any(|r| r["id"] == plan["id"] && r["state"] == "done").then_some(()))
+    })
+    .await
+    .unwrap();
+    let before = files(&w);
+    w.house.stop_service().await.unwrap();
+    fs::remove_dir_all(w.folder.path().join("data")).unwrap();
+    // Two of one: somebody made a copy by hand. Both stay.
+    let library = w.house.library();
+    let one = before.keys().find(|p| p.starts_with("juno")).unwrap();
+    fs::copy(library.join(one), library.join("juno/by hand.jpg")).unwrap();
+
+    let done = rebuild(&w, &kit(&w, &text));
+    assert_eq!(done.status.code(), Some(0), "{}", said(&done));
+    if out_of_reach {
+        w.house.store.set_faults(Faults { outage: true, ..Faults::default() });
+    }
+    w.house.options.keeper.1 = "another long password".into();
+    w.house.start_service().await.unwrap();
+    w.keeper = w.house.keeper().await.unwrap();
+    wait_for("every original to be known at home", 60, async || {
+        let house = w.keeper.overview().await?;
+        Ok((house.home.count == 6 && house.coming.count == 0).then_some(()))
+    })
+    .await
+    .unwrap();
+    let mut now = files(&w);
+    assert!(now.remove(&PathBuf::from("juno/by hand.jpg")).is_some(), "what is found twice is kept twice");
+    assert_eq!(now, before, "nothing that was at home has gone, or was fetched beside it");
+    let record = w.keeper.ask(Method::GET, "api/record", None).await.unwrap().to_string();
+    assert!(record.contains("both are kept"), "{record}");
+    // Every row names a file that is there.
+    let page = w.keeper.ask(Method::GET, "api/originals", None).await.unwrap();
+    for card in page["originals"].as_array().unwrap() {
+        let one = w.keeper.ask(Method::GET, &format!("api/originals/{}", card["id"].as_str().unwrap()), None).await.unwrap();
+        assert!(library.join(one["path"].as_str().unwrap()).is_file(), "{one}");
+    }
+}
+
+/// What a keeper decided reaches the ledgers without any picture, and comes back with the household.
+#[rstest]
+#[case::by_the_segments("")]
+#[case::by_a_checkpoint("checkpoint_after = 1")]
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
+    let (mut w, _device) = lived_in_with(3, offsite).await;
+    let drawer = w.folder.path().join("drawer/red");
+    fs::create_dir_all(&drawer).unwrap();
+    let disk = json!({ "name": "Red disk", "endpoint": format!("file://{}", drawer.display()), "away": false });
+    w.keeper.ask(Method::POST, "api/stores", Some(disk)).await.unwrap();
+    let quay = w.keeper.store().await.unwrap().id;
+    let night = json!({ "days": [], "from": "01:00", "until": "05:00", "pace": { "may": "full" } });
+    let week = json!({ "windows": [night], "otherwise": { "may": "limited", "rate": 500_000 } });
+    let prices = json!({ "currency": "€", "storage": 6.0, "free_storage": 0.0, "writing": 0.0, "reading": 2.0, "egress": 10.0,
+        "free_egress": 0.0, "minimum_days": 30, "fee": 1.5 });
+    for change in [json!({ "week": week }), json!({ "prices": prices })] {
+        let (status, said) = w.keeper.try_ask(Method::PATCH, &format!("api/stores/{quay}"), Some(change)).await.unwrap();
+        assert_eq!(status, 200, "{said}");
+    }
+    let aunt = ypogeion_offsite::Identity::generate();
+    let add = json!({ "recipient": aunt.recipient(), "name": "Aunt Ida", "password": w.house.options.keeper.1 });
+    w.keeper.ask(Method::POST, "api/key/recipients", Some(add)).await.unwrap();
+    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "clear_at": "offsite", "home_days": 90 }))).await.unwrap();
+    let decided = async |w: &World| {
+        let mut stores = w.keeper.ask(Method::GET, "api/stores", None).await.unwrap();
+        let stores: Vec<Value> = stores
+            .as_array_mut()
+            .unwrap()
+            .iter_mut()
+            .map(|s| json!([s["name"], s["away"], s["sealed"], s["week"], s["prices"]]))
+            .collect();
+        let key = w.keeper.ask(Method::GET, "api/key", None).await.unwrap();
+        let mut house = w.keeper.ask(Method::GET, "api/household", None).await.unwrap();
+        house.as_object_mut().unwrap().remove("plans");
+        let people = w.keeper.ask(Method::GET, "api/people", None).await.unwrap();
+        let people: Vec<Value> = people
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|p| json!([p["name"], p["role"], p["folder"], p["quota"], p["soft_quota"]]))
+            .collect();
+        json!({ "stores": stores, "others": key["others"], "house": house, "people": people, "notices": w.sql("SELECT name, notices FROM store ORDER BY name") })
+    };
+    let record = async |w: &World| {
+        let lines = w.keeper.ask(Method::GET, "api/record?limit=500", None).await.unwrap();
+        let of = |l: &Value| format!("{} {} {}", l["at"], l["who"], l["what"]);
+        lines.as_array().unwrap().iter().rev().map(of).collect::<Vec<_>>()
+    };
+    let (before, lines) = (decided(&w).await, record(&w).await);
+    // No picture came; the ledgers say it all the same.
+    wait_for("the ledgers to say so", 60, async || {
+        let work = w.keeper.ask(Method::GET, "api/work", None).await?;
+        Ok(work["kinds"].as_array().is_some_and(Vec::is_empty).then_some(()))
+    })
+    .await
+    .unwrap();
+    let text = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
+    wait_for("the ledgers to say so", 60, async || {
+        let work = w.keeper.ask(Method::GET, "api/work", None).await?;
+        Ok(work["kinds"].as_array().is_some_and(Vec::is_empty).then_some(()))
+    })
+    .await
+    .unwrap();
+    w.house.stop_service().await.unwrap();
+    fs::remove_dir_all(w.folder.path().join("data")).unwrap();
+    let done = rebuild(&w, &kit(&w, &text));
+    assert_eq!(done.status.code(), Some(0), "{}", said(&done));
+    w.house.options.keeper.1 = "another long password".into();
+    w.house.start_service().await.unwrap();
+    w.keeper = w.house.keeper().await.unwrap();
+    assert_eq!(decided(&w).await, before);
+    // Who did it, and when, is known as well, and goes on after that.
+    let after = record(&w).await;
+    let decided = |line: &&String| line.contains("Red disk") || line.contains("North Quay") || line.contains("Aunt Ida");
+    assert!(lines.iter().filter(decided).count() >= 4, "{lines:#?}");
+    let last = lines.iter().rposition(|l| decided(&l)).unwrap();
+    assert_eq!(after[..=last], lines[..=last]);
+    let signed_in = after.iter().rposition(|l| l.contains("signed in")).unwrap();
+    assert!(signed_in > last, "{after:#?}");
+}
