@@ -1,7 +1,9 @@
 //! Headless Chromium, driven through Debian's chromedriver.
 
 use std::{
+    fs,
     net::TcpListener,
+    path::Path,
     process::{Child, Command, Stdio},
     time::Duration,
 };
@@ -113,9 +115,9 @@ impl Browser {
         Ok(text.as_str().unwrap_or_default().to_owned())
     }
 
-    /// Clicks the first button or link with this text; in the dialog, if one is open.
+    /// Clicks the first button or link with this text that can be clicked; in the dialog, if one is open.
     pub async fn click(&self, text: &str) -> Step<()> {
-        let with_text = format!("*[self::button or self::a][contains(normalize-space(.), {text:?})]");
+        let with_text = format!("*[self::button or self::a][not(@disabled)][contains(normalize-space(.), {text:?})]");
         let path = format!("//*[@role='dialog']//{with_text} | //{with_text}[not(//*[@role='dialog'])]");
         self.page.wait().at_most(Duration::from_secs(20)).for_element(Locator::XPath(&path)).await?.click().await?;
         Ok(())
@@ -127,6 +129,20 @@ impl Browser {
         let lines = told.as_array().cloned().unwrap_or_default();
         let bad = lines.iter().filter(|l| l["level"] == "SEVERE");
         Ok(bad.map(|l| l["message"].as_str().unwrap_or_default().to_owned()).collect())
+    }
+
+    /// What keeps people from using the page who see, hear or move otherwise, as axe finds it (WCAG 2.2, levels A and AA): the rule, and where.
+    pub async fn barriers(&self) -> Step<Vec<String>> {
+        let axe = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../console/node_modules/axe-core/axe.min.js");
+        let axe = fs::read_to_string(axe).map_err(|e| format!("axe is not there ({e}); \"cargo xtask test\" installs it"))?;
+        self.page.execute(&axe, vec![]).await?;
+        let rules = "const done = arguments[0];
+            axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'] })
+                .then(r => done(r.violations.flatMap(v => v.nodes.map(n => `${v.id}: ${n.target} ${n.html.slice(0, 160)} (${n.failureSummary})`))),
+                      e => done([String(e)]))";
+        let found = self.page.execute_async(rules, vec![]).await?;
+        let lines = found.as_array().ok_or("axe says nothing")?;
+        Ok(lines.iter().map(|l| l.as_str().unwrap_or_default().to_owned()).collect())
     }
 
     /// A picture of the page as PNG, once its pictures and letters are there.

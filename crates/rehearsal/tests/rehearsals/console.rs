@@ -170,7 +170,8 @@ async fn a_phone_sends_from_its_browser() {
     phone.wait_for_text("Let this browser send").await.unwrap();
 }
 
-/// A page that works says nothing in the browser's console: no file that is missing, nothing that its own policy forbids, no error.
+/// A page that works says nothing in the browser's console: no file that is missing, nothing that its own policy forbids, no error. And nobody
+/// is kept from using it.
 #[tokio::test(flavor = "multi_thread")]
 async fn no_page_complains_whoever_looks_at_it() {
     let mut w = world().await;
@@ -212,6 +213,7 @@ async fn no_page_complains_whoever_looks_at_it() {
         "activity",
         "nowhere",
     ];
+    let mut barriers = Vec::new();
     for who in people {
         browser.page.delete_all_cookies().await.unwrap();
         if let Some((name, password)) = who {
@@ -233,9 +235,13 @@ async fn no_page_complains_whoever_looks_at_it() {
                 said.retain(|line| !line.contains(&original));
             }
             assert!(said.is_empty(), "{who:?} /{page}: {said:?}");
+            barriers.extend(browser.barriers().await.unwrap().into_iter().map(|b| format!("{who:?} /{page}: {b}")));
         }
     }
-    // A check that can fail: a page whose server is gone complains.
+    assert!(barriers.is_empty(), "{}", barriers.join("\n"));
+    // Checks that can fail: a picture that says nothing, and a page whose server is gone.
+    browser.page.execute("document.querySelector('main').append(new Image())", vec![]).await.unwrap();
+    assert!(browser.barriers().await.unwrap().iter().any(|b| b.starts_with("image-alt")));
     w.house.kill_service();
     browser.page.execute("fetch('/api/state')", vec![]).await.unwrap();
     wait_for("a complaint", 10, async || Ok((!browser.complaints().await?.is_empty()).then_some(()))).await.unwrap();
@@ -460,7 +466,9 @@ async fn the_keeper_says_when_copies_leave_and_has_them_checked() {
     // One copy is lost; comparing the list finds that, and the page says so as it happens.
     w.house.store.lose(1).unwrap();
     browser.click("Compare now").await.unwrap();
-    browser.wait_for_text("1 object compared: 1 missing.").await.unwrap();
+    if let Err(e) = browser.wait_for_text("1 object compared: 1 missing.").await {
+        panic!("{e}: {}", w.keeper.ask(Method::GET, "api/checks", None).await.unwrap());
+    }
     browser.wait_for_text("good now").await.unwrap();
     browser.click("Hold a drill now").await.unwrap();
     browser.wait_for_text("came back and is right").await.unwrap();
