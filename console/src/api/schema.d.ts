@@ -3336,6 +3336,8 @@ export interface components {
              * @description Its id.
              */
             id: string;
+            /** @description Parts of the ledger are missing or cannot be read any more, or it has keys of the past: all of it is to be written once more. */
+            ledger_due: boolean;
             /**
              * Format: int64
              * @description Number of the last ledger segment.
@@ -3373,7 +3375,7 @@ export interface components {
             /** @description Whether what goes there is sealed; otherwise it is readable for whoever has it. */
             sealed: boolean;
             /**
-             * @description `idle`, `sending`, `resting` (its week says so), `paused` (the keeper says so), `away` (a disk that is not connected),
+             * @description `idle` (everything is there, and its ledger names it), `listing` (everything is there, and the ledger follows), `sending`, `resting` (its week says so), `paused` (the keeper says so), `away` (a disk that is not connected),
              *     `failing` (tried again by itself) or `stopped` (waits for the keeper).
              */
             state: string;

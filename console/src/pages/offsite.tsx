@@ -19,7 +19,11 @@ export function Offsite() {
   return (
     <Page
       title="Offsite"
-      lead="Copies in other places, encrypted (“sealed”) before they leave the house."
+      lead={
+        stores.data?.some((s) => !s.sealed)
+          ? "Copies in other places, encrypted (“sealed”) before they leave the house unless a store below says otherwise."
+          : "Copies in other places, encrypted (“sealed”) before they leave the house."
+      }
       action={
         <Button look="strong" onClick={() => setAdding(true)}>
           Add a store
@@ -115,7 +119,9 @@ function StoreView({ store: s }: { store: Store }) {
         </div>
       </dl>
       <p className="mt-4 mb-0 text-[14.5px] text-soft">
-        {s.unlisted > 0
+        {s.ledger_due
+          ? "The list of contents in this store is not complete: parts of it are missing, cannot be read, or are sealed for an earlier key. All of it is being written there again."
+          : s.unlisted > 0
           ? `The list of contents in this store still lacks ${counted(s.unlisted, "file")}; ${s.unlisted === 1 ? "it follows" : "they follow"} soon.`
           : s.ledger_segment > 0
             ? "The list of contents in this store is complete."
@@ -167,6 +173,7 @@ function StoreState({ store: s }: { store: Store }) {
   if (s.state === "paused") return <State tone="look">paused</State>;
   if (s.state === "resting") return <State tone="quiet">waiting for its hours</State>;
   if (s.state === "sending") return <State tone="busy">sending</State>;
+  if (s.state === "listing") return <State tone="busy">writing its list of contents</State>;
   return <State tone="well">up to date</State>;
 }
 

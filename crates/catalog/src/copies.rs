@@ -18,7 +18,12 @@ use ypogeion_core::{
     layers::Place,
 };
 
-use crate::{Catalog, Keep, Result, evidence::place_of, numbers::Amount, unsigned};
+use crate::{
+    Catalog, Keep, Result,
+    evidence::{HOME, place_of},
+    numbers::Amount,
+    unsigned,
+};
 
 /// Originals that have their good copies in the same places.
 #[derive(Clone, Debug)]
@@ -84,10 +89,6 @@ struct HoldingsRow {
     early: f64,
 }
 
-/// The places of one original's good copies, in a fixed order.
-const KEY: &str =
-    "(SELECT coalesce(string_agg(s.place::text, ' ' ORDER BY s.place), '') FROM standing s WHERE s.original = o.id AND s.good)";
-
 fn places(key: &str) -> Vec<Place> {
     key.split_ascii_whitespace().filter_map(|id| id.parse().ok()).map(place_of).collect()
 }
@@ -97,10 +98,8 @@ impl Catalog {
     pub async fn copies(&self) -> Result<Vec<Together>> {
         let mut c = self.connection().await?;
         let rows: Vec<TogetherRow> = sql_query(
-            "SELECT key, count(*) AS n, coalesce(sum(size), 0)::bigint AS bytes FROM (
-                 SELECT o.size, coalesce(string_agg(s.place::text, ' ' ORDER BY s.place), '') AS key
-                 FROM original o LEFT JOIN standing s ON s.original = o.id AND s.good WHERE o.held_at IS NULL GROUP BY o.id
-             ) o GROUP BY key ORDER BY key",
+            "SELECT fact AS key, sum(n)::bigint AS n, sum(bytes)::bigint AS bytes FROM counts
+             WHERE about = '00000000-0000-0000-0000-000000000000' GROUP BY fact HAVING sum(n) > 0 ORDER BY fact",
         )
         .kept()
         .load(&mut c)
@@ -111,14 +110,23 @@ impl Catalog {
     /// Living originals that belong to one of these sets of places, the oldest at home first, after a given one.
     pub async fn placed(&self, keys: &[String], after: Option<OriginalId>, limit: i64) -> Result<Vec<Placed>> {
         let mut c = self.connection().await?;
-        let rows: Vec<PlacedRow> = sql_query(format!(
-            "SELECT o.id, p.name AS person, o.path, o.size, o.key FROM (
-                 SELECT o.id, o.person, o.path, o.size, {KEY} AS key FROM living o WHERE $2 IS NULL OR o.id > $2
-             ) o JOIN person p ON p.id = o.person WHERE o.key = ANY($1) ORDER BY o.id LIMIT $3"
-        ))
+        let rows: Vec<PlacedRow> = sql_query(
+            "SELECT o.id, p.name AS person, o.path, o.size, c.key FROM (
+                 SELECT k.key, few.original FROM unnest($1) k (key), LATERAL (
+                     SELECT string_to_array(nullif(k.key, ''), ' ')::uuid[] AS places
+                 ) p, LATERAL (
+                     SELECT original FROM counted
+                     WHERE living AND home = coalesce(p.places[1] = $4, false)
+                       AND stores = CASE WHEN p.places[1] = $4 THEN p.places[2:] ELSE coalesce(p.places, '{}') END
+                       AND original > coalesce($2, $4)
+                     ORDER BY original LIMIT $3
+                 ) few
+             ) c JOIN original o ON o.id = c.original JOIN person p ON p.id = o.person ORDER BY o.id LIMIT $3",
+        )
         .bind::<Array<Text>, _>(keys)
         .bind::<Nullable<SqlUuid>, _>(after.map(|o| o.0))
         .bind::<BigInt, _>(limit)
+        .bind::<SqlUuid, _>(HOME)
         .kept()
         .load(&mut c)
         .await?;
@@ -132,14 +140,14 @@ impl Catalog {
     pub async fn paid_for(&self, store: StoreId, minimum_days: u16, cover: TimeDelta, now: DateTime<Utc>) -> Result<Holdings> {
         let mut c = self.connection().await?;
         let row: HoldingsRow = sql_query(
-            "SELECT count(*) AS objects, coalesce(sum(b.size), 0)::bigint AS bytes, count(*) FILTER (WHERE n.new) AS new_objects,
-                    coalesce(sum(b.size) FILTER (WHERE n.new), 0)::bigint AS new_bytes,
+            "SELECT (SELECT coalesce(sum(n), 0)::bigint FROM counts WHERE about = $1 AND fact = 'objects') AS objects,
+                    (SELECT coalesce(sum(bytes), 0)::bigint FROM counts WHERE about = $1 AND fact = 'objects') AS bytes,
+                    count(*) AS new_objects, coalesce(sum(b.size), 0)::bigint AS new_bytes,
                     -- As long as it is still paid for, from now on.
                     (SELECT coalesce(sum(g.size * extract(epoch FROM g.confirmed_at + $4 - $3) / 86400.0), 0)::double precision
                      FROM removed_object g WHERE g.store = $1 AND g.confirmed_at + $4 > $3) AS early
-             FROM object b, LATERAL (
-                 SELECT EXISTS (SELECT 1 FROM original o WHERE o.digest = b.digest AND o.gone_at IS NULL AND o.taken_at > $2) AS new
-             ) n WHERE b.store = $1",
+             FROM (SELECT DISTINCT digest FROM original WHERE taken_at > $2 AND gone_at IS NULL) n
+             JOIN object b ON b.store = $1 AND b.digest = n.digest",
         )
         .bind::<SqlUuid, _>(store.0)
         .bind::<Timestamptz, _>(now - TimeDelta::days(i64::from(LOOKED_BACK_DAYS)))

@@ -274,14 +274,6 @@ struct ItemRow {
     proven_at: Option<DateTime<Utc>>,
 }
 
-/// The good copy at home of what a sighting `g` of a device `d` names, as a table `t` with its `original`, to be joined to them.
-pub(crate) fn at_home(place: &str) -> String {
-    format!(
-        "(SELECT o.id AS original, o.person, o.digest FROM living o JOIN standing s ON s.original = o.id AND s.place = {place} AND s.good) t
-         ON t.person = d.person AND t.digest = g.digest"
-    )
-}
-
 /// What is not wanted because its owner deleted it here. Nothing is refused by that, and nothing is missing.
 pub(crate) const LEFT: [&str; 2] = [DELETED_HELD, DELETED_GONE];
 
@@ -431,59 +423,49 @@ impl Catalog {
 
     /// The devices of one member, or of all, or one of them; oldest first.
     pub async fn devices(&self, person: Option<PersonId>, only: Option<DeviceId>, now: DateTime<Utc>) -> Result<Vec<DeviceView>> {
-        // A statement for each question: a plan for all of them would expect next to nothing, and look each file up by itself.
         let which = match (person, only) {
             (None, None) => "true",
             (Some(_), None) => "d.person = $1",
             (None, Some(_)) => "d.id = $2",
             (Some(_), Some(_)) => "d.person = $1 AND d.id = $2",
         };
+        self.look_at_names().await?;
         let mut c = self.connection().await?;
-        // One pass over what all of them name, not one for each: whoever has much has several devices.
         let rows: Vec<DeviceRow> = sql_query(format!(
-            "WITH whole AS (
-                 -- The last run that looked at everything: what was to be sent, and was not named in it, is not there any more.
-                 SELECT d.id AS device, (SELECT max(began_at) FROM run WHERE device = d.id AND ended_at IS NOT NULL AND halted IS NULL) AS began
-                 FROM device d WHERE {which}
-             ), named AS (
-                 SELECT g.device, g.source, g.size, g.refused, g.removed_at, g.seen_at, t.original,
-                        -- Not what came once and is bad now: that is wanted, though nobody names it again.
-                        t.original IS NULL AND g.removed_at IS NULL AND (w.began IS NULL OR g.seen_at >= w.began
-                            OR EXISTS (SELECT 1 FROM original o WHERE o.person = d.person AND o.digest = g.digest)) AS absent
-                 FROM sighting g JOIN device d ON d.id = g.device JOIN whole w ON w.device = d.id LEFT JOIN {} WHERE {which}
+            "WITH named AS (
+                 -- What a device has, by its sources, as `fact source`.
+                 SELECT about AS device, split_part(fact, ' ', 1) AS fact, substr(fact, strpos(fact, ' ') + 1) AS source, n, bytes FROM counts
+                 WHERE about = ANY(ARRAY(SELECT d.id FROM device d WHERE {which}))
              ), tally AS (
-                 SELECT g.device, count(*) FILTER (WHERE g.removed_at IS NULL) AS offered,
-                        count(g.original) FILTER (WHERE g.removed_at IS NULL) AS home,
-                        count(*) FILTER (WHERE g.absent AND g.refused IS NULL) AS waiting,
-                        coalesce(sum(g.size) FILTER (WHERE g.absent AND g.refused IS NULL), 0)::bigint AS waiting_bytes,
-                        count(*) FILTER (WHERE g.absent AND g.refused <> ALL($5)) AS refused,
-                        max(g.refused) FILTER (WHERE g.absent AND g.refused <> ALL($5)) AS refused_why,
-                        count(*) FILTER (WHERE g.seen_at >= i.told_at) AS named_since,
-                        count(*) FILTER (WHERE i.device IS NULL AND g.absent AND g.refused IS NULL) AS uncounted
-                 FROM named g LEFT JOIN device_source i ON i.device = g.device AND i.name = g.source
-                 GROUP BY g.device
+                 SELECT g.device, sum(n) FILTER (WHERE fact = 'named')::bigint AS offered,
+                        sum(n) FILTER (WHERE fact = 'here')::bigint AS home,
+                        sum(n) FILTER (WHERE fact = 'waiting')::bigint AS waiting,
+                        sum(bytes) FILTER (WHERE fact = 'waiting')::bigint AS waiting_bytes,
+                        sum(n) FILTER (WHERE fact = 'refused')::bigint AS refused,
+                        sum(n) FILTER (WHERE fact = 'waiting' AND NOT EXISTS (
+                            SELECT 1 FROM device_source i WHERE i.device = g.device AND i.name = g.source))::bigint AS uncounted
+                 FROM named g GROUP BY g.device
              )
              SELECT d.id, d.person, p.name AS person_name, d.name, d.kind, d.client, d.paired_at, d.revoked_at, d.seen_at,
                     (SELECT max(ended_at) FROM run WHERE device = d.id AND failed = 0 AND halted IS NULL) AS complete_at,
                     coalesce(s.offered, 0) AS offered, coalesce(s.home, 0) AS home, coalesce(s.waiting, 0) AS waiting,
                     coalesce(s.waiting_bytes, 0) AS waiting_bytes,
                     EXISTS (SELECT 1 FROM run WHERE device = d.id AND ended_at IS NULL AND reported_at > $3 - interval '2 minutes') AS sending,
-                    d.waiting_for, i.in_sources, i.fresh, coalesce(s.named_since, 0) AS named_since, coalesce(s.uncounted, 0) AS uncounted, coalesce(s.refused, 0) AS refused,
-                    s.refused_why, i.partial,
+                    d.waiting_for, i.in_sources, i.fresh, coalesce(i.named, 0) AS named_since, coalesce(s.uncounted, 0) AS uncounted, coalesce(s.refused, 0) AS refused,
+                    (SELECT g.refused FROM sighting g WHERE g.device = d.id AND NOT g.here AND g.removed_at IS NULL AND g.refused IS NOT NULL
+                        AND g.refused <> ALL($4) AND (g.known OR NOT g.unnamed) ORDER BY g.refused DESC LIMIT 1) AS refused_why, i.partial,
                     coalesce((SELECT failed FROM run WHERE device = d.id ORDER BY began_at DESC LIMIT 1), 0) AS unread,
                     ARRAY(SELECT DISTINCT (began_at AT TIME ZONE 'UTC')::date FROM run WHERE device = d.id AND began_at > $3 - interval '60 days') AS days
              FROM device d JOIN person p ON p.id = d.person LEFT JOIN tally s ON s.device = d.id, LATERAL (
-                 SELECT sum(files)::bigint AS in_sources, CASE WHEN bool_and(fresh IS NOT NULL) THEN sum(fresh)::bigint END AS fresh, coalesce(bool_or(selection_only OR rule <> 'everything'), false) AS partial
+                 SELECT sum(files)::bigint AS in_sources, sum(named)::bigint AS named, CASE WHEN bool_and(fresh IS NOT NULL) THEN sum(fresh)::bigint END AS fresh, coalesce(bool_or(selection_only OR rule <> 'everything'), false) AS partial
                  FROM device_source WHERE device = d.id
              ) i
              WHERE {which}
-             ORDER BY d.revoked_at IS NOT NULL, d.paired_at, d.id",
-            at_home("$4")
+             ORDER BY d.revoked_at IS NOT NULL, d.paired_at, d.id"
         ))
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
         .bind::<Nullable<SqlUuid>, _>(only.map(|d| d.0))
         .bind::<Timestamptz, _>(now)
-        .bind::<SqlUuid, _>(crate::evidence::HOME)
         .bind::<Array<Text>, _>(LEFT.as_slice())
         .kept()
         .load(&mut c)
@@ -599,7 +581,7 @@ impl Catalog {
              SELECT $1, u.source, u.name, u.digest, u.size, u.file_time, u.refused, $8
              FROM unnest($2, $3, $4, $5, $6, $7) AS u (source, name, digest, size, file_time, refused)
              ON CONFLICT (device, source, name) DO UPDATE SET digest = excluded.digest, size = excluded.size,
-                 file_time = excluded.file_time, refused = excluded.refused, seen_at = excluded.seen_at, removed_at = NULL",
+                 file_time = excluded.file_time, refused = excluded.refused, seen_at = excluded.seen_at, removed_at = NULL, unnamed = false",
         )
         .bind::<SqlUuid, _>(device.0)
         .bind::<Array<Text>, _>(rows.iter().map(|s| s.source.as_str()).collect::<Vec<_>>())
@@ -613,6 +595,7 @@ impl Catalog {
         .execute(c)
         .await?;
         self.grew(sightings.len());
+        self.counted.notify_one();
         Ok(())
     }
 
@@ -693,5 +676,11 @@ mod tests {
     fn the_database_holds_devices_to_the_ceiling_that_is_told() {
         let migration = include_str!("../migrations/00000000000026_ceilings/up.sql");
         assert!(migration.contains(&format!("CHECK (made <= {ROWS_OF_DEVICE})")));
+    }
+
+    #[test]
+    fn the_database_knows_what_is_not_missing_by_the_words_that_are_told() {
+        let migration = include_str!("../migrations/00000000000032_named/up.sql");
+        assert!(super::LEFT.iter().all(|word| migration.contains(&format!("'{word}'"))));
     }
 }

@@ -70,6 +70,7 @@ impl Catalog {
     pub async fn observe(&self, original: OriginalId, expected: Digest, seen: &Observation) -> Result<()> {
         let mut c = self.connection().await?;
         let good = c.transaction(async |c| observe_in(c, original, expected, seen).await).await?;
+        self.counted.notify_one();
         if !good {
             self.work_added(&[Kind::Heal]);
         }
@@ -80,6 +81,7 @@ impl Catalog {
     pub async fn observe_check(&self, original: OriginalId, expected: Digest, seen: &Observation) -> Result<()> {
         let mut c = self.soft_connection().await?;
         let good = c.transaction(async |c| observe_in(c, original, expected, seen).await).await?;
+        self.counted.notify_one();
         if !good {
             self.work_added(&[Kind::Heal]);
         }

@@ -463,14 +463,16 @@ impl Catalog {
     pub async fn leaving(&self, now: DateTime<Utc>) -> Result<Leaving> {
         let mut c = self.connection().await?;
         let r: LeavingRow = sql_query(
-            "SELECT count(*) FILTER (WHERE o.gone_at IS NULL) AS library,
-                    coalesce(sum(o.size) FILTER (WHERE o.gone_at IS NULL), 0)::bigint AS library_bytes,
-                    count(*) FILTER (WHERE o.gone_at > $2 AND h.looked_at IS NULL) AS gone,
-                    coalesce(sum(o.size) FILTER (WHERE o.gone_at > $2 AND h.looked_at IS NULL), 0)::bigint AS gone_bytes,
-                    count(*) FILTER (WHERE o.held_at IS NOT NULL AND o.gone_at IS NULL AND h.until <= $1 AND h.looked_at IS NULL) AS due,
-                    coalesce(sum(o.size) FILTER (WHERE o.held_at IS NOT NULL AND o.gone_at IS NULL AND h.until <= $1 AND h.looked_at IS NULL), 0)::bigint
-                        AS due_bytes
-             FROM original o LEFT JOIN held h ON h.original = o.id",
+            "SELECT k.n AS library, k.bytes AS library_bytes, g.n AS gone, g.bytes AS gone_bytes, d.n AS due, d.bytes AS due_bytes FROM (
+                 SELECT coalesce(sum(n), 0)::bigint AS n, coalesce(sum(bytes), 0)::bigint AS bytes FROM counts
+                 WHERE about = ANY(ARRAY(SELECT id FROM person)) AND fact = 'kept'
+             ) k, (
+                 SELECT count(*) AS n, coalesce(sum(o.size), 0)::bigint AS bytes FROM original o LEFT JOIN held h ON h.original = o.id
+                 WHERE o.gone_at > $2 AND h.looked_at IS NULL
+             ) g, (
+                 SELECT count(*) AS n, coalesce(sum(o.size), 0)::bigint AS bytes FROM original o JOIN held h ON h.original = o.id
+                 WHERE o.held_at IS NOT NULL AND o.gone_at IS NULL AND h.until <= $1 AND h.looked_at IS NULL
+             ) d",
         )
         .bind::<Timestamptz, _>(now)
         .bind::<Timestamptz, _>(now - TimeDelta::days(1))

@@ -8,12 +8,7 @@ use diesel::{
 use diesel_async::{AsyncConnection, RunQueryDsl};
 use ypogeion_core::{DeviceId, PersonId};
 
-use crate::{
-    Catalog, CatalogError, Keep, Result,
-    devices::{LEFT, at_home},
-    evidence::HOME,
-    signed, unsigned,
-};
+use crate::{Catalog, CatalogError, Keep, Result, signed, unsigned};
 
 /// One source of a device, as it said.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -120,7 +115,7 @@ impl Catalog {
                      VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
                      ON CONFLICT (device, name) DO UPDATE SET files = excluded.files, bytes = excluded.bytes,
                          left_out = excluded.left_out, rule = excluded.rule, selection_only = excluded.selection_only,
-                         told_at = excluded.told_at, fresh = excluded.fresh",
+                         told_at = excluded.told_at, fresh = excluded.fresh, named = 0",
                 )
                 .bind::<SqlUuid, _>(device.0)
                 .bind::<Text, _>(&s.name)
@@ -154,23 +149,18 @@ impl Catalog {
 
     /// A device's sources, number against number. `person` limits it to that member's devices.
     pub async fn coverage(&self, device: DeviceId, person: Option<PersonId>) -> Result<Vec<Coverage>> {
+        self.look_at_names().await?;
         let mut c = self.connection().await?;
-        let rows: Vec<CoverageRow> = sql_query(format!(
+        let rows: Vec<CoverageRow> = sql_query(
             "SELECT s.name, s.files, s.bytes, s.left_out, s.rule, s.selection_only, s.told_at,
-                    count(t.original) FILTER (WHERE g.removed_at IS NULL) AS home,
-                    count(*) FILTER (WHERE g.refused <> ALL($4) AND t.original IS NULL AND g.removed_at IS NULL) AS refused,
-                    count(g.removed_at) AS cleared
+                    (SELECT coalesce(sum(n), 0)::bigint FROM counts WHERE about = s.device AND fact = 'here ' || s.name) AS home,
+                    (SELECT coalesce(sum(n), 0)::bigint FROM counts WHERE about = s.device AND fact = 'refused ' || s.name) AS refused,
+                    (SELECT coalesce(sum(n), 0)::bigint FROM counts WHERE about = s.device AND fact = 'cleared ' || s.name) AS cleared
              FROM device_source s JOIN device d ON d.id = s.device
-             LEFT JOIN sighting g ON g.device = s.device AND g.source = s.name
-             LEFT JOIN {}
-             WHERE s.device = $1 AND ($2 IS NULL OR d.person = $2)
-             GROUP BY s.name, s.files, s.bytes, s.left_out, s.rule, s.selection_only, s.told_at ORDER BY s.name",
-            at_home("$3")
-        ))
+             WHERE s.device = $1 AND ($2 IS NULL OR d.person = $2) ORDER BY s.name",
+        )
         .bind::<SqlUuid, _>(device.0)
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
-        .bind::<SqlUuid, _>(HOME)
-        .bind::<Array<Text>, _>(LEFT.as_slice())
         .kept()
         .load(&mut c)
         .await?;
@@ -197,19 +187,15 @@ impl Catalog {
     /// What a device has by name and the household has not: the first of it. What had left the device by its last whole run is not among it,
     /// unless it came once.
     pub async fn difference(&self, device: DeviceId, person: Option<PersonId>, limit: i64) -> Result<Vec<Difference>> {
+        self.look_at_names().await?;
         let mut c = self.connection().await?;
         let rows: Vec<DifferenceRow> = sql_query(
             "SELECT g.source, g.name, g.size, g.refused, g.seen_at FROM sighting g JOIN device d ON d.id = g.device
-             WHERE g.device = $1 AND ($2 IS NULL OR d.person = $2) AND g.removed_at IS NULL
-               AND NOT EXISTS (SELECT 1 FROM living o JOIN standing t ON t.original = o.id AND t.place = $3 AND t.good
-                               WHERE o.person = d.person AND o.digest = g.digest)
-               AND (g.seen_at >= coalesce((SELECT max(began_at) FROM run WHERE device = $1 AND ended_at IS NOT NULL AND halted IS NULL), '-infinity')
-                    OR EXISTS (SELECT 1 FROM original o WHERE o.person = d.person AND o.digest = g.digest))
-             ORDER BY g.source, g.name LIMIT $4",
+             WHERE g.device = $1 AND ($2 IS NULL OR d.person = $2) AND g.removed_at IS NULL AND NOT g.here AND (g.known OR NOT g.unnamed)
+             ORDER BY g.source, g.name LIMIT $3",
         )
         .bind::<SqlUuid, _>(device.0)
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
-        .bind::<SqlUuid, _>(HOME)
         .bind::<BigInt, _>(limit)
         .kept()
         .load(&mut c)

@@ -109,6 +109,8 @@ pub struct Catalog {
     soft: deadpool::Pool<AsyncPgConnection>,
     added: Arc<AddedWork>,
     growth: Arc<Growth>,
+    /// Something was counted, perhaps, and waits to be added up.
+    counted: Arc<Notify>,
     url: String,
 }
 
@@ -192,7 +194,7 @@ impl Catalog {
         let pool = pool_of(url, CONNECTIONS)?;
         let separator = if url.contains('?') { '&' } else { '?' };
         let soft = pool_of(&format!("{url}{separator}options=-c%20synchronous_commit%3Doff"), SOFT_CONNECTIONS)?;
-        Ok(Catalog { pool, soft, added: Arc::default(), growth: Arc::default(), url: url.to_owned() })
+        Ok(Catalog { pool, soft, added: Arc::default(), growth: Arc::default(), counted: Arc::default(), url: url.to_owned() })
     }
 
     /// A connection whose commits are not forced to the disk. For what a power cut may take back because it is only done
@@ -206,6 +208,7 @@ impl Catalog {
     fn work_added(&self, kinds: &[Kind]) {
         self.added.kinds.fetch_or(kinds.iter().fold(0, |all, kind| all | kind.bit()), Ordering::Relaxed);
         self.added.told.notify_one();
+        self.counted.notify_one();
     }
 
     /// Tells all processes of new work, as long as the future is polled.

@@ -1,14 +1,22 @@
-//! The layers in numbers, for the overview.
+//! What is counted, for every page: kept up to date by the database itself with whatever changes it (migration 31), so that asking costs the
+//! same with a million originals as with ten. [`Catalog::keep_counts`] adds up what came, and [`Catalog::miscounts`] counts in full.
 
-use chrono::{DateTime, Utc};
+use std::time::Duration;
+
+use chrono::{DateTime, NaiveTime, Utc};
 use diesel::{
     QueryableByName, sql_query,
-    sql_types::{BigInt, Nullable, Timestamptz, Uuid as SqlUuid},
+    sql_types::{BigInt, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::RunQueryDsl;
+use diesel_async::{AsyncConnection, RunQueryDsl};
 use ypogeion_core::PersonId;
 
-use crate::{Catalog, Keep, Result, evidence::HOME, unsigned};
+use crate::{Catalog, CatalogError, Count, Keep, Result, unsigned};
+
+/// So many lines are added up at a time.
+const FOLD: i32 = 10_000;
+/// What comes in between is few enough to be added up by whoever asks.
+const BETWEEN_FOLDS: Duration = Duration::from_secs(1);
 
 /// How many, and how large together.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -76,34 +84,51 @@ struct Row {
     failed_work: i64,
 }
 
+/// The first moment of the day after: whole days are kept as counts, of the day before only a part counts.
+pub(crate) fn next_day(at: DateTime<Utc>) -> DateTime<Utc> {
+    at.date_naive().succ_opt().map_or(DateTime::<Utc>::MAX_UTC, |d| d.and_time(NaiveTime::MIN).and_utc())
+}
+
 impl Catalog {
-    /// Counts the layers. `proven_since`: readings from before do not count any more.
+    /// The layers in numbers, as they are kept; however much there is, nothing is counted. `proven_since`: readings from before do not count any more.
     pub async fn depths(&self, person: Option<PersonId>, proven_since: DateTime<Utc>) -> Result<Depths> {
         let mut c = self.connection().await?;
         let r: Row = sql_query(
-            "SELECT count(*) FILTER (WHERE home) AS home, coalesce(sum(size) FILTER (WHERE home), 0)::bigint AS home_bytes,
-                    count(*) FILTER (WHERE away) AS offsite, coalesce(sum(size) FILTER (WHERE away), 0)::bigint AS offsite_bytes,
-                    count(*) FILTER (WHERE proven) AS proven, coalesce(sum(size) FILTER (WHERE proven), 0)::bigint AS proven_bytes,
-                    count(*) FILTER (WHERE home AND NOT away) AS exposed,
-                    coalesce(sum(size) FILTER (WHERE home AND NOT away), 0)::bigint AS exposed_bytes,
-                    min(landed_at) FILTER (WHERE home AND NOT away) AS exposed_since,
-                    count(*) FILTER (WHERE NOT home AND NOT coming) AS damaged,
-                    count(*) FILTER (WHERE NOT home AND coming) AS coming,
-                    coalesce(sum(size) FILTER (WHERE NOT home AND coming), 0)::bigint AS coming_bytes,
+            "WITH who AS (
+                 SELECT id FROM person WHERE $1 IS NULL OR id = $1
+             ), edge AS (
+                 -- Of the day on which proofs begin to count: that one is not in it as a whole.
+                 SELECT count(*) AS n, coalesce(sum(c.size), 0) AS bytes FROM counted c
+                 WHERE c.living AND c.away AND c.proven_at >= $2 AND c.proven_at < $3 AND ($1 IS NULL OR c.person = $1) AND c.original IN (
+                     SELECT s.original FROM store a JOIN standing s ON s.place = a.id AND s.good AND s.proven_at >= $2 AND s.proven_at < $3
+                     WHERE a.away)
+             ), facts AS (
+                 SELECT fact, sum(n)::bigint AS n, sum(bytes)::bigint AS bytes FROM counts
+                 WHERE about = ANY(ARRAY(SELECT id FROM who)) AND fact IN ('home', 'offsite', 'exposed', 'lost', 'coming') GROUP BY fact
+                 UNION ALL
+                 SELECT 'proven', coalesce(sum(n), 0)::bigint + (SELECT n FROM edge), (coalesce(sum(bytes), 0) + (SELECT bytes FROM edge))::bigint
+                 FROM counts WHERE about = ANY(ARRAY(SELECT id FROM who)) AND fact = 'proven' AND day >= ($3 AT TIME ZONE 'UTC')::date
+             )
+             SELECT coalesce(sum(n) FILTER (WHERE fact = 'home'), 0)::bigint AS home,
+                    coalesce(sum(bytes) FILTER (WHERE fact = 'home'), 0)::bigint AS home_bytes,
+                    coalesce(sum(n) FILTER (WHERE fact = 'offsite'), 0)::bigint AS offsite,
+                    coalesce(sum(bytes) FILTER (WHERE fact = 'offsite'), 0)::bigint AS offsite_bytes,
+                    coalesce(sum(n) FILTER (WHERE fact = 'proven'), 0)::bigint AS proven,
+                    coalesce(sum(bytes) FILTER (WHERE fact = 'proven'), 0)::bigint AS proven_bytes,
+                    coalesce(sum(n) FILTER (WHERE fact = 'exposed'), 0)::bigint AS exposed,
+                    coalesce(sum(bytes) FILTER (WHERE fact = 'exposed'), 0)::bigint AS exposed_bytes,
+                    (SELECT min(x.landed_at) FROM who, LATERAL (
+                        SELECT landed_at FROM counted WHERE person = who.id AND living AND home AND NOT away ORDER BY landed_at LIMIT 1
+                    ) x) AS exposed_since,
+                    coalesce(sum(n) FILTER (WHERE fact = 'lost'), 0)::bigint AS damaged,
+                    coalesce(sum(n) FILTER (WHERE fact = 'coming'), 0)::bigint AS coming,
+                    coalesce(sum(bytes) FILTER (WHERE fact = 'coming'), 0)::bigint AS coming_bytes,
                     (SELECT count(*) FROM job WHERE gave_up AND $1 IS NULL) AS failed_work
-             FROM (
-                 SELECT o.size, o.landed_at, coalesce(bool_or(s.good) FILTER (WHERE s.place = $2), false) AS home,
-                        coalesce(bool_or(s.good) FILTER (WHERE a.id IS NOT NULL), false) AS away,
-                        coalesce(bool_or(s.good AND s.proven_at >= $3) FILTER (WHERE a.id IS NOT NULL), false) AS proven,
-                        NOT coalesce(bool_or(s.good) FILTER (WHERE s.place = $2), false)
-                            AND EXISTS (SELECT 1 FROM job j WHERE j.kind = 'fetch' AND j.key = o.id AND NOT j.gave_up) AS coming
-                 FROM original o LEFT JOIN standing s ON s.original = o.id LEFT JOIN store a ON a.id = s.place AND a.away
-                 WHERE o.held_at IS NULL AND ($1 IS NULL OR o.person = $1) GROUP BY o.id
-             ) o",
+             FROM facts",
         )
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
-        .bind::<SqlUuid, _>(HOME)
         .bind::<Timestamptz, _>(proven_since)
+        .bind::<Timestamptz, _>(next_day(proven_since))
         .kept()
         .get_result(&mut c)
         .await?;
@@ -130,12 +155,86 @@ impl Catalog {
         }
         let mut c = self.connection().await?;
         let r: Usage = sql_query(
-            "SELECT count(*) AS n, coalesce(sum(size), 0)::bigint AS bytes FROM original WHERE person = $1 AND gone_at IS NULL",
+            "SELECT coalesce(sum(n), 0)::bigint AS n, coalesce(sum(bytes), 0)::bigint AS bytes FROM counts WHERE about = $1 AND fact = 'kept'",
         )
         .bind::<SqlUuid, _>(person.0)
         .kept()
         .get_result(&mut c)
         .await?;
         Ok(Amount::new(r.n, r.bytes))
+    }
+
+    /// Adds up what was counted since, soon after somebody counted, as long as the future is polled.
+    pub async fn keep_counts(&self) {
+        loop {
+            self.counted.notified().await;
+            if let Err(e) = self.fold_counts().await {
+                // Slower, not wrong; the next that is counted is another chance.
+                tracing::warn!(error = %e, "counts could not be added up");
+            }
+            tokio::time::sleep(BETWEEN_FOLDS).await;
+        }
+    }
+
+    /// Looks again at the names that devices gave to what came, went, or was named since; then their counts are as what is at home.
+    pub(crate) async fn look_at_names(&self) -> Result<()> {
+        loop {
+            let mut c = self.soft_connection().await?;
+            let looked: Count =
+                sql_query("SELECT look_at_names($1) AS n").bind::<Integer, _>(FOLD).kept().get_result(&mut c).await?;
+            if looked.n < i64::from(FOLD) {
+                return Ok(());
+            }
+        }
+    }
+
+    /// Adds up what was counted since, until there is nothing left.
+    pub async fn fold_counts(&self) -> Result<()> {
+        self.look_at_names().await?;
+        loop {
+            let mut c = self.soft_connection().await?;
+            let folded: Count =
+                sql_query("SELECT fold_tally($1) AS n").bind::<Integer, _>(FOLD).kept().get_result(&mut c).await?;
+            if folded.n < i64::from(FOLD) {
+                return Ok(());
+            }
+        }
+    }
+
+    /// Counts in full, and puts right what differs. Returns what differed, in words for the log; nothing, as long as everything that changes a
+    /// count says so.
+    pub async fn miscounts(&self) -> Result<Vec<String>> {
+        #[derive(QueryableByName)]
+        struct Wrong {
+            #[diesel(sql_type = Text)]
+            what: String,
+        }
+        let mut c = self.soft_connection().await?;
+        // Months and days of which nothing is left.
+        sql_query("DELETE FROM tally WHERE n = 0 AND bytes = 0").kept().execute(&mut c).await?;
+        let look = "SELECT format('%s of %s, %s: %s originals, %s bytes', fact, about, day, n, bytes) AS what FROM miscounts
+                    UNION ALL SELECT format('%s is remembered otherwise', original) FROM misremembered
+                    UNION ALL SELECT format('%s of %s does not know what is here of it', name, device) FROM misnamed ORDER BY 1 LIMIT 100";
+        let wrong: Vec<Wrong> = sql_query(look).kept().load(&mut c).await?;
+        if !wrong.is_empty() {
+            c.transaction(async |c| {
+                // Whoever counts waits until what is there and what is remembered are the same.
+                sql_query("LOCK TABLE counted, tally, tally_change IN EXCLUSIVE MODE").execute(c).await?;
+                sql_query("INSERT INTO tally_change (about, fact, day, n, bytes) SELECT about, fact, day, n, bytes FROM miscounts")
+                    .execute(c)
+                    .await?;
+                sql_query("INSERT INTO name_change (person, digest) SELECT person, digest FROM misnamed").execute(c).await?;
+                sql_query(
+                    "INSERT INTO counted SELECT * FROM misremembered ON CONFLICT (original) DO UPDATE SET size = excluded.size, kept = excluded.kept,
+                         living = excluded.living, month = excluded.month, home = excluded.home, away = excluded.away,
+                         proven_at = excluded.proven_at, coming = excluded.coming, stores = excluded.stores, proofs = excluded.proofs",
+                )
+                .execute(c)
+                .await?;
+                Ok::<_, CatalogError>(())
+            })
+            .await?;
+        }
+        Ok(wrong.into_iter().map(|w| w.what).collect())
     }
 }

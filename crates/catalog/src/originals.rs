@@ -226,10 +226,8 @@ impl Catalog {
     pub async fn months(&self, person: PersonId) -> Result<Vec<(String, u64)>> {
         let mut c = self.connection().await?;
         let rows: Vec<MonthRow> = sql_query(
-            // Words for the months, not for every picture.
-            "SELECT to_char(began, 'YYYY-MM') AS month, n FROM (
-                 SELECT date_trunc('month', taken_local) AS began, count(*) AS n FROM living WHERE person = $1 AND shot = id GROUP BY 1
-             ) m ORDER BY began DESC",
+            "SELECT to_char(day, 'YYYY-MM') AS month, sum(n)::bigint AS n FROM counts WHERE about = $1 AND fact = 'month'
+             GROUP BY day HAVING sum(n) > 0 ORDER BY day DESC",
         )
         .bind::<SqlUuid, _>(person.0)
         .kept()
@@ -352,11 +350,12 @@ impl Catalog {
         rows.into_iter().map(|r| FiledPath::parse(&r.path).map_err(|_| CatalogError::NotFound)).collect()
     }
 
-    /// Originals that a store's ledger names, in the order of their ids, after a given one: for a checkpoint.
-    pub async fn listed(&self, store: ypogeion_core::StoreId, after: OriginalId, limit: i64) -> Result<Vec<OriginalRow>> {
+    /// What a checkpoint says: originals of which a store has a good copy, in the order of their ids. Also those that the next segment will say:
+    /// what changed since the last one is in none of those that the checkpoint stands for as it is now, and a house may be gone before the next.
+    pub async fn copies_in(&self, store: ypogeion_core::StoreId, after: OriginalId, limit: i64) -> Result<Vec<OriginalRow>> {
         let mut c = self.connection().await?;
         let rows: Vec<FullRow> = sql_query(format!(
-            "{FULL} JOIN standing s ON s.original = o.id AND s.place = $1 AND s.good AND s.listed WHERE o.id > $2 AND o.gone_at IS NULL
+            "{FULL} JOIN standing s ON s.original = o.id AND s.place = $1 AND s.good WHERE o.id > $2 AND o.gone_at IS NULL
              ORDER BY o.id LIMIT $3"
         ))
         .bind::<SqlUuid, _>(store.0)

@@ -20,8 +20,8 @@ use ypogeion_core::{
 use crate::{
     Catalog, CatalogError, Connection, Count, Keep, Result,
     devices::digest_of,
-    evidence::{HOME, observe_in},
-    numbers::Amount,
+    evidence::observe_in,
+    numbers::{Amount, next_day},
     originals::OriginalRow,
     signed, unsigned,
     work::{Kind, WISH},
@@ -514,10 +514,10 @@ impl Catalog {
         self.heal_now(&mut c, now).await
     }
 
-    /// A store's ledger has a checkpoint up to this segment.
+    /// A store's ledger has a checkpoint up to this segment. Another one is due if [`Catalog::say_all_again`] was called while it was written.
     pub async fn checkpoint_written(&self, store: StoreId, number: u64) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE store SET checkpoint = greatest(checkpoint, $2), checkpoint_due = false WHERE id = $1")
+        sql_query("UPDATE store SET checkpoint = greatest(checkpoint, $2), checkpoint_due = said IS NULL WHERE id = $1")
             .bind::<SqlUuid, _>(store.0)
             .bind::<BigInt, _>(signed(number))
             .kept()
@@ -735,20 +735,30 @@ impl Catalog {
     pub async fn store_numbers(&self, id: StoreId, proven_since: DateTime<Utc>) -> Result<StoreNumbers> {
         let mut c = self.connection().await?;
         let r: NumbersRow = sql_query(
-            "SELECT count(*) FILTER (WHERE t.good) AS held, coalesce(sum(o.size) FILTER (WHERE t.good), 0)::bigint AS held_bytes,
-                    count(*) FILTER (WHERE t.good AND t.proven_at >= $3) AS proven,
-                    coalesce(sum(o.size) FILTER (WHERE t.good AND t.proven_at >= $3), 0)::bigint AS proven_bytes,
-                    count(*) FILTER (WHERE h.good AND t.good IS NOT TRUE) AS to_go,
-                    coalesce(sum(o.size) FILTER (WHERE h.good AND t.good IS NOT TRUE), 0)::bigint AS to_go_bytes,
+            "WITH facts AS (
+                 SELECT fact, sum(n)::bigint AS n, sum(bytes)::bigint AS bytes FROM counts
+                 WHERE about = $1 AND (fact IN ('held', 'also at home') OR fact = 'proven' AND day >= ($3 AT TIME ZONE 'UTC')::date) GROUP BY fact
+                 UNION ALL
+                 SELECT 'home', sum(n)::bigint, sum(bytes)::bigint FROM counts WHERE about = ANY(ARRAY(SELECT id FROM person)) AND fact = 'home'
+                 UNION ALL
+                 -- Of the day on which proofs begin to count: that one is not in it as a whole.
+                 SELECT 'proven', count(*), coalesce(sum(c.size), 0)::bigint FROM standing s JOIN counted c ON c.original = s.original AND c.living
+                 WHERE s.place = $1 AND s.good AND s.proven_at >= $2 AND s.proven_at < $3
+             )
+             SELECT coalesce(sum(n) FILTER (WHERE fact = 'held'), 0)::bigint AS held,
+                    coalesce(sum(bytes) FILTER (WHERE fact = 'held'), 0)::bigint AS held_bytes,
+                    coalesce(sum(n) FILTER (WHERE fact = 'proven'), 0)::bigint AS proven,
+                    coalesce(sum(bytes) FILTER (WHERE fact = 'proven'), 0)::bigint AS proven_bytes,
+                    (coalesce(sum(n) FILTER (WHERE fact = 'home'), 0) - coalesce(sum(n) FILTER (WHERE fact = 'also at home'), 0))::bigint AS to_go,
+                    (coalesce(sum(bytes) FILTER (WHERE fact = 'home'), 0) - coalesce(sum(bytes) FILTER (WHERE fact = 'also at home'), 0))::bigint
+                        AS to_go_bytes,
                     (SELECT count(*) FROM standing WHERE place = $1 AND good AND NOT listed) AS unlisted,
                     (SELECT max(confirmed_at) FROM object WHERE store = $1) AS confirmed_at
-             FROM living o
-             LEFT JOIN standing t ON t.original = o.id AND t.place = $1
-             LEFT JOIN standing h ON h.original = o.id AND h.place = $2",
+             FROM facts",
         )
         .bind::<SqlUuid, _>(id.0)
-        .bind::<SqlUuid, _>(HOME)
         .bind::<Timestamptz, _>(proven_since)
+        .bind::<Timestamptz, _>(next_day(proven_since))
         .kept()
         .get_result(&mut c)
         .await?;

@@ -588,7 +588,7 @@ async fn quota_of(c: &mut AsyncPgConnection, person: PersonId) -> Result<Option<
 /// in neither, or in both.
 async fn own(c: &mut AsyncPgConnection, person: PersonId, still: DateTime<Utc>, but: &[Uuid]) -> Result<(u64, u64)> {
     let row: OwnRow = sql_query(
-        "SELECT (SELECT coalesce(sum(size), 0)::bigint FROM original WHERE person = $1 AND gone_at IS NULL) AS used,
+        "SELECT (SELECT coalesce(sum(bytes), 0)::bigint FROM counts WHERE about = $1 AND fact = 'kept') AS used,
                 (SELECT coalesce(sum(CASE WHEN touched_at > $2 THEN length ELSE received END), 0)::bigint
                  FROM upload WHERE original IS NULL AND person = $1 AND id <> ALL($3)) AS own",
     )

@@ -231,6 +231,9 @@ const MOST_LOST: i32 = 8;
 /// Work that may be taken: not given up, not leased to anybody alive.
 const FREE: &str = "NOT j.gave_up AND (j.lease_end IS NULL OR j.lease_end < $1)";
 
+/// Work that is put down long before its time.
+const LATER: [&str; 6] = ["audit", "survey", "drill", "release", "remove", "reseal"];
+
 impl Catalog {
     /// Takes up to `limit` pieces of work of one kind, most urgent first, until `lease` has passed. Work for a store that
     /// stopped, or that waits after a fault, is passed over.
@@ -415,16 +418,28 @@ impl Catalog {
     pub async fn work_numbers(&self, now: DateTime<Utc>) -> Result<Vec<KindNumbers>> {
         let mut c = self.connection().await?;
         let rows: Vec<KindRow> = sql_query(
-            "SELECT kind, count(*) FILTER (WHERE NOT gave_up AND error IS NULL AND (lease_end IS NULL OR lease_end < $1)) AS waiting,
-                    count(*) FILTER (WHERE lease_end >= $1) AS running,
-                    count(*) FILTER (WHERE NOT gave_up AND error IS NOT NULL AND (lease_end IS NULL OR lease_end < $1)) AS retrying,
-                    count(*) FILTER (WHERE gave_up) AS failed
-             FROM job
-             -- The next round of a check is no work yet, nor is what leaves holding or a store some day.
-             WHERE kind NOT IN ('audit', 'survey', 'drill', 'release', 'remove', 'reseal') OR due <= $1 OR lease_end >= $1 OR error IS NOT NULL
-             GROUP BY kind ORDER BY kind",
+            "WITH busy AS (
+                 -- What is being done, waits for its next try, or has failed: little, and in indexes of its own.
+                 SELECT kind, count(*) FILTER (WHERE lease_end >= $1) AS running,
+                        count(*) FILTER (WHERE NOT gave_up AND error IS NOT NULL AND (lease_end IS NULL OR lease_end < $1)) AS retrying,
+                        count(*) FILTER (WHERE gave_up) AS failed, count(*) FILTER (WHERE lease_end >= $1 OR gave_up OR error IS NOT NULL) AS n
+                 FROM job WHERE lease_end IS NOT NULL OR error IS NOT NULL OR gave_up GROUP BY kind
+             ), work AS (
+                 SELECT fact AS kind, sum(n)::bigint AS n FROM counts
+                 WHERE about = '00000000-0000-0000-0000-000000000001' AND fact <> ALL($2) GROUP BY fact
+                 UNION ALL
+                 -- The next round of a check is no work yet, nor is what leaves holding or a store some day.
+                 SELECT k.kind, (SELECT count(*) FROM job j WHERE j.kind = k.kind AND NOT j.gave_up AND j.due <= $1)
+                     + (SELECT count(*) FROM job j WHERE j.kind = k.kind AND j.due > $1 AND (j.lease_end >= $1 OR j.error IS NOT NULL) AND NOT j.gave_up)
+                     + (SELECT count(*) FROM job j WHERE j.kind = k.kind AND j.gave_up)
+                 FROM unnest($2) k (kind)
+             )
+             SELECT w.kind, greatest(w.n - coalesce(b.n, 0), 0)::bigint AS waiting, coalesce(b.running, 0) AS running,
+                    coalesce(b.retrying, 0) AS retrying, coalesce(b.failed, 0) AS failed
+             FROM work w LEFT JOIN busy b USING (kind) WHERE w.n > 0 ORDER BY w.kind",
         )
         .bind::<Timestamptz, _>(now)
+        .bind::<Array<Text>, _>(LATER.as_slice())
         .kept()
         .load(&mut c)
         .await?;

@@ -318,6 +318,10 @@ fn said(c: &Check) -> String {
 }
 /// A store's state, and where it is kept if that is not away from home. A disk that is "away" is one that is not connected, wherever it is.
 fn state(word: &str, away: bool) -> String {
-    let word = if word == "away" { "not connected" } else { word };
+    let word = match word {
+        "away" => "not connected",
+        "listing" => "writing its list of contents",
+        word => word,
+    };
     if away { word.to_owned() } else { format!("{word}; kept in this house") }
 }

@@ -12,7 +12,10 @@ use reqwest::Method;
 use rustix::process::{Pid, Signal, kill_process};
 use serde_json::{Value, json};
 use url::Url;
-use ypogeion_catalog::copied;
+use ypogeion_catalog::{
+    cluster::{self, Cluster, Durability},
+    copied,
+};
 use ypogeion_standins::store::{Options as StoreOptions, StandInStore};
 use ypogeion_wire::{CONSOLE_HEADER, offsite::Store, overview::Overview};
 
@@ -223,6 +226,29 @@ impl House {
             let _ = child.kill();
             let _ = child.wait();
         }
+    }
+
+    /// A hand in its database, which is started if it does not run. Returns what it says, unaligned.
+    pub fn sql(&self, text: &str) -> Step<String> {
+        let running = Cluster::start(&self.options.folder.join("data/database"), Durability::ThrownAway)?;
+        let output = Command::new("psql").arg(running.url()).args(["-qAt", "-v", "ON_ERROR_STOP=1", "-c", text]).output()?;
+        if output.status.success() {
+            Ok(String::from_utf8_lossy(&output.stdout).trim().to_owned())
+        } else {
+            Err(String::from_utf8_lossy(&output.stderr).into_owned().into())
+        }
+    }
+
+    /// Counts that are not what is there; none, as long as everything that changes a count says so, and none that anybody could ask for while
+    /// its database does not run.
+    pub fn miscounts(&self) -> Step<String> {
+        if cluster::server_pid(&self.options.folder.join("data/database")).is_none() {
+            return Ok(String::new());
+        }
+        let look = "SELECT format('%s of %s, %s: %s, %s bytes', fact, about, day, n, bytes) FROM miscounts
+                    UNION ALL SELECT format('%s is remembered otherwise', original) FROM misremembered
+                    UNION ALL SELECT format('%s of %s does not know what is here of it', name, device) FROM misnamed";
+        self.sql(look)
     }
 
     /// Asks the service to stop (SIGTERM) and waits for it.

@@ -3,6 +3,11 @@
 use std::{
     fs, io,
     path::{Path, PathBuf},
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
+    time::Duration,
 };
 
 use reqwest::Method;
@@ -102,11 +107,14 @@ impl Stage {
         Ok(ypogeion_demo::disk::fill(&self.house.disks(), &self.pictures, SEED, Size::WHOLE.width)?)
     }
 
-    /// Lets the devices come to their four states: all sent, some waiting, partly sent with a log to read, nothing yet.
+    /// Lets the devices come to their states: all sent; some waiting; quiet for long. The desktop, which has not sent yet, follows with
+    /// [`Stage::send_partly`].
     pub async fn live(&self) -> Step<()> {
-        for device in [0, 2] {
+        for device in [0, 3] {
             self.devices[device].json(&["backup"]).await?;
         }
+        self.keeper.wait_until_proven(240).await?;
+        self.long_ago(DEVICES[3].name, 12)?;
         // Piet's phone sent its received pictures, said what else it has, and went to sleep.
         let piet = &self.devices[1];
         piet.json(&["sources", "remove", "Camera"]).await?;
@@ -117,6 +125,47 @@ impl Stage {
         names.sort();
         offer(piet, &names[..names.len().min(31)]).await
     }
+
+    /// The desktop sends all but a film that is being cut meanwhile: partly sent, with a log to read.
+    pub async fn send_partly(&self) -> Step<()> {
+        let film = self.pictures.join(DEVICES[2].folder).join(DEVICES[2].sources[0]).join("VID_cutting.mp4");
+        append(&film)?;
+        let (still, written) = (Arc::new(AtomicBool::new(true)), film.clone());
+        let writing = Arc::clone(&still);
+        let writer = std::thread::spawn(move || {
+            // A file that cannot be written is no reason to wait for it.
+            while writing.load(Ordering::Relaxed) && append(&written).is_ok() {
+                std::thread::sleep(Duration::from_millis(2));
+            }
+        });
+        let said = self.devices[2].json(&["backup"]).await;
+        still.store(false, Ordering::Relaxed);
+        writer.join().map_err(|_| "the film's writer broke down")?;
+        // The pictures are kept for the next demo.
+        fs::remove_file(film)?;
+        said.map(drop)
+    }
+
+    /// Moves a device's past back by some days, and has it have come on each day before that: what an evening's demo cannot live through.
+    fn long_ago(&self, device: &str, days: u32) -> Step<()> {
+        self.house.sql(&format!(
+            "CREATE TEMPORARY VIEW moved AS SELECT id, interval '{days} days' AS back FROM device WHERE name = $${device}$$;
+             UPDATE run r SET began_at = began_at - back, reported_at = reported_at - back, ended_at = ended_at - back FROM moved WHERE device = moved.id;
+             UPDATE sighting SET seen_at = seen_at - back FROM moved WHERE device = moved.id;
+             UPDATE device_source SET told_at = told_at - back FROM moved WHERE device = moved.id;
+             UPDATE device d SET seen_at = seen_at - back, paired_at = paired_at - 4 * back FROM moved WHERE d.id = moved.id;
+             INSERT INTO run (id, device, began_at, reported_at, ended_at, checked, present)
+             SELECT gen_random_uuid(), r.device, r.began_at - d * interval '1 day', r.reported_at - d * interval '1 day', r.ended_at - d * interval '1 day',
+                    r.checked, r.checked
+             FROM run r JOIN moved ON moved.id = r.device, generate_series(1, 20) d"
+        ))?;
+        Ok(())
+    }
+}
+
+/// A little more of a film.
+fn append(film: &Path) -> io::Result<()> {
+    io::Write::write_all(&mut fs::OpenOptions::new().create(true).append(true).open(film)?, &[7; 4096])
 }
 
 /// Says what a device has without sending it: what a phone does before it runs out of battery.

@@ -103,13 +103,16 @@ pub async fn store(app: &App, row: StoreRow) -> Answer<Store> {
     let takes = carries
         .filter(|_| !row.paused && row.stopped.is_none())
         .and_then(|line| row.week.estimate(local, numbers.to_go.bytes, line));
+    // Without a ledger that names it, a copy cannot be found once this house is gone.
+    let lists = row.checkpoint_due || numbers.unlisted > 0;
     let state = match () {
         () if row.stopped.is_some() => "stopped",
         () if row.paused => "paused",
         () if row.failing.is_some() && row.address.disk().is_some() => "away",
         () if row.failing.is_some() => "failing",
-        () if numbers.to_go.count > 0 && pace == Pace::Rest => "resting",
+        () if (numbers.to_go.count > 0 || lists) && pace == Pace::Rest => "resting",
         () if numbers.to_go.count > 0 => "sending",
+        () if lists => "listing",
         () => "idle",
     };
     let cost = costs::cost(app, &row).await?;
@@ -134,6 +137,7 @@ pub async fn store(app: &App, row: StoreRow) -> Answer<Store> {
         rate,
         ledger_segment: row.ledger_segment,
         unlisted: numbers.unlisted,
+        ledger_due: row.checkpoint_due,
         confirmed_at: numbers.confirmed_at,
         week: weeks::told(&row.week),
         pace: weeks::pace(pace),

@@ -24,7 +24,7 @@ pub struct Store {
     pub prefix: String,
     /// Region.
     pub region: String,
-    /// `idle`, `sending`, `resting` (its week says so), `paused` (the keeper says so), `away` (a disk that is not connected),
+    /// `idle` (everything is there, and its ledger names it), `listing` (everything is there, and the ledger follows), `sending`, `resting` (its week says so), `paused` (the keeper says so), `away` (a disk that is not connected),
     /// `failing` (tried again by itself) or `stopped` (waits for the keeper).
     pub state: String,
     /// Why it failed or stopped.
@@ -43,6 +43,8 @@ pub struct Store {
     pub ledger_segment: u64,
     /// Originals confirmed and not yet in the ledger.
     pub unlisted: u64,
+    /// Parts of the ledger are missing or cannot be read any more, or it has keys of the past: all of it is to be written once more.
+    pub ledger_due: bool,
     /// When it last took a copy.
     pub confirmed_at: Option<DateTime<Utc>>,
     /// When, and how fast, copies go there.

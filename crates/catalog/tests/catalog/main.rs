@@ -1,5 +1,7 @@
 //! The catalogue on a real, throw-away PostgreSQL.
 
+mod counts;
+mod earlier;
 mod growth;
 mod outbox;
 
@@ -138,12 +140,16 @@ impl World {
     }
 
     async fn add_store(&self) -> StoreId {
+        self.add_store_in("b", "North Quay").await
+    }
+
+    async fn add_store_in(&self, bucket: &str, name: &str) -> StoreId {
         let id = StoreId(Uuid::now_v7());
         let address = StoreAddress {
-            name: "North Quay".into(),
+            name: name.into(),
             endpoint: "http://127.0.0.1:1".into(),
             region: "r".into(),
-            bucket: "b".into(),
+            bucket: bucket.into(),
             prefix: String::new(),
             access_key: "a".into(),
             secret_key: "s".into(),

@@ -214,6 +214,40 @@ async fn whatever_changes_of_an_original_its_ledgers_say_anew() {
     assert!(w.catalog.unlisted(store, 9).await.unwrap().is_empty(), "a preview is no news for a ledger");
 }
 
+/// A checkpoint stands for the segments before it: what has changed since they were written is in it as it is now, or would be nowhere until
+/// the next one.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_checkpoint_says_what_the_next_segment_will_say_as_well() {
+    let w = world().await;
+    let store = w.add_store().await;
+    let id = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
+    let object = ObjectRecord { name: "objects/a".into(), size: 200, sha256: Digest::of(b"sealed") };
+    w.catalog.confirm(store, Digest::of(b"kite"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
+    w.write_segment(store, 1).await;
+    let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
+    sql_query("UPDATE original SET taken_local = taken_local + interval '1 hour'").execute(&mut c).await.unwrap();
+    assert_eq!(w.catalog.unlisted(store, 9).await.unwrap().len(), 1);
+    let said = w.catalog.copies_in(store, OriginalId(Uuid::nil()), 9).await.unwrap();
+    assert_eq!(said.iter().map(|o| o.id).collect::<Vec<_>>(), [id]);
+}
+
+/// What is asked for while a checkpoint is written is not done by it.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_ledger_that_is_asked_for_meanwhile_is_written_once_more() {
+    let w = world().await;
+    let store = w.add_store().await;
+    let due = async || w.catalog.store(store).await.unwrap().checkpoint_due;
+    for (number, meanwhile) in [(1, true), (2, false)] {
+        w.catalog.say_all_again(store, w.now).await.unwrap();
+        w.catalog.segment_written(store, number, &[], (Some(Digest::of(b"said")), None), 0).await.unwrap();
+        if meanwhile {
+            w.catalog.say_all_again(store, w.now).await.unwrap();
+        }
+        w.catalog.checkpoint_written(store, number).await.unwrap();
+        assert_eq!(due().await, meanwhile, "{number}");
+    }
+}
+
 /// A removal that was broken off keeps nobody from sending the same bytes again.
 #[tokio::test(flavor = "multi_thread")]
 async fn an_object_does_not_leave_for_ever() {

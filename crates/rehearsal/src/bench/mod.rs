@@ -2,13 +2,14 @@
 //! other, and the ratio is printed. Speeds of different machines or days say nothing; ratios do.
 //!
 //! [`road`] has the rows that follow a picture on its way, [`ledger`] the reading of a large ledger, [`devices`] what a device asks, [`load`] how the service bears load,
-//! and [`previews`] the drawing of pictures.
+//! [`scale`] what a large household costs, and [`previews`] the drawing of pictures.
 
 mod devices;
 mod ledger;
 mod load;
 mod previews;
 mod road;
+mod scale;
 
 use std::{
     fs,
@@ -48,6 +49,8 @@ pub enum Row {
     Previews,
     /// Somebody looks at the library while eight devices send; four files of 4 GB at once.
     Load,
+    /// What the pages of a large household cost.
+    Scale,
 }
 
 /// What was measured, in words; each is said at once, because what comes later may fail.
@@ -68,7 +71,8 @@ impl Report {
 }
 
 /// Measures these rows, or all, with `photos` photos of 3 MB and a tree of `tree` small files, and prints them as a table.
-pub async fn run(folder: &Path, rows: &[Row], photos: usize, tree: usize) -> Step<()> {
+/// [`Row::Scale`] has a household of so many `originals`.
+pub async fn run(folder: &Path, rows: &[Row], (photos, tree, originals): (usize, usize, u64)) -> Step<()> {
     let wanted = |row: Row| rows.is_empty() || rows.contains(&row);
     println!("on {} cores", std::thread::available_parallelism()?);
     let mut report = Report::default();
@@ -96,6 +100,9 @@ pub async fn run(folder: &Path, rows: &[Row], photos: usize, tree: usize) -> Ste
     }
     if wanted(Row::Load) {
         load::measure(folder, &mut report).await?;
+    }
+    if wanted(Row::Scale) {
+        scale::measure(folder, originals, &mut report).await?;
     }
     println!("\n{:34} {:>10} {:>10} {:>9}  goal", "row", "limit, s", "ours, s", "speed");
     for line in report.0 {

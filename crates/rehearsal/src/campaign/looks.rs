@@ -29,6 +29,10 @@ impl Lab {
                 return Err(format!("picture {} was acknowledged and is not on the home disk", kept.number).into());
             }
         }
+        let wrong = self.house.miscounts()?;
+        if !wrong.is_empty() {
+            return Err(format!("what is counted is not what is there: {wrong}").into());
+        }
         let known = |digest: &String| self.kept.contains_key(digest) || self.between.contains_key(digest);
         if let Some((_, paths)) = by_digest.iter().find(|(digest, _)| !known(digest)) {
             return Err(format!("{paths:?} is on the home disk, and nobody was told that it was taken").into());

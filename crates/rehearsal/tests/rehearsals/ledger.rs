@@ -146,6 +146,33 @@ async fn settled(w: &World) {
     .unwrap();
 }
 
+/// The segment came through and the checkpoint did not: nothing is new any more, and it is written all the same.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_checkpoint_that_a_store_has_refused_is_written_later() {
+    let w = open_house().await;
+    let torn = after_checkpoint(&w).pop().unwrap();
+    let bytes = fs::read(&torn).unwrap();
+    fs::write(&torn, &bytes[..bytes.len() / 2]).unwrap();
+    let (there, before, aside) = (w.house.store_folder().join("checkpoints"), segments(&w).len(), w.folder.path().join("aside"));
+    fs::rename(&there, &aside).unwrap();
+    fs::write(&there, b"no folder").unwrap();
+    assert_eq!(w.check(true, "drill").await["failed"], true);
+    wait_for("the segment to be there, and no more", 60, async || {
+        Ok((segments(&w).len() > before && w.keeper.store().await?.state == "failing").then_some(()))
+    })
+    .await
+    .unwrap();
+    let store = w.keeper.store().await.unwrap();
+    assert!(store.ledger_due && store.unlisted == 0, "{store:?}");
+    fs::remove_file(&there).unwrap();
+    fs::rename(&aside, &there).unwrap();
+    let resume = format!("api/stores/{}/resume", store.id);
+    w.keeper.ask(reqwest::Method::POST, &resume, Some(serde_json::json!({}))).await.unwrap();
+    wait_for("all to be said", 60, async || Ok((w.keeper.store().await?.state == "idle").then_some(()))).await.unwrap();
+    assert_eq!(segments(&w).len(), before + 1, "nothing was said twice");
+    assert_eq!(w.check(true, "drill").await["failed"], false);
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn nothing_is_rebuilt_from_a_ledger_that_was_cut_unless_told_to() {
     let mut w = open_house().await;

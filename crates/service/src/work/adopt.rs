@@ -12,7 +12,10 @@ use std::{
     fs::File,
     io::Read,
     path::{Path, PathBuf},
-    sync::Arc,
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
 };
 
 use chrono::{DateTime, Utc};
@@ -340,10 +343,14 @@ impl Taking {
             let page = self.app.catalog.adoption_waiting(self.adoption.id, b"", &after, 60).await?;
             let Some(last) = page.last() else { return Ok(true) };
             after = last.path.clone();
-            let mut taken = stream::iter(page).map(|file| self.plain_file(file)).buffer_unordered(AT_ONCE);
-            while let Some(result) = taken.next().await {
-                result?;
-            }
+            // What ends it begins nothing more, and lets what is under way come to its end: a file that has landed is to be noted.
+            let ending = AtomicBool::new(false);
+            let take = async |file| match ending.load(Ordering::Relaxed) {
+                true => Ok(()),
+                false => self.plain_file(file).await.inspect_err(|_| ending.store(true, Ordering::Relaxed)),
+            };
+            let taken: Vec<Answer<()>> = stream::iter(page).map(take).buffer_unordered(AT_ONCE).collect().await;
+            taken.into_iter().collect::<Answer<()>>()?;
             if !self.goes_on().await? {
                 return Ok(false);
             }

@@ -220,6 +220,10 @@ async fn put_in_place(
     (store, name): (StoreId, &str),
     why: Why,
 ) -> Answer<Ended> {
+    let seen =
+        Observation { place: Place::Home, act: Act::Reread, at: app.now(), digest: Some(row.digest), outcome: Outcome::Right };
+    // The store's copy was read, opened and right: that is what a proof is, whatever becomes of these bytes here.
+    app.catalog.observe(row.id, row.digest, &Observation { place: Place::Store(store), act: Act::Opened, ..seen }).await?;
     let (upload, time) = (part.id, SystemTime::from(row.taken_at));
     let part = tokio::task::spawn_blocking(move || part.seal(time).map(|()| Arc::new(part))).await??;
     let (published, path) = put_right(app, row.id, part).await?;
@@ -227,11 +231,7 @@ async fn put_in_place(
         landing::remove_part(app, upload).await?;
         return Ok(later(app, job, why, "something else lies in its place; move that away".to_owned()));
     }
-    let seen =
-        Observation { place: Place::Home, act: Act::Reread, at: app.now(), digest: Some(row.digest), outcome: Outcome::Right };
-    app.catalog.observe(row.id, row.digest, &seen).await?;
-    // The store's copy was read, opened and right: that is what a proof is.
-    app.catalog.observe(row.id, row.digest, &Observation { place: Place::Store(store), act: Act::Opened, ..seen }).await?;
+    app.catalog.observe(row.id, row.digest, &Observation { at: app.now(), ..seen }).await?;
     if why == Why::Rebuild {
         return Ok(Ended::Done);
     }

@@ -102,6 +102,8 @@ pub fn start(app: &Arc<App>) -> JoinSet<()> {
     tasks.spawn(async move { catalog.tell_of_work().await });
     let catalog = app.catalog.clone();
     tasks.spawn(async move { catalog.keep_statistics().await });
+    let catalog = app.catalog.clone();
+    tasks.spawn(async move { catalog.keep_counts().await });
     tasks.spawn(keep_leases(Arc::clone(app), held));
     tasks.spawn(app.live.clone().tell());
     tasks.spawn(tidy(Arc::clone(app)));
@@ -287,6 +289,10 @@ async fn derive_missing(app: Arc<App>) {
         }
         if found > 0 {
             tracing::warn!(found, "background work was missing and has been put down");
+        }
+        match app.catalog.miscounts().await {
+            Ok(wrong) => wrong.iter().for_each(|w| tracing::warn!(differs = w, "a count was wrong and has been put right")),
+            Err(e) => tracing::warn!(error = %chain(&e), "the counts could not be compared"),
         }
         tokio::time::sleep(Duration::from_secs(86_400)).await;
     }

@@ -208,7 +208,14 @@ pub(super) async fn write_ledger(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         let unsaid = entries.iter().find(|e| e.number > store.recorded);
         let waits = unsaid.is_some_and(|e| app.now() - e.at > RECORDED_WITHIN);
         if rows.is_empty() && !waits && app.catalog.has_said(store.id, said).await? {
-            return Ok(Ended::Done);
+            // A checkpoint that was refused, or that somebody asked for while the last segment was written.
+            return match store.ledger_end.take() {
+                Some(end) if store.checkpoint_due => match write_checkpoint(app, &store, &replica, Some(end.segment)).await? {
+                    Ok(()) => Ok(Ended::Done),
+                    Err(fault) => note_fault(app, &store, job, fault).await,
+                },
+                _ => Ok(Ended::Done),
+            };
         }
         let full = rows.len() as i64 == SEGMENT || entries.len() as i64 == SEGMENT;
         let recorded = entries.last().map_or(store.recorded, |e| e.number);
@@ -332,13 +339,13 @@ async fn record_of(app: &App, store: StoreId, row: &OriginalRow) -> Answer<Optio
     }))))
 }
 
-/// Says once more, in parts, what all segments so far add up to. A kill leaves parts without an end, which nobody takes for a checkpoint;
-/// what changes meanwhile is not listed any more, and is said again by the next segment.
+/// Says once more, in parts, what all segments so far add up to, and what changed since. A kill leaves parts without an end, which nobody takes
+/// for a checkpoint; what changes meanwhile is said again by the next segment.
 async fn write_checkpoint(app: &App, store: &StoreRow, replica: &Replica, upto: Option<SegmentRef>) -> Answer<Result<(), Fault>> {
     let (number, salt) = (store.ledger_segment, u32::from_le_bytes(security::random()));
     let (mut after, mut recorded, mut part) = (OriginalId(uuid::Uuid::nil()), 0, 0);
     loop {
-        let rows = app.catalog.listed(store.id, after, SEGMENT).await?;
+        let rows = app.catalog.copies_in(store.id, after, SEGMENT).await?;
         let mut records = preamble(app).await?;
         for row in &rows {
             after = row.id;
@@ -354,6 +361,7 @@ async fn write_checkpoint(app: &App, store: &StoreRow, replica: &Replica, upto: 
         }
         if last {
             app.catalog.checkpoint_written(store.id, number).await?;
+            app.live.changed(&[LiveEvent::Offsite]);
             return Ok(Ok(()));
         }
     }
