@@ -32,18 +32,20 @@ export function SignIn() {
 
 /** The page of somebody who is not in the house yet. */
 export function Outside({ wide = false, children }: { wide?: boolean; children: ReactNode }) {
+  // A wide one has a heading of its own.
+  const Name = wide ? "div" : "h1";
   return (
     <div className="relative flex min-h-screen flex-col">
-      <div className={`relative z-10 mx-auto flex w-full grow flex-col justify-center px-5 pb-28 ${wide ? "max-w-[680px] pt-7" : "max-w-[380px]"}`}>
-        <div className="mb-6 flex items-center gap-3 font-head text-[26px] font-semibold">
+      <main className={`relative z-10 mx-auto flex w-full grow flex-col justify-center px-5 pb-28 ${wide ? "max-w-[680px] pt-7" : "max-w-[380px]"}`}>
+        <Name className="mt-0 mb-6 flex items-center gap-3 font-head text-[26px] font-semibold">
           <span className="scale-[1.35]">
             <Mark />
           </span>
           Ypogeion
-        </div>
+        </Name>
         {!wide && <p className="mt-0 mb-6 text-[17px] text-soft">The house’s pictures, kept safe: at home, away, and proven.</p>}
         {children}
-      </div>
+      </main>
       <svg aria-hidden className="absolute inset-x-0 bottom-0 h-24 w-full" viewBox="0 0 1200 96" preserveAspectRatio="none">
         <path d="M0 26 C200 16 340 34 560 24 S980 18 1200 28 V96 H0Z" fill="var(--loam)" />
         <path d="M0 60 C240 50 420 68 640 58 S1000 52 1200 62 V96 H0Z" fill="var(--clay)" />

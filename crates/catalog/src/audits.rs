@@ -5,7 +5,7 @@ use diesel::{
     OptionalExtension, QueryableByName, sql_query,
     sql_types::{Array, BigInt, Binary, Bool, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{Digest, OriginalId, StoreId, filing::FiledPath, layers::Place};
 
@@ -227,7 +227,7 @@ impl Catalog {
     /// The keeper wants a check now, of everything. One that is under way becomes a whole one.
     pub async fn want_check(&self, id: Uuid, place: Place, check: Check, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        c.transaction(async |c| {
+        whole!(c, async |c| {
             sql_query(
                 "INSERT INTO audit (id, place, kind, whole, wanted_at) VALUES ($1, $2, $3, true, $4)
                  ON CONFLICT (place, kind) WHERE ended_at IS NULL DO UPDATE SET whole = true",

@@ -5,7 +5,7 @@ use diesel::{
     QueryableByName, sql_query,
     sql_types::{Array, BigInt, Binary, Bool, Jsonb, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, Digest, OriginalId, PersonId, clearance::Evidence, filing::FiledPath};
 
@@ -92,7 +92,7 @@ impl Catalog {
         cleared: &[Cleared],
     ) -> Result<()> {
         let mut c = self.connection().await?;
-        c.transaction(async |c| {
+        whole!(c, async |c| {
             sql_query("INSERT INTO clearance (id, device, nonce, given_at, holds_until) VALUES ($1, $2, $3, $4, $5)")
                 .bind::<SqlUuid, _>(id)
                 .bind::<SqlUuid, _>(device.0)
@@ -133,7 +133,7 @@ impl Catalog {
         now: DateTime<Utc>,
     ) -> Result<u64> {
         let mut c = self.connection().await?;
-        c.transaction(async |c| {
+        whole!(c, async |c| {
             let used = sql_query("UPDATE clearance SET used_at = $3 WHERE id = $1 AND device = $2 AND used_at IS NULL")
                 .bind::<SqlUuid, _>(id)
                 .bind::<SqlUuid, _>(device.0)

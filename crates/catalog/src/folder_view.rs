@@ -8,7 +8,7 @@ use diesel::{
     OptionalExtension, QueryableByName, sql_query,
     sql_types::{Array, BigInt, Binary, Bool, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, Digest, OriginalId, UploadId, name::source_name, shot};
 
@@ -248,7 +248,7 @@ impl Catalog {
             original: Option<Uuid>,
         }
         let mut c = self.connection().await?;
-        c.transaction(async |c| {
+        whole!(c, async |c| {
             let moved: Vec<Moved> = sql_query(
                 "UPDATE folder_entry SET path = $3 || substr(path, char_length($2) + 1),
                      parent = CASE WHEN path = $2 THEN $4 ELSE $3 || substr(parent, char_length($2) + 1) END

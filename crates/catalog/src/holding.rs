@@ -5,7 +5,7 @@ use diesel::{
     OptionalExtension, QueryableByName, sql_query,
     sql_types::{Array, BigInt, Binary, Bool, Nullable, SmallInt, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use uuid::Uuid;
 use ypogeion_core::{
     Digest, OriginalId, PersonId, StoreId,
@@ -150,27 +150,26 @@ struct LeavingRow {
     due_bytes: i64,
 }
 
-/// The stores' ledgers are to say what is known of these originals now.
-fn list_anew() -> String {
-    format!(
-        "said AS (
-        UPDATE standing SET listed = false WHERE place <> $1 AND original IN (SELECT id FROM whole)
-    ), ledgers AS (
-        INSERT INTO job (kind, key, store, priority, due) SELECT 'ledger', id, id, 15, $2 FROM store {WISH}
-    ), places AS (
-        INSERT INTO job (kind, key, priority, due) SELECT 'hold', id, 19, $2 FROM whole {WISH_NOW}
-    )"
-    )
-}
-
+/// The stores' ledgers are to say what is known of these originals now, and their files are to follow. First what is known, then the work, as
+/// everybody does who changes both.
 async fn settle_soon(c: &mut AsyncPgConnection, ids: &[Uuid], now: DateTime<Utc>) -> Result<()> {
-    sql_query(format!("WITH whole AS (SELECT unnest($3) AS id), {} SELECT 1", list_anew()))
+    sql_query("UPDATE standing SET listed = false WHERE place <> $1 AND original = ANY($2)")
         .bind::<SqlUuid, _>(HOME)
-        .bind::<Timestamptz, _>(now)
         .bind::<Array<SqlUuid>, _>(ids)
         .kept()
         .execute(c)
         .await?;
+    sql_query(format!(
+        "WITH ledgers AS (
+             INSERT INTO job (kind, key, store, priority, due) SELECT 'ledger', id, id, 15, $1 FROM store ORDER BY id {WISH}
+         )
+         INSERT INTO job (kind, key, priority, due) SELECT 'hold', id, 19, $1 FROM unnest($2) id {WISH_NOW}"
+    ))
+    .bind::<Timestamptz, _>(now)
+    .bind::<Array<SqlUuid>, _>(ids)
+    .kept()
+    .execute(c)
+    .await?;
     Ok(())
 }
 
@@ -225,8 +224,7 @@ impl Catalog {
         until: Option<DateTime<Utc>>,
     ) -> Result<Vec<OriginalId>> {
         let mut c = self.connection().await?;
-        let held = c
-            .transaction(async |c| {
+        let held = whole!(c, async |c| {
                 // A shot that is just being put together must not end up half deleted.
                 lock_shots(c, person).await?;
                 let whole: Vec<IdRow> = sql_query(
@@ -308,8 +306,7 @@ impl Catalog {
     /// from a store by healing, to a free one of `places` each. Returns how many came back.
     pub async fn take_back(&self, person: PersonId, originals: &[OriginalId], now: DateTime<Utc>) -> Result<Vec<OriginalId>> {
         let mut c = self.connection().await?;
-        let back = c
-            .transaction(async |c| {
+        let back = whole!(c, async |c| {
                 let whole: Vec<IdRow> = sql_query(format!(
                     "WITH whole AS (
                          UPDATE original SET held_at = NULL, shot = id WHERE person = $1 AND id = ANY($2) AND held_at IS NOT NULL AND gone_at IS NULL
@@ -349,8 +346,7 @@ impl Catalog {
             digest: Vec<u8>,
         }
         let mut c = self.connection().await?;
-        let back = c
-            .transaction(async |c| {
+        let back = whole!(c, async |c| {
                 // Whoever removes the object from its store locks both rows as well, in this order: one of the two is first.
                 sql_query("SELECT 1 FROM original WHERE id = $1 FOR UPDATE").bind::<SqlUuid, _>(id.0).kept().execute(c).await?;
                 sql_query(
@@ -491,8 +487,7 @@ impl Catalog {
     /// their copies in stores (at `away_at`) follow. Returns how many; none: nothing is left to do.
     pub async fn let_go(&self, all: bool, now: DateTime<Utc>, away_at: DateTime<Utc>, limit: i64) -> Result<u64> {
         let mut c = self.connection().await?;
-        let gone = c
-            .transaction(async |c| {
+        let gone = whole!(c, async |c| {
                 let whole: Vec<IdRow> = sql_query(format!(
                     "WITH whole AS (
                          UPDATE original SET gone_at = $1 WHERE id IN (
@@ -617,7 +612,7 @@ impl Catalog {
             needed: i64,
         }
         let mut c = self.connection().await?;
-        c.transaction(async |c| {
+        whole!(c, async |c| {
             let row: Option<Row> = sql_query(
                 "SELECT o.digest, s.listed OR NOT s.good AS listed FROM original o JOIN standing s ON s.original = o.id AND s.place = $2
                  WHERE o.id = $1 AND o.gone_at IS NOT NULL FOR UPDATE OF o",

@@ -5,7 +5,7 @@ use diesel::{
     QueryableByName, sql_query,
     sql_types::{Array, BigInt, Bool, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::RunQueryDsl;
 use ypogeion_core::{DeviceId, PersonId};
 
 use crate::{Catalog, CatalogError, Keep, Result, signed, unsigned};
@@ -102,7 +102,7 @@ impl Catalog {
     /// not.
     pub async fn note_sources(&self, device: DeviceId, sources: &[SourceTold], now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        c.transaction(async |c| {
+        whole!(c, async |c| {
             sql_query("DELETE FROM device_source WHERE device = $1 AND name <> ALL($2)")
                 .bind::<SqlUuid, _>(device.0)
                 .bind::<Array<Text>, _>(sources.iter().map(|s| s.name.as_str()).collect::<Vec<_>>())

@@ -5,6 +5,23 @@
 //! the keeper has none. Rows become domain types before they leave this crate; what must be true together is one
 //! statement or one transaction.
 
+/// Runs what has to be true together, or not at all; and once more when it met somebody else half way: of two that wait for each other,
+/// PostgreSQL ends one, which has done nothing then. Nobody is refused because of that. (A function could not say that what it is handed
+/// may go to another thread.)
+macro_rules! whole {
+    ($c:expr, $work:expr) => {
+        async {
+            let mut left = 4;
+            loop {
+                match diesel_async::AsyncConnection::transaction(&mut *$c, $work).await {
+                    Err(e) if left > 0 && $crate::met_halfway(&e) => left -= 1,
+                    ended => break ended,
+                }
+            }
+        }
+    };
+}
+
 pub mod adoptions;
 pub mod audits;
 pub mod clearances;
@@ -166,6 +183,10 @@ impl From<DieselError> for CatalogError {
             e => CatalogError::Refused(e),
         }
     }
+}
+
+fn met_halfway(e: &CatalogError) -> bool {
+    matches!(e, CatalogError::Refused(DieselError::DatabaseError(_, info)) if info.message() == "deadlock detected")
 }
 
 /// What PostgreSQL and its client say while the server stops, starts, or has just vanished.

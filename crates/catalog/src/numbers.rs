@@ -8,7 +8,7 @@ use diesel::{
     QueryableByName, sql_query,
     sql_types::{BigInt, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::RunQueryDsl;
 use ypogeion_core::PersonId;
 
 use crate::{Catalog, CatalogError, Count, Keep, Result, unsigned};
@@ -217,7 +217,7 @@ impl Catalog {
                     UNION ALL SELECT format('%s of %s does not know what is here of it', name, device) FROM misnamed ORDER BY 1 LIMIT 100";
         let wrong: Vec<Wrong> = sql_query(look).kept().load(&mut c).await?;
         if !wrong.is_empty() {
-            c.transaction(async |c| {
+            whole!(c, async |c| {
                 // Whoever counts waits until what is there and what is remembered are the same.
                 sql_query("LOCK TABLE counted, tally, tally_change IN EXCLUSIVE MODE").execute(c).await?;
                 sql_query("INSERT INTO tally_change (about, fact, day, n, bytes) SELECT about, fact, day, n, bytes FROM miscounts")

@@ -9,7 +9,7 @@ use diesel::{
     sql_query,
     sql_types::{Array, BigInt, Bool, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::RunQueryDsl;
 use serde_json::{Value, json};
 use ypogeion_core::{
     Digest, OriginalId, StoreId,
@@ -64,9 +64,9 @@ impl Catalog {
         originals: &[(OriginalRecord, bool)],
         now: DateTime<Utc>,
     ) -> Result<()> {
-        let rows: Vec<Value> = originals.iter().map(|(o, there)| row(o, *there, &Local)).collect();
+        let rows = Value::Array(originals.iter().map(|(o, there)| row(o, *there, &Local)).collect());
         let mut c = self.connection().await?;
-        c.transaction(async |c| {
+        whole!(c, async |c| {
             sql_query(format!(
                 "WITH told AS (
                      SELECT * FROM jsonb_to_recordset($1) AS t (n integer, id uuid, person uuid, device uuid, digest text, size bigint, name text,
@@ -88,7 +88,7 @@ impl Catalog {
                  SELECT 'fetch', t.id, CASE WHEN t.held_at IS NULL THEN 16 ELSE 3 END, $2 FROM told t JOIN kept k USING (id) ORDER BY t.n
                  {WISH}"
             ))
-            .bind::<Jsonb, _>(Value::Array(rows.clone()))
+            .bind::<Jsonb, _>(&rows)
             .bind::<Timestamptz, _>(now)
             .kept()
             .execute(c)
@@ -109,7 +109,7 @@ impl Catalog {
                  )
                  INSERT INTO standing (original, place, good, since, listed) SELECT id, $2, there, $3, there FROM told ON CONFLICT DO NOTHING",
             )
-            .bind::<Jsonb, _>(Value::Array(rows))
+            .bind::<Jsonb, _>(&rows)
             .bind::<SqlUuid, _>(store.0)
             .bind::<Timestamptz, _>(now)
             .bind::<Text, _>(Act::Listed.word())

@@ -5,7 +5,7 @@ use diesel::{
     OptionalExtension, QueryableByName, sql_query,
     sql_types::{BigInt, Binary, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{Digest, OriginalId, filing::FiledPath};
 
@@ -180,7 +180,7 @@ impl Catalog {
     /// looked at. One that is under way already is [`CatalogError::Taken`].
     pub async fn begin_refiling(&self, id: Uuid, plan: &str, undoes: Option<Uuid>, who: &str, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        c.transaction(async |c| {
+        whole!(c, async |c| {
             sql_query(
                 "INSERT INTO refiling (id, plan, before, undoes, made_by, began_at, state)
                  SELECT $1, $2, h.filing, $3, $4, $5, 'running' FROM household h",

@@ -5,7 +5,7 @@ use diesel::{
     QueryableByName, sql_query,
     sql_types::{Array, BigInt, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncConnection, RunQueryDsl};
+use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, PersonId, RunId};
 
@@ -164,7 +164,7 @@ impl Catalog {
             Some(RunEnd::Done) | None => None,
         };
         let mut c = self.connection().await?;
-        c.transaction(async |c| {
+        whole!(c, async |c| {
             let open: Count = sql_query("SELECT count(*) AS n FROM run WHERE id = $1 AND device = $2")
                 .bind::<SqlUuid, _>(id.0)
                 .bind::<SqlUuid, _>(device.0)

@@ -5,7 +5,7 @@ use diesel::{
     OptionalExtension, QueryableByName, sql_query,
     sql_types::{Array, BigInt, Binary, Bool, Integer, Jsonb, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use uuid::Uuid;
 use ypogeion_core::{
     DeviceId, Digest, OriginalId, PersonId, UploadId,
@@ -262,7 +262,7 @@ impl Catalog {
         let instead: Vec<Uuid> = terms.instead.iter().map(|u| u.0).chain([upload.id.0]).collect();
         let still = now - PROMISED_FOR;
         let mut c = self.soft_connection().await?;
-        c.transaction(async |c| {
+        whole!(c, async |c| {
             let quota = quota_of(c, upload.person).await?;
             let mut room = Room { free: terms.free, promised: 0, promised_own: 0, reserve: terms.reserve, used: 0, quota };
             if quota.is_some() {
