@@ -151,8 +151,9 @@ impl Stage {
         self.house.sql(&format!(
             "CREATE TEMPORARY VIEW moved AS SELECT id, interval '{days} days' AS back FROM device WHERE name = $${device}$$;
              UPDATE run r SET began_at = began_at - back, reported_at = reported_at - back, ended_at = ended_at - back FROM moved WHERE device = moved.id;
-             UPDATE sighting SET seen_at = seen_at - back FROM moved WHERE device = moved.id;
+             -- What was named since it was counted stays that: first when it was counted.
              UPDATE device_source SET told_at = told_at - back FROM moved WHERE device = moved.id;
+             UPDATE sighting SET seen_at = seen_at - back FROM moved WHERE device = moved.id;
              UPDATE device d SET seen_at = seen_at - back, paired_at = paired_at - 4 * back FROM moved WHERE d.id = moved.id;
              INSERT INTO run (id, device, began_at, reported_at, ended_at, checked, present)
              SELECT gen_random_uuid(), r.device, r.began_at - d * interval '1 day', r.reported_at - d * interval '1 day', r.ended_at - d * interval '1 day',
