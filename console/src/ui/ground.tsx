@@ -97,12 +97,21 @@ const SHAPES: Record<string, [number, number]> = { phone: [20, 38], tablet: [30,
 
 function Standing({ device }: { device: Device }) {
   const [w, h] = SHAPES[device.kind] ?? [28, 28];
-  const waits = device.waiting > 0;
+  // What is not here, whatever the reason: the list of devices says the same.
+  const lacks =
+    device.refused > 0
+      ? `${count(device.refused)} refused`
+      : device.unread > 0
+        ? `${count(device.unread)} could not be read`
+        : device.to_come > 0
+          ? `${count(device.to_come)} still to send${device.seen_at && Date.now() - Date.parse(device.seen_at) > HOUR ? `, seen ${ago(device.seen_at)}` : ""}`
+          : undefined;
+  const waits = lacks !== undefined;
   const state = device.sending
     ? `sending, ${count(device.home)} of ${count(device.offered)}`
-    : waits
-      ? `${count(device.waiting)} still to send${device.seen_at && Date.now() - Date.parse(device.seen_at) > HOUR ? `, seen ${ago(device.seen_at)}` : ""}`
-      : device.offered === 0
+    : lacks
+      ? lacks
+      : device.has === 0
         ? "nothing sent yet"
         : `all sent${device.complete_at ? `, ${ago(device.complete_at)}` : ""}`;
   return (
