@@ -122,10 +122,10 @@ function StoreView({ store: s }: { store: Store }) {
         {s.ledger_due
           ? "The list of contents in this store is not complete: parts of it are missing, cannot be read, or are sealed for an earlier key. All of it is being written there again."
           : s.unlisted > 0
-          ? `The list of contents in this store still lacks ${counted(s.unlisted, "file")}; ${s.unlisted === 1 ? "it follows" : "they follow"} soon.`
-          : s.ledger_segment > 0
-            ? "The list of contents in this store is complete."
-            : "The list of contents in this store is not written yet."}
+            ? `The list of contents in this store still lacks ${counted(s.unlisted, "file")}; ${s.unlisted === 1 ? "it follows" : "they follow"} soon.`
+            : s.ledger_segment > 0
+              ? "The list of contents in this store is complete."
+              : "The list of contents in this store is not written yet."}
       </p>
       {s.state !== "stopped" && (
         <div className="mt-3 flex flex-wrap items-center gap-x-3 gap-y-2">

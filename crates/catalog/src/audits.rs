@@ -227,7 +227,7 @@ impl Catalog {
     /// The keeper wants a check now, of everything. One that is under way becomes a whole one.
     pub async fn want_check(&self, id: Uuid, place: Place, check: Check, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             sql_query(
                 "INSERT INTO audit (id, place, kind, whole, wanted_at) VALUES ($1, $2, $3, true, $4)
                  ON CONFLICT (place, kind) WHERE ended_at IS NULL DO UPDATE SET whole = true",

@@ -92,7 +92,7 @@ impl Catalog {
         cleared: &[Cleared],
     ) -> Result<()> {
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             sql_query("INSERT INTO clearance (id, device, nonce, given_at, holds_until) VALUES ($1, $2, $3, $4, $5)")
                 .bind::<SqlUuid, _>(id)
                 .bind::<SqlUuid, _>(device.0)
@@ -133,7 +133,7 @@ impl Catalog {
         now: DateTime<Utc>,
     ) -> Result<u64> {
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             let used = sql_query("UPDATE clearance SET used_at = $3 WHERE id = $1 AND device = $2 AND used_at IS NULL")
                 .bind::<SqlUuid, _>(id)
                 .bind::<SqlUuid, _>(device.0)

@@ -69,7 +69,7 @@ impl Catalog {
     /// is to be made good; in one transaction.
     pub async fn observe(&self, original: OriginalId, expected: Digest, seen: &Observation) -> Result<()> {
         let mut c = self.connection().await?;
-        let good = whole!(c, async |c| observe_in(c, original, expected, seen).await).await?;
+        let good = whole!(c, { observe_in(c, original, expected, seen).await }).await?;
         self.counted.notify_one();
         if !good {
             self.work_added(&[Kind::Heal]);
@@ -80,7 +80,7 @@ impl Catalog {
     /// The same for a reading of a check: a power cut may take it back, because the copy is then read again.
     pub async fn observe_check(&self, original: OriginalId, expected: Digest, seen: &Observation) -> Result<()> {
         let mut c = self.soft_connection().await?;
-        let good = whole!(c, async |c| observe_in(c, original, expected, seen).await).await?;
+        let good = whole!(c, { observe_in(c, original, expected, seen).await }).await?;
         self.counted.notify_one();
         if !good {
             self.work_added(&[Kind::Heal]);

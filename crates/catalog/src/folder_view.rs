@@ -248,7 +248,7 @@ impl Catalog {
             original: Option<Uuid>,
         }
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             let moved: Vec<Moved> = sql_query(
                 "UPDATE folder_entry SET path = $3 || substr(path, char_length($2) + 1),
                      parent = CASE WHEN path = $2 THEN $4 ELSE $3 || substr(parent, char_length($2) + 1) END

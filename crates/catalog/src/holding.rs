@@ -224,42 +224,42 @@ impl Catalog {
         until: Option<DateTime<Utc>>,
     ) -> Result<Vec<OriginalId>> {
         let mut c = self.connection().await?;
-        let held = whole!(c, async |c| {
-                // A shot that is just being put together must not end up half deleted.
-                lock_shots(c, person).await?;
-                let whole: Vec<IdRow> = sql_query(
-                    "WITH whole AS (
-                         UPDATE original SET held_at = $3 WHERE held_at IS NULL AND person = $1
-                             AND shot IN (SELECT shot FROM living WHERE person = $1 AND id = ANY($2))
-                         RETURNING id, path, digest
-                     ), noted AS (
-                         -- One that was taken back and has not been moved yet is where it was deleted from before.
-                         INSERT INTO held (original, was_at, deleted_by, at, until) SELECT id, path, $4, $3, $5 FROM whole
-                         ON CONFLICT (original) DO UPDATE SET deleted_by = excluded.deleted_by, at = excluded.at, until = excluded.until,
-                             looked_at = NULL
-                     ), told AS (
-                         UPDATE sighting g SET refused = $6 FROM whole w, device d
-                         WHERE d.person = $1 AND g.device = d.id AND g.digest = w.digest
-                     )
-                     SELECT id FROM whole",
-                )
-                .bind::<SqlUuid, _>(person.0)
-                .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
-                .bind::<Timestamptz, _>(now)
-                .bind::<Text, _>(who)
-                .bind::<Nullable<Timestamptz>, _>(until)
-                .bind::<Text, _>(DELETED_HELD)
-                .kept()
-                .load(c)
-                .await?;
-                let ids = ids(&whole);
-                settle_soon(c, &ids, now).await?;
-                if let Some(until) = until {
-                    look_at_holding(c, until).await?;
-                }
-                Ok::<_, CatalogError>(ids)
-            })
+        let held = whole!(c, {
+            // A shot that is just being put together must not end up half deleted.
+            lock_shots(c, person).await?;
+            let whole: Vec<IdRow> = sql_query(
+                "WITH whole AS (
+                     UPDATE original SET held_at = $3 WHERE held_at IS NULL AND person = $1
+                         AND shot IN (SELECT shot FROM living WHERE person = $1 AND id = ANY($2))
+                     RETURNING id, path, digest
+                 ), noted AS (
+                     -- One that was taken back and has not been moved yet is where it was deleted from before.
+                     INSERT INTO held (original, was_at, deleted_by, at, until) SELECT id, path, $4, $3, $5 FROM whole
+                     ON CONFLICT (original) DO UPDATE SET deleted_by = excluded.deleted_by, at = excluded.at, until = excluded.until,
+                         looked_at = NULL
+                 ), told AS (
+                     UPDATE sighting g SET refused = $6 FROM whole w, device d
+                     WHERE d.person = $1 AND g.device = d.id AND g.digest = w.digest
+                 )
+                 SELECT id FROM whole",
+            )
+            .bind::<SqlUuid, _>(person.0)
+            .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
+            .bind::<Timestamptz, _>(now)
+            .bind::<Text, _>(who)
+            .bind::<Nullable<Timestamptz>, _>(until)
+            .bind::<Text, _>(DELETED_HELD)
+            .kept()
+            .load(c)
             .await?;
+            let ids = ids(&whole);
+            settle_soon(c, &ids, now).await?;
+            if let Some(until) = until {
+                look_at_holding(c, until).await?;
+            }
+            Ok::<_, CatalogError>(ids)
+        })
+        .await?;
         self.work_added(&Kind::ALL);
         Ok(held.into_iter().map(OriginalId).collect())
     }
@@ -306,33 +306,33 @@ impl Catalog {
     /// from a store by healing, to a free one of `places` each. Returns how many came back.
     pub async fn take_back(&self, person: PersonId, originals: &[OriginalId], now: DateTime<Utc>) -> Result<Vec<OriginalId>> {
         let mut c = self.connection().await?;
-        let back = whole!(c, async |c| {
-                let whole: Vec<IdRow> = sql_query(format!(
-                    "WITH whole AS (
-                         UPDATE original SET held_at = NULL, shot = id WHERE person = $1 AND id = ANY($2) AND held_at IS NOT NULL AND gone_at IS NULL
-                         RETURNING id, digest
-                     ), told AS (
-                         UPDATE sighting g SET refused = NULL FROM whole w, device d
-                         WHERE d.person = $1 AND g.device = d.id AND g.digest = w.digest
-                     ), shots AS (
-                         INSERT INTO job (kind, key, priority, due) SELECT 'group', id, 18, $3 FROM whole {WISH}
-                     ), made AS (
-                         INSERT INTO job (kind, key, priority, due) SELECT 'derive', w.id, 22, $3 FROM whole w, household h
-                         WHERE h.derive_jpeg {WISH}
-                     )
-                     SELECT id FROM whole"
-                ))
-                .bind::<SqlUuid, _>(person.0)
-                .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
-                .bind::<Timestamptz, _>(now)
-                .kept()
-                .load(c)
-                .await?;
-                let ids = ids(&whole);
-                settle_soon(c, &ids, now).await?;
-                Ok::<_, CatalogError>(ids)
-            })
+        let back = whole!(c, {
+            let whole: Vec<IdRow> = sql_query(format!(
+                "WITH whole AS (
+                     UPDATE original SET held_at = NULL, shot = id WHERE person = $1 AND id = ANY($2) AND held_at IS NOT NULL AND gone_at IS NULL
+                     RETURNING id, digest
+                 ), told AS (
+                     UPDATE sighting g SET refused = NULL FROM whole w, device d
+                     WHERE d.person = $1 AND g.device = d.id AND g.digest = w.digest
+                 ), shots AS (
+                     INSERT INTO job (kind, key, priority, due) SELECT 'group', id, 18, $3 FROM whole {WISH}
+                 ), made AS (
+                     INSERT INTO job (kind, key, priority, due) SELECT 'derive', w.id, 22, $3 FROM whole w, household h
+                     WHERE h.derive_jpeg {WISH}
+                 )
+                 SELECT id FROM whole"
+            ))
+            .bind::<SqlUuid, _>(person.0)
+            .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
+            .bind::<Timestamptz, _>(now)
+            .kept()
+            .load(c)
             .await?;
+            let ids = ids(&whole);
+            settle_soon(c, &ids, now).await?;
+            Ok::<_, CatalogError>(ids)
+        })
+        .await?;
         self.work_added(&Kind::ALL);
         Ok(back.into_iter().map(OriginalId).collect())
     }
@@ -346,53 +346,53 @@ impl Catalog {
             digest: Vec<u8>,
         }
         let mut c = self.connection().await?;
-        let back = whole!(c, async |c| {
-                // Whoever removes the object from its store locks both rows as well, in this order: one of the two is first.
-                sql_query("SELECT 1 FROM original WHERE id = $1 FOR UPDATE").bind::<SqlUuid, _>(id.0).kept().execute(c).await?;
-                sql_query(
-                    "SELECT 1 FROM object b JOIN original o ON o.digest = b.digest WHERE o.id = $1 AND NOT b.leaving FOR UPDATE OF b",
-                )
-                .bind::<SqlUuid, _>(id.0)
-                .kept()
-                .execute(c)
-                .await?;
-                let row: Option<Row> = sql_query(
-                    "UPDATE original o SET held_at = NULL, gone_at = NULL, shot = id, preview = 'waiting', placeholder = NULL, path = $2, folded = $3
-                     WHERE id = $1 AND gone_at IS NOT NULL
-                       AND EXISTS (SELECT 1 FROM standing s JOIN object b ON b.store = s.place AND b.digest = o.digest
-                                   WHERE s.original = o.id AND s.good AND NOT b.leaving)
-                       AND NOT EXISTS (SELECT 1 FROM original x WHERE x.person = o.person AND x.digest = o.digest AND x.gone_at IS NULL)
-                     RETURNING digest",
-                )
-                .bind::<SqlUuid, _>(id.0)
-                .bind::<Text, _>(path.as_str())
-                .bind::<Text, _>(path.folded())
-                .kept()
-                .get_result(c)
-                .await
-                .optional()?;
-                let Some(row) = row else { return Ok(false) };
-                sql_query(format!(
-                    "WITH late AS (DELETE FROM job WHERE kind = 'remove' AND key = $1 AND lease_end IS NULL),
-                     past AS (DELETE FROM held WHERE original = $1),
-                     told AS (
-                         UPDATE sighting g SET refused = NULL FROM original o, device d
-                         WHERE o.id = $1 AND d.person = o.person AND g.device = d.id AND g.digest = o.digest
-                     )
-                     INSERT INTO job (kind, key, priority, due) VALUES ('preview', $1, 20, $2), ('group', $1, 18, $2) {WISH}"
-                ))
-                .bind::<SqlUuid, _>(id.0)
-                .bind::<Timestamptz, _>(now)
-                .kept()
-                .execute(c)
-                .await?;
-                // It is not at home, and that is mended like every other loss.
-                let seen = Observation { place: Place::Home, act: Act::Reread, at: now, digest: None, outcome: Outcome::Missing };
-                observe_in(c, id, digest_of(&row.digest), &seen).await?;
-                settle_soon(c, &[id.0], now).await?;
-                Ok::<_, CatalogError>(true)
-            })
+        let back = whole!(c, {
+            // Whoever removes the object from its store locks both rows as well, in this order: one of the two is first.
+            sql_query("SELECT 1 FROM original WHERE id = $1 FOR UPDATE").bind::<SqlUuid, _>(id.0).kept().execute(c).await?;
+            sql_query(
+                "SELECT 1 FROM object b JOIN original o ON o.digest = b.digest WHERE o.id = $1 AND NOT b.leaving FOR UPDATE OF b",
+            )
+            .bind::<SqlUuid, _>(id.0)
+            .kept()
+            .execute(c)
             .await?;
+            let row: Option<Row> = sql_query(
+                "UPDATE original o SET held_at = NULL, gone_at = NULL, shot = id, preview = 'waiting', placeholder = NULL, path = $2, folded = $3
+                 WHERE id = $1 AND gone_at IS NOT NULL
+                   AND EXISTS (SELECT 1 FROM standing s JOIN object b ON b.store = s.place AND b.digest = o.digest
+                               WHERE s.original = o.id AND s.good AND NOT b.leaving)
+                   AND NOT EXISTS (SELECT 1 FROM original x WHERE x.person = o.person AND x.digest = o.digest AND x.gone_at IS NULL)
+                 RETURNING digest",
+            )
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Text, _>(path.as_str())
+            .bind::<Text, _>(path.folded())
+            .kept()
+            .get_result(c)
+            .await
+            .optional()?;
+            let Some(row) = row else { return Ok(false) };
+            sql_query(format!(
+                "WITH late AS (DELETE FROM job WHERE kind = 'remove' AND key = $1 AND lease_end IS NULL),
+                 past AS (DELETE FROM held WHERE original = $1),
+                 told AS (
+                     UPDATE sighting g SET refused = NULL FROM original o, device d
+                     WHERE o.id = $1 AND d.person = o.person AND g.device = d.id AND g.digest = o.digest
+                 )
+                 INSERT INTO job (kind, key, priority, due) VALUES ('preview', $1, 20, $2), ('group', $1, 18, $2) {WISH}"
+            ))
+            .bind::<SqlUuid, _>(id.0)
+            .bind::<Timestamptz, _>(now)
+            .kept()
+            .execute(c)
+            .await?;
+            // It is not at home, and that is mended like every other loss.
+            let seen = Observation { place: Place::Home, act: Act::Reread, at: now, digest: None, outcome: Outcome::Missing };
+            observe_in(c, id, digest_of(&row.digest), &seen).await?;
+            settle_soon(c, &[id.0], now).await?;
+            Ok::<_, CatalogError>(true)
+        })
+        .await?;
         self.work_added(&Kind::ALL);
         Ok(back)
     }
@@ -487,42 +487,42 @@ impl Catalog {
     /// their copies in stores (at `away_at`) follow. Returns how many; none: nothing is left to do.
     pub async fn let_go(&self, all: bool, now: DateTime<Utc>, away_at: DateTime<Utc>, limit: i64) -> Result<u64> {
         let mut c = self.connection().await?;
-        let gone = whole!(c, async |c| {
-                let whole: Vec<IdRow> = sql_query(format!(
-                    "WITH whole AS (
-                         UPDATE original SET gone_at = $1 WHERE id IN (
-                             SELECT o.id FROM held h JOIN original o ON o.id = h.original
-                             WHERE h.until <= $1 AND ($2 OR h.looked_at IS NOT NULL) AND o.held_at IS NOT NULL AND o.gone_at IS NULL
-                             ORDER BY h.until, o.id LIMIT $4 FOR UPDATE OF o
-                         ) RETURNING id
-                     ), home AS (
-                         DELETE FROM standing WHERE place = $5 AND original IN (SELECT id FROM whole)
-                     ), idle AS (
-                         DELETE FROM job WHERE key IN (SELECT id FROM whole) AND lease_end IS NULL
-                             AND kind IN ('preview', 'derive', 'group', 'refile', 'replicate', 'prove', 'heal')
-                     ), away AS (
-                         INSERT INTO job (kind, key, store, priority, due)
-                         SELECT 'remove', w.id, s.place, 1, $3 FROM whole w JOIN standing s ON s.original = w.id AND s.place <> $5
-                         {WISH}
-                     ), told AS (
-                         UPDATE sighting g SET refused = $6 FROM original o, device d
-                         WHERE o.id IN (SELECT id FROM whole) AND d.person = o.person AND g.device = d.id AND g.digest = o.digest
-                     )
-                     SELECT id FROM whole"
-                ))
-                .bind::<Timestamptz, _>(now)
-                .bind::<Bool, _>(all)
-                .bind::<Timestamptz, _>(away_at)
-                .bind::<BigInt, _>(limit)
-                .bind::<SqlUuid, _>(HOME)
-                .bind::<Text, _>(DELETED_GONE)
-                .kept()
-                .load(c)
-                .await?;
-                settle_soon(c, &ids(&whole), now).await?;
-                Ok::<_, CatalogError>(whole.len() as u64)
-            })
+        let gone = whole!(c, {
+            let whole: Vec<IdRow> = sql_query(format!(
+                "WITH whole AS (
+                     UPDATE original SET gone_at = $1 WHERE id IN (
+                         SELECT o.id FROM held h JOIN original o ON o.id = h.original
+                         WHERE h.until <= $1 AND ($2 OR h.looked_at IS NOT NULL) AND o.held_at IS NOT NULL AND o.gone_at IS NULL
+                         ORDER BY h.until, o.id LIMIT $4 FOR UPDATE OF o
+                     ) RETURNING id
+                 ), home AS (
+                     DELETE FROM standing WHERE place = $5 AND original IN (SELECT id FROM whole)
+                 ), idle AS (
+                     DELETE FROM job WHERE key IN (SELECT id FROM whole) AND lease_end IS NULL
+                         AND kind IN ('preview', 'derive', 'group', 'refile', 'replicate', 'prove', 'heal')
+                 ), away AS (
+                     INSERT INTO job (kind, key, store, priority, due)
+                     SELECT 'remove', w.id, s.place, 1, $3 FROM whole w JOIN standing s ON s.original = w.id AND s.place <> $5
+                     {WISH}
+                 ), told AS (
+                     UPDATE sighting g SET refused = $6 FROM original o, device d
+                     WHERE o.id IN (SELECT id FROM whole) AND d.person = o.person AND g.device = d.id AND g.digest = o.digest
+                 )
+                 SELECT id FROM whole"
+            ))
+            .bind::<Timestamptz, _>(now)
+            .bind::<Bool, _>(all)
+            .bind::<Timestamptz, _>(away_at)
+            .bind::<BigInt, _>(limit)
+            .bind::<SqlUuid, _>(HOME)
+            .bind::<Text, _>(DELETED_GONE)
+            .kept()
+            .load(c)
             .await?;
+            settle_soon(c, &ids(&whole), now).await?;
+            Ok::<_, CatalogError>(whole.len() as u64)
+        })
+        .await?;
         self.work_added(&Kind::ALL);
         Ok(gone)
     }
@@ -612,7 +612,7 @@ impl Catalog {
             needed: i64,
         }
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             let row: Option<Row> = sql_query(
                 "SELECT o.digest, s.listed OR NOT s.good AS listed FROM original o JOIN standing s ON s.original = o.id AND s.place = $2
                  WHERE o.id = $1 AND o.gone_at IS NOT NULL FOR UPDATE OF o",

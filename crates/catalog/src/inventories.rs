@@ -102,7 +102,7 @@ impl Catalog {
     /// not.
     pub async fn note_sources(&self, device: DeviceId, sources: &[SourceTold], now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             sql_query("DELETE FROM device_source WHERE device = $1 AND name <> ALL($2)")
                 .bind::<SqlUuid, _>(device.0)
                 .bind::<Array<Text>, _>(sources.iter().map(|s| s.name.as_str()).collect::<Vec<_>>())

@@ -126,7 +126,7 @@ impl Catalog {
     /// A new key of the household: from now on things are sealed for it, and what is sealed for earlier ones is sealed anew, over time.
     pub async fn new_key(&self, recipient: &str, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             raise_epoch(c, now).await?;
             sql_query("INSERT INTO household_key (epoch, recipient, made_at) SELECT seal_epoch, $1, $2 FROM household")
                 .bind::<Text, _>(recipient)
@@ -165,7 +165,7 @@ impl Catalog {
     /// Adds somebody who can open what is sealed from now on, and what was sealed before once it is sealed anew.
     pub async fn add_recipient(&self, recipient: &str, name: &str, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             sql_query("INSERT INTO other_recipient (recipient, name, added_at) VALUES ($1, $2, $3)")
                 .bind::<Text, _>(recipient)
                 .bind::<Text, _>(name)
@@ -188,7 +188,7 @@ impl Catalog {
             name: String,
         }
         let mut c = self.connection().await?;
-        let name = whole!(c, async |c| {
+        let name = whole!(c, {
             let row: Option<Row> = sql_query("DELETE FROM other_recipient WHERE recipient = $1 RETURNING name")
                 .bind::<Text, _>(recipient)
                 .kept()
@@ -300,7 +300,7 @@ impl Catalog {
         now: DateTime<Utc>,
     ) -> Result<()> {
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             let changed = sql_query(
                 "UPDATE object SET name = $3, size = $4, sealed_digest = $5, epoch = $6 WHERE store = $1 AND digest = $2 AND name = $7
                      AND NOT leaving",

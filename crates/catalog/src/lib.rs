@@ -5,15 +5,15 @@
 //! the keeper has none. Rows become domain types before they leave this crate; what must be true together is one
 //! statement or one transaction.
 
-/// Runs what has to be true together, or not at all; and once more when it met somebody else half way: of two that wait for each other,
-/// PostgreSQL ends one, which has done nothing then. Nobody is refused because of that. (A function could not say that what it is handed
-/// may go to another thread.)
+/// Runs, on the connection `c`, what has to be true together, or not at all; and once more when it met somebody else half way: of two that
+/// wait for each other, PostgreSQL ends one, which has done nothing then. Nobody is refused because of that. (A function could not say that
+/// what it is handed may go to another thread.)
 macro_rules! whole {
-    ($c:expr, $work:expr) => {
+    ($c:ident, $work:block) => {
         async {
             let mut left = 4;
             loop {
-                match diesel_async::AsyncConnection::transaction(&mut *$c, $work).await {
+                match diesel_async::AsyncConnection::transaction(&mut *$c, async |$c| $work).await {
                     Err(e) if left > 0 && $crate::met_halfway(&e) => left -= 1,
                     ended => break ended,
                 }

@@ -212,12 +212,9 @@ impl Catalog {
         let mut c = self.soft_connection().await?;
         // Months and days of which nothing is left.
         sql_query("DELETE FROM tally WHERE n = 0 AND bytes = 0").kept().execute(&mut c).await?;
-        let look = "SELECT format('%s of %s, %s: %s originals, %s bytes', fact, about, day, n, bytes) AS what FROM miscounts
-                    UNION ALL SELECT format('%s is remembered otherwise', original) FROM misremembered
-                    UNION ALL SELECT format('%s of %s does not know what is here of it', name, device) FROM misnamed ORDER BY 1 LIMIT 100";
-        let wrong: Vec<Wrong> = sql_query(look).kept().load(&mut c).await?;
+        let wrong: Vec<Wrong> = sql_query("SELECT what FROM discrepancy ORDER BY what LIMIT 100").kept().load(&mut c).await?;
         if !wrong.is_empty() {
-            whole!(c, async |c| {
+            whole!(c, {
                 // Whoever counts waits until what is there and what is remembered are the same.
                 sql_query("LOCK TABLE counted, tally, tally_change IN EXCLUSIVE MODE").execute(c).await?;
                 sql_query("INSERT INTO tally_change (about, fact, day, n, bytes) SELECT about, fact, day, n, bytes FROM miscounts")

@@ -66,7 +66,7 @@ impl Catalog {
     ) -> Result<()> {
         let rows = Value::Array(originals.iter().map(|(o, there)| row(o, *there, &Local)).collect());
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             sql_query(format!(
                 "WITH told AS (
                      SELECT * FROM jsonb_to_recordset($1) AS t (n integer, id uuid, person uuid, device uuid, digest text, size bigint, name text,

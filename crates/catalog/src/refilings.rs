@@ -180,7 +180,7 @@ impl Catalog {
     /// looked at. One that is under way already is [`CatalogError::Taken`].
     pub async fn begin_refiling(&self, id: Uuid, plan: &str, undoes: Option<Uuid>, who: &str, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             sql_query(
                 "INSERT INTO refiling (id, plan, before, undoes, made_by, began_at, state)
                  SELECT $1, $2, h.filing, $3, $4, $5, 'running' FROM household h",

@@ -164,7 +164,7 @@ impl Catalog {
             Some(RunEnd::Done) | None => None,
         };
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             let open: Count = sql_query("SELECT count(*) AS n FROM run WHERE id = $1 AND device = $2")
                 .bind::<SqlUuid, _>(id.0)
                 .bind::<SqlUuid, _>(device.0)

@@ -155,7 +155,7 @@ impl Catalog {
     /// and however often this is called. Where a sidecar tells the time, the files follow as work of their own.
     pub async fn regroup<Z: TimeZone + Sync>(&self, id: OriginalId, zone: &Z, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             let mut rows: Vec<PieceRow> =
                 sql_query(format!("{PIECE} WHERE o.id = $1")).bind::<SqlUuid, _>(id.0).kept().load(c).await?;
             let Some(person) = owner(c, id).await? else { return Ok(()) };
@@ -207,7 +207,7 @@ impl Catalog {
     ) -> Result<u64> {
         let rules: Vec<&str> = CaptureRule::ALL.into_iter().filter(|r| r.by_camera_clock()).map(CaptureRule::word).collect();
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             sql_query(
                 "INSERT INTO clock_correction (id, device, from_local, to_local, seconds, originals, made_by, made_at)
                  VALUES ($1, $2, $3, $4, $5, 0, $6, $7)",
@@ -255,7 +255,7 @@ impl Catalog {
     /// Takes a correction back. Twice does no harm. Returns how many originals have their old time again.
     pub async fn undo_correction(&self, id: Uuid, device: DeviceId, now: DateTime<Utc>) -> Result<u64> {
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             let open: Count = sql_query("SELECT count(*) AS n FROM clock_correction WHERE id = $1 AND device = $2")
                 .bind::<SqlUuid, _>(id)
                 .bind::<SqlUuid, _>(device.0)

@@ -293,7 +293,7 @@ impl Catalog {
         now: DateTime<Utc>,
     ) -> Result<()> {
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             insert_store(c, id, address, (away, notices), now).await?;
             sql_query(format!(
                 "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', o.id, $1, {EXPOSURE}, $2 FROM living o ORDER BY o.landed_at {WISH}"
@@ -320,7 +320,7 @@ impl Catalog {
         now: DateTime<Utc>,
     ) -> Result<()> {
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             insert_store(c, id, address, told.map_or((true, false), |t| (t.away, t.notices)), now).await?;
             if let Some(told) = told {
                 sql_query("UPDATE store SET week = $2, prices = $3, paused = $4 WHERE id = $1")
@@ -416,7 +416,7 @@ impl Catalog {
     /// Changes how a store is sent to, what it asks for, where it is. Wakes the workers.
     pub async fn change_store(&self, id: StoreId, change: &StoreSettings, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             let found = sql_query(
                 "UPDATE store SET paused = coalesce($2, paused), week = coalesce($3, week), away = coalesce($4, away),
                      prices = coalesce($5, prices), rest_until = CASE WHEN $2 IS NULL AND $3 IS NULL THEN rest_until END WHERE id = $1",
@@ -556,7 +556,7 @@ impl Catalog {
         (ledger_at, prove_at): (DateTime<Utc>, DateTime<Utc>),
     ) -> Result<()> {
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             sql_query(
                 "INSERT INTO object (store, digest, name, size, sealed_digest, confirmed_at, epoch) VALUES ($1, $2, $3, $4, $5, $6, $7)
                  ON CONFLICT (store, digest) DO UPDATE SET name = excluded.name, size = excluded.size,
@@ -637,7 +637,7 @@ impl Catalog {
         recorded: u64,
     ) -> Result<()> {
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             sql_query(
                 "UPDATE standing s SET listed = true FROM unnest($2, $3) AS w (id, version), original o
                  WHERE s.place = $1 AND s.original = w.id AND o.id = w.id AND o.xmin::text = w.version",
@@ -707,7 +707,7 @@ impl Catalog {
     /// An object was read back and was not what it should be: it is to be sent again.
     pub async fn send_again(&self, store: StoreId, digest: Digest, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             sql_query("DELETE FROM object WHERE store = $1 AND digest = $2")
                 .bind::<SqlUuid, _>(store.0)
                 .bind::<Binary, _>(digest.as_bytes().as_slice())

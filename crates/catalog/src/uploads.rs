@@ -262,7 +262,7 @@ impl Catalog {
         let instead: Vec<Uuid> = terms.instead.iter().map(|u| u.0).chain([upload.id.0]).collect();
         let still = now - PROMISED_FOR;
         let mut c = self.soft_connection().await?;
-        whole!(c, async |c| {
+        whole!(c, {
             let quota = quota_of(c, upload.person).await?;
             let mut room = Room { free: terms.free, promised: 0, promised_own: 0, reserve: terms.reserve, used: 0, quota };
             if quota.is_some() {

@@ -230,7 +230,8 @@ impl House {
 
     /// A hand in its database, which is started if it does not run. Returns what it says, unaligned.
     pub fn sql(&self, text: &str) -> Step<String> {
-        let running = Cluster::start(&self.options.folder.join("data/database"), Durability::ThrownAway)?;
+        let durability = if self.options.throw_away { Durability::ThrownAway } else { Durability::Kept };
+        let running = Cluster::start(&self.options.folder.join("data/database"), durability)?;
         let output = Command::new("psql").arg(running.url()).args(["-qAt", "-v", "ON_ERROR_STOP=1", "-c", text]).output()?;
         if output.status.success() {
             Ok(String::from_utf8_lossy(&output.stdout).trim().to_owned())
@@ -245,10 +246,7 @@ impl House {
         if cluster::server_pid(&self.options.folder.join("data/database")).is_none() {
             return Ok(String::new());
         }
-        let look = "SELECT format('%s of %s, %s: %s, %s bytes', fact, about, day, n, bytes) FROM miscounts
-                    UNION ALL SELECT format('%s is remembered otherwise', original) FROM misremembered
-                    UNION ALL SELECT format('%s of %s does not know what is here of it', name, device) FROM misnamed";
-        self.sql(look)
+        self.sql("SELECT what FROM discrepancy")
     }
 
     /// Asks the service to stop (SIGTERM) and waits for it.

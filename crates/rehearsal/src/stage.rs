@@ -45,7 +45,11 @@ pub fn pictures(folder: &Path, size: Size, tell: &(dyn Fn(usize, usize) + Sync))
         ypogeion_demo::make(folder, SEED, size, tell)?;
         fs::write(mark, edition)?;
     }
-    Ok(())
+    // A demo that was killed may have left it.
+    match fs::remove_file(film(folder)) {
+        Err(e) if e.kind() != io::ErrorKind::NotFound => Err(e),
+        _ => Ok(()),
+    }
 }
 
 impl Stage {
@@ -128,7 +132,7 @@ impl Stage {
 
     /// The desktop sends all but a film that is being cut meanwhile: partly sent, with a log to read.
     pub async fn send_partly(&self) -> Step<()> {
-        let film = self.pictures.join(DEVICES[2].folder).join(DEVICES[2].sources[0]).join("VID_cutting.mp4");
+        let film = film(&self.pictures);
         append(&film)?;
         let (still, written) = (Arc::new(AtomicBool::new(true)), film.clone());
         let writing = Arc::clone(&still);
@@ -164,7 +168,12 @@ impl Stage {
     }
 }
 
-/// A little more of a film.
+/// The film that is being cut on the desktop.
+fn film(pictures: &Path) -> PathBuf {
+    pictures.join(DEVICES[2].folder).join(DEVICES[2].sources[0]).join("VID_cutting.mp4")
+}
+
+/// A little more of it.
 fn append(film: &Path) -> io::Result<()> {
     io::Write::write_all(&mut fs::OpenOptions::new().create(true).append(true).open(film)?, &[7; 4096])
 }

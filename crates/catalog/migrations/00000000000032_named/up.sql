@@ -139,7 +139,9 @@ BEGIN
     RETURN array_length(who, 1);
 END $$;
 
-CREATE OR REPLACE FUNCTION count_anew(which uuid[]) RETURNS void LANGUAGE plpgsql SET enable_seqscan = off AS $$
+-- Brings the counts up to date with these originals. Whoever changed one of them waits here for whoever else did, and then sees what both have
+-- done; in one order for all, so that nobody waits in a circle.
+CREATE FUNCTION count_anew(which uuid[]) RETURNS void LANGUAGE plpgsql SET enable_seqscan = off AS $$
 BEGIN
     PERFORM 1 FROM counted WHERE original = ANY(which) ORDER BY original FOR UPDATE;
     WITH now AS MATERIALIZED (
@@ -182,7 +184,8 @@ CREATE TRIGGER work_counted AFTER INSERT ON job REFERENCING NEW TABLE AS changed
 CREATE TRIGGER work_counted_no_more AFTER DELETE ON job REFERENCING OLD TABLE AS changed FOR EACH STATEMENT EXECUTE FUNCTION work_removed();
 INSERT INTO tally SELECT '00000000-0000-0000-0000-000000000001', kind, '-infinity', count(*), 0 FROM job GROUP BY kind;
 
-CREATE OR REPLACE VIEW miscounts AS
+-- What the counts should be, counted in full: the ones that differ, by how much.
+CREATE VIEW miscounts AS
     SELECT about, fact, day, sum(n)::bigint AS n, sum(bytes)::bigint AS bytes FROM (
         SELECT t.about, t.fact, t.day, 1 AS n, n.size AS bytes FROM counted_now n, counts_of(ROW(n.*)::counted) t
         UNION ALL SELECT store, 'objects', '-infinity', 1, size FROM object
@@ -197,6 +200,12 @@ CREATE VIEW misnamed AS
         EXISTS (SELECT 1 FROM original o JOIN counted c ON c.original = o.id WHERE o.person = d.person AND o.digest = g.digest AND c.living AND c.home),
         EXISTS (SELECT 1 FROM original o WHERE o.person = d.person AND o.digest = g.digest))
     AND NOT EXISTS (SELECT 1 FROM name_change w WHERE w.person = d.person AND w.digest = g.digest);
+
+-- All of it, in words for a log.
+CREATE VIEW discrepancy AS
+    SELECT format('%s of %s, %s: %s originals, %s bytes', fact, about, day, n, bytes) AS what FROM miscounts
+    UNION ALL SELECT format('%s is remembered otherwise', original) FROM misremembered
+    UNION ALL SELECT format('%s of %s does not know what is here of it', name, device) FROM misnamed;
 
 CREATE INDEX sighting_absent ON sighting (device, source, name) WHERE NOT here AND removed_at IS NULL;
 CREATE INDEX sighting_refused ON sighting (device, refused) WHERE NOT here AND removed_at IS NULL AND refused IS NOT NULL;

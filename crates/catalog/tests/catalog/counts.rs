@@ -1,11 +1,16 @@
 //! Counts that are kept say what counting in full says, whatever happened before, and whoever did it at the same time.
 
+use std::collections::HashSet;
+
 use diesel::{QueryableByName, sql_query, sql_types::Text};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 
 use ypogeion_catalog::inventories::SourceTold;
+use ypogeion_core::layers::{Layer, layer};
 
 use super::*;
+
+const PROVEN_FOR: TimeDelta = TimeDelta::days(90);
 
 /// Sixty-four bits that look like chance, from a seed (SplitMix64).
 struct Dice(u64);
@@ -193,6 +198,16 @@ async fn what_is_kept_is_what_is_there_whatever_happens() {
                 assert_eq!(as_kept(&w, person, since).await, in_full(&mut c, &word, since).await, "after step {step}");
             }
             assert_eq!(w.catalog.miscounts().await.unwrap(), Vec::<String>::new(), "after step {step}");
+            // And what the rule says of each original by itself (`core::layers`).
+            let kept = w.catalog.depths(None, since).await.unwrap();
+            let living: HashSet<String> = ask(&mut c, "SELECT id::text AS line FROM living").await.into_iter().collect();
+            let (mut offsite, mut proven) = (0, 0);
+            for (id, _) in all.iter().filter(|(id, _)| living.contains(&id.0.to_string())) {
+                let layer = layer(&w.catalog.standings_for_depth(*id).await.unwrap(), since + PROVEN_FOR, PROVEN_FOR);
+                offsite += u64::from(layer >= Layer::Offsite);
+                proven += u64::from(layer == Layer::Proven);
+            }
+            assert_eq!((kept.offsite.count, kept.proven.count), (offsite, proven), "after step {step}");
         }
     }
     let exposed = w.catalog.depths(None, w.now).await.unwrap();

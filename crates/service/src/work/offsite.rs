@@ -208,14 +208,16 @@ pub(super) async fn write_ledger(app: &Arc<App>, job: &Job) -> Answer<Ended> {
         let unsaid = entries.iter().find(|e| e.number > store.recorded);
         let waits = unsaid.is_some_and(|e| app.now() - e.at > RECORDED_WITHIN);
         if rows.is_empty() && !waits && app.catalog.has_said(store.id, said).await? {
-            // A checkpoint that was refused, or that somebody asked for while the last segment was written.
-            return match store.ledger_end.take() {
-                Some(end) if store.checkpoint_due => match write_checkpoint(app, &store, &replica, Some(end.segment)).await? {
+            if !store.checkpoint_due {
+                return Ok(Ended::Done);
+            }
+            // A checkpoint that was refused, or that somebody asked for while the last segment was written. Without one, there is one first.
+            if let Some(end) = store.ledger_end.take() {
+                return match write_checkpoint(app, &store, &replica, Some(end.segment)).await? {
                     Ok(()) => Ok(Ended::Done),
                     Err(fault) => note_fault(app, &store, job, fault).await,
-                },
-                _ => Ok(Ended::Done),
-            };
+                };
+            }
         }
         let full = rows.len() as i64 == SEGMENT || entries.len() as i64 == SEGMENT;
         let recorded = entries.last().map_or(store.recorded, |e| e.number);
