@@ -2,7 +2,7 @@
 
 const whole = new Intl.NumberFormat("en-GB");
 export const count = (n: number) => whole.format(n);
-export const counted = (n: number, one: string) => `${count(n)} ${n === 1 ? one : `${one}s`}`;
+export const counted = (n: number, one: string, many = `${one}s`) => `${count(n)} ${n === 1 ? one : many}`;
 
 export function size(bytes: number): string {
   const units = ["kB", "MB", "GB", "TB", "PB"];

@@ -223,6 +223,7 @@ fn test(rest: &[&str]) -> Done {
     console()?;
     run("Formatting", cargo().args(["fmt", "--all", "--check"]))?;
     run("Checking the console's types", &mut npm(&["run", "--silent", "check"]))?;
+    run("Testing what the console's pages are made of", &mut npm(&["run", "--silent", "test"]))?;
     audit()?;
     // The programs too: the rehearsals start them themselves.
     run("Building, and looking for mistakes (clippy)", looking(&mut cargo()).args(["build", "--workspace", "--all-targets"]))?;

@@ -14,6 +14,7 @@ export const keys = {
   devices: ["devices"],
   people: ["devices", "people"],
   runs: ["devices", "runs"],
+  runsOfDay: (device: string, day: string) => ["devices", "runs", device, day],
   entries: (run: string, outcome: string) => ["devices", "entries", run, outcome],
   stores: ["offsite", "stores"],
   checks: ["offsite", "checks"],
@@ -53,7 +54,10 @@ export const useOriginal = (id: string | undefined) =>
 export const useDevices = () => useQuery<Device[], Failure>({ queryKey: keys.devices, queryFn: () => ask("/api/devices") });
 export const usePeople = (enabled: boolean) =>
   useQuery<Schemas["Person"][], Failure>({ queryKey: keys.people, queryFn: () => ask("/api/people"), enabled });
-export const useRuns = () => useQuery<Run[], Failure>({ queryKey: keys.runs, queryFn: () => ask("/api/runs?limit=40") });
+export const useRuns = () => useQuery<Run[], Failure>({ queryKey: keys.runs, queryFn: () => ask("/api/runs?folded=true&limit=40") });
+/** All backups of one device and day, one by one. */
+export const useRunsOfDay = (device: string, day: string) =>
+  useQuery<Run[], Failure>({ queryKey: keys.runsOfDay(device, day), queryFn: () => ask(`/api/runs?device=${device}&day=${day}`) });
 export const useEntries = (run: string, outcome: string) =>
   useQuery<Schemas["RunEntries"], Failure>({
     queryKey: keys.entries(run, outcome),

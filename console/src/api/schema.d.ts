@@ -975,7 +975,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who did what, and when: the last two hundred lines, newest first. */
+        /** Who did what, and when: the last two hundred lines, newest first. What was said several times on a day is one line. */
         get: operations["list_record"];
         put?: never;
         post?: never;
@@ -1403,15 +1403,25 @@ export interface components {
              */
             room: number;
             /** @description `looking`, `planned`, `running`, `paused`, `done` or `stopped`. */
-            state: string;
+            state: components["schemas"]["AdoptionState"];
             /** @description Of these, still waiting. */
             waiting: components["schemas"]["Tally"];
         };
         /** @description What is to happen with an adoption. */
         AdoptionChange: {
             /** @description `begin` (a plan), `pause`, `resume`, `stop`, or `try-again` (what failed). */
-            order: string;
+            order: components["schemas"]["AdoptionOrder"];
         };
+        /**
+         * @description What may be ordered of an adoption.
+         * @enum {string}
+         */
+        AdoptionOrder: "begin" | "pause" | "resume" | "stop" | "try-again";
+        /**
+         * @description Where an adoption stands.
+         * @enum {string}
+         */
+        AdoptionState: "looking" | "planned" | "running" | "paused" | "done" | "stopped";
         /** @description How many, and how large together. */
         Amount: {
             /**
@@ -1939,7 +1949,7 @@ export interface components {
              */
             home: number;
             /** @description The state of the house, in one word. */
-            house: string;
+            house: components["schemas"]["HouseState"];
             /** @description The household's name. */
             household: string;
             /** @description Its name. */
@@ -2130,15 +2140,11 @@ export interface components {
              */
             to_reseal_bytes: number;
         };
-        /** @description The state of the house, for anybody who asks. */
-        HouseState: {
-            /** @description One sentence that names nobody. */
-            reason: string;
-            /** @description `setup`, `well`, `busy`, `look` or `trouble`. */
-            state: string;
-            /** @description The service's version. */
-            version: string;
-        };
+        /**
+         * @description The one state for the whole house, the worst true one.
+         * @enum {string}
+         */
+        HouseState: "well" | "busy" | "setup" | "look" | "trouble";
         /** @description The household's own rules. */
         Household: {
             /**
@@ -2211,7 +2217,7 @@ export interface components {
             /** @description SHA-256. */
             digest: string;
             /** @description `device`, `home`, `offsite` or `proven`. */
-            layer: string;
+            layer: components["schemas"]["Layer"];
             /** @description Name on the device. */
             name: string;
             /**
@@ -2266,8 +2272,27 @@ export interface components {
              * @description `needless` (there is no store), `missing` (never shown), `outdated` (keys or stores have changed since), `unproven` (nobody has shown
              *     that it was kept) or `proven`.
              */
-            state: string;
+            state: components["schemas"]["KitWorth"];
         };
+        /**
+         * @description How much a printed recovery kit is worth today.
+         * @enum {string}
+         */
+        KitWorth: "needless" | "missing" | "outdated" | "unproven" | "proven";
+        /** @description The state of the house, for anybody who asks. */
+        Lamp: {
+            /** @description One sentence that names nobody. */
+            reason: string;
+            /** @description `setup`, `well`, `busy`, `look` or `trouble`. */
+            state: components["schemas"]["HouseState"];
+            /** @description The service's version. */
+            version: string;
+        };
+        /**
+         * @description How safe an original is. Safer is greater.
+         * @enum {string}
+         */
+        Layer: "device" | "home" | "offsite" | "proven";
         /** @description Lend the server the key of the recovery kit. */
         LendKey: {
             /** @description For good, not for an hour. */
@@ -2540,7 +2565,7 @@ export interface components {
              */
             landed_at: string;
             /** @description `device`, `home`, `offsite` or `proven`. */
-            layer: string;
+            layer: components["schemas"]["Layer"];
             /** @description Lens. */
             lens?: string | null;
             /** @description Media type, if the bytes told. */
@@ -2620,7 +2645,7 @@ export interface components {
             /** @description `photo`, `video`, `raw`, `sidecar` or `other`. */
             kind: string;
             /** @description `home`, `offsite` or `proven` (`device` if the copy at home is damaged and there is no other). */
-            layer: string;
+            layer: components["schemas"]["Layer"];
             /** @description File name in the library. */
             name: string;
             /** @description A tiny placeholder (thumbhash), base64. */
@@ -2692,8 +2717,7 @@ export interface components {
             free_bytes?: number | null;
             /** @description Good at home. */
             home: components["schemas"]["Amount"];
-            /** @description How the recovery kit is: `needless`, `missing`, `outdated`, `unproven` or `proven`. For the keeper. */
-            kit?: string | null;
+            kit?: null | components["schemas"]["KitWorth"];
             /** @description Confirmed by at least one store. */
             offsite: components["schemas"]["Amount"];
             /** @description Read back from a store, opened and found right lately. */
@@ -2708,7 +2732,7 @@ export interface components {
             /** @description The most exposed fact. */
             sentence: string;
             /** @description `well`, `busy`, `look` or `trouble`. */
-            state: string;
+            state: components["schemas"]["HouseState"];
             /** @description The stores. */
             stores: components["schemas"]["Store"][];
             three_two_one?: null | components["schemas"]["ThreeTwoOne"];
@@ -2937,6 +2961,11 @@ export interface components {
              * @description When.
              */
             at: string;
+            /**
+             * Format: int64
+             * @description How often that was said on that day, by the server's clock; this is the last time.
+             */
+            times: number;
             /** @description What, in a sentence. */
             what: string;
             /** @description Who: a member's name, a device's name, or `Ypogeion`. */
@@ -2981,7 +3010,7 @@ export interface components {
             /** @description The plan's pattern. */
             plan: string;
             /** @description `running`, `paused`, `done` or `stopped`. */
-            state: string;
+            state: components["schemas"]["RefilingState"];
             /**
              * Format: int64
              * @description Originals in it.
@@ -3003,6 +3032,11 @@ export interface components {
          * @enum {string}
          */
         RefilingOrder: "pause" | "resume" | "stop" | "undo";
+        /**
+         * @description Where a filing of the library by another plan stands.
+         * @enum {string}
+         */
+        RefilingState: "running" | "paused" | "done" | "stopped";
         /** @description What a device removed with a clearance. Said once. */
         Removed: {
             /** @description A part of the entries that were cleared. */
@@ -3028,12 +3062,22 @@ export interface components {
         /** @description A run. */
         Run: {
             /**
+             * Format: int64
+             * @description So many more of that device and day found nothing new either and are not listed, where that was asked for.
+             */
+            alike: number;
+            /**
              * Format: date-time
              * @description When it began.
              */
             began_at: string;
             /** @description In numbers. */
             counts: components["schemas"]["RunCounts"];
+            /**
+             * Format: date
+             * @description The day on which it began, by the server's clock.
+             */
+            day: string;
             /**
              * Format: uuid
              * @description Its device.
@@ -3054,7 +3098,7 @@ export interface components {
              */
             id: string;
             /** @description `running`, `complete`, `partly`, `halted` or `broken-off`. */
-            state: string;
+            state: components["schemas"]["RunState"];
         };
         /** @description What a run did, in numbers. */
         RunCounts: {
@@ -3132,6 +3176,11 @@ export interface components {
             /** @description Why it is over before it was done: `paused`, `stopped`, `waiting for …`. */
             halted?: string | null;
         };
+        /**
+         * @description Where one attempt of a device to send what is new stands.
+         * @enum {string}
+         */
+        RunState: "running" | "complete" | "partly" | "halted" | "broken-off";
         /** @description Originals with good copies in the same places, of which there are too few. */
         ShortOfCopies: {
             /** @description How many. */
@@ -3378,7 +3427,7 @@ export interface components {
              * @description `idle` (everything is there, and its ledger names it), `listing` (everything is there, and the ledger follows), `sending`, `resting` (its week says so), `paused` (the keeper says so), `away` (a disk that is not connected),
              *     `failing` (tried again by itself) or `stopped` (waits for the keeper).
              */
-            state: string;
+            state: components["schemas"]["StoreState"];
             /** @description Not there yet. */
             to_go: components["schemas"]["Amount"];
             /**
@@ -3408,6 +3457,11 @@ export interface components {
              */
             rate?: number | null;
         };
+        /**
+         * @description Where sending to a store stands.
+         * @enum {string}
+         */
+        StoreState: "stopped" | "paused" | "away" | "failing" | "resting" | "sending" | "listing" | "idle";
         /** @description When, and how fast, copies go to a store. The first window that holds decides. */
         StoreWeek: {
             /** @description Outside of them. */
@@ -5023,6 +5077,10 @@ export interface operations {
             query?: {
                 /** @description Only of this device. */
                 device?: string | null;
+                /** @description Only of this day, by the server's clock; then the device has to be said, and all of that day are told. */
+                day?: string | null;
+                /** @description Tell those of a device and day that found nothing new as one. */
+                folded?: boolean;
                 /** @description At most this many, up to 200. */
                 limit?: number | null;
             };
@@ -5261,7 +5319,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HouseState"];
+                    "application/json": components["schemas"]["Lamp"];
                 };
             };
         };

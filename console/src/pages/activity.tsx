@@ -1,8 +1,8 @@
 /** What happened and what is happening: runs with their logs, background work, who did what. */
 import { Tabs } from "radix-ui";
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { ask, type Run, type Schemas } from "../api/client";
-import { keys, useDo, useEntries, useRecord, useRuns, useWork } from "../api/hooks";
+import { keys, useDo, useEntries, useRecord, useRuns, useRunsOfDay, useWork } from "../api/hooks";
 import { count, counted, size, until } from "../format";
 import { Button, Page, State, When, table } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
@@ -60,32 +60,10 @@ function outcome(r: Run): string {
   return parts.length === 0 ? `checked ${counted(c.checked, "file")}, nothing new` : `checked ${counted(c.checked, "file")}, ${parts.join(", ")}`;
 }
 
-const day = (at: string) => new Date(at).toDateString();
 const often = (n: number) => `nothing new, in ${counted(n, "backup")} of that day`;
-
-/** Backups of one device and day that found nothing new are one line; whatever did something keeps its own. */
-function folded(runs: Run[]): Run[][] {
-  const groups: Run[][] = [];
-  const open = new Map<string, Run[]>();
-  for (const r of runs) {
-    const nothing = r.state === "complete" && r.counts.sent === 0 && r.counts.failed === 0;
-    const key = `${r.device}/${day(r.began_at)}`;
-    const group = nothing ? open.get(key) : undefined;
-    if (group) group.push(r);
-    else {
-      const one = [r];
-      groups.push(one);
-      if (nothing) open.set(key, one);
-    }
-  }
-  return groups;
-}
 
 function Runs() {
   const runs = useRuns();
-  const [open, setOpen] = useState<string>();
-  // The newest of the backups that are shown one by one again.
-  const [unfolded, setUnfolded] = useState<string>();
   if (runs.isPending) return <Waiting what="the backups" />;
   if (runs.isError) return <Fault failure={runs.error} again={() => void runs.refetch()} />;
   if (runs.data.length === 0) return <Empty title="No backup yet">When a device sends for the first time, its backup appears here, file by file.</Empty>;
@@ -102,40 +80,75 @@ function Runs() {
           </th>
         </tr>
       </thead>
-      {folded(runs.data).flatMap((group) => (group.length > 1 && group[0] && unfolded !== group[0].id ? [group] : group.map((r) => [r]))).map(([r, ...more]) => r && (
-        <tbody key={r.id}>
-          <tr>
-            <td className={table.cell}>
-              <b className="font-semibold">{r.device_name}</b>
-              <span className="numbers block text-[13.5px] text-soft sm:hidden">{more.length > 0 ? often(more.length + 1) : outcome(r)}</span>
-            </td>
-            <td className={`${table.cell} sm:whitespace-nowrap`}>{runState(r)}</td>
-            <td className={`${table.cell} numbers max-sm:hidden`}>{more.length > 0 ? often(more.length + 1) : outcome(r)}</td>
-            <td className={table.number}>
-              <When at={r.began_at} />
-            </td>
-            <td className={table.number}>
-              {more.length > 0 ? (
-                <button type="button" aria-expanded={false} className="rounded border-0 bg-transparent px-1 font-semibold text-accent hover:underline" onClick={() => setUnfolded(r.id)}>
-                  Show all
-                </button>
-              ) : (
-                <button type="button" aria-expanded={open === r.id} className="rounded border-0 bg-transparent px-1 font-semibold text-accent hover:underline" onClick={() => setOpen(open === r.id ? undefined : r.id)}>
-                  {open === r.id ? "Close" : "Log"}
-                </button>
-              )}
-            </td>
-          </tr>
-          {open === r.id && (
-            <tr>
-              <td colSpan={5} className="pb-5">
-                <RunLog run={r} />
-              </td>
-            </tr>
-          )}
-        </tbody>
-      ))}
+      {runs.data.map((r) => (r.alike > 0 ? <Folded key={r.id} newest={r} /> : <OneRun key={r.id} run={r} />))}
     </table>
+  );
+}
+
+const link = "rounded border-0 bg-transparent px-1 font-semibold text-accent hover:underline";
+
+function OneRun({ run: r }: { run: Run }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <RunLine run={r} did={outcome(r)} below={open && <RunLog run={r} />}>
+      <button type="button" aria-expanded={open} className={link} onClick={() => setOpen(!open)}>
+        {open ? "Close" : "Log"}
+      </button>
+    </RunLine>
+  );
+}
+
+/** Backups of one device and day that found nothing new are one line, until somebody wants each of them. */
+function Folded({ newest }: { newest: Run }) {
+  const [each, setEach] = useState(false);
+  if (each) return <RunsOfDay newest={newest} />;
+  return (
+    <RunLine run={newest} did={often(newest.alike + 1)}>
+      <button type="button" aria-expanded={false} className={link} onClick={() => setEach(true)}>
+        Show all
+      </button>
+    </RunLine>
+  );
+}
+
+function RunsOfDay({ newest }: { newest: Run }) {
+  const runs = useRunsOfDay(newest.device, newest.day);
+  if (runs.isPending) return <RunLine run={newest} did={often(newest.alike + 1)} below={<Waiting what="the backups of that day" />} />;
+  if (runs.isError) return <RunLine run={newest} did={often(newest.alike + 1)} below={<Fault failure={runs.error} again={() => void runs.refetch()} />} />;
+  // Those that did something have a line of their own already.
+  const nothing = runs.data.filter((r) => r.state === "complete" && r.counts.sent === 0 && r.counts.failed === 0);
+  return (
+    <>
+      {nothing.map((r) => (
+        <OneRun key={r.id} run={r} />
+      ))}
+    </>
+  );
+}
+
+function RunLine({ run: r, did, below, children }: { run: Run; did: string; below?: ReactNode; children?: ReactNode }) {
+  return (
+    <tbody>
+      <tr>
+        <td className={table.cell}>
+          <b className="font-semibold">{r.device_name}</b>
+          <span className="numbers block text-[13.5px] text-soft sm:hidden">{did}</span>
+        </td>
+        <td className={`${table.cell} sm:whitespace-nowrap`}>{runState(r)}</td>
+        <td className={`${table.cell} numbers max-sm:hidden`}>{did}</td>
+        <td className={table.number}>
+          <When at={r.began_at} />
+        </td>
+        <td className={table.number}>{children}</td>
+      </tr>
+      {below && (
+        <tr>
+          <td colSpan={5} className="pb-5">
+            {below}
+          </td>
+        </tr>
+      )}
+    </tbody>
   );
 }
 
@@ -188,8 +201,8 @@ const WORK: { [kind: string]: string } = {
   refile: "Filing by another plan",
   adopt: "Adopting an old disk",
   derive: "Making JPEG copies",
-  audit: "Reading copies",
-  survey: "Comparing lists",
+  reading: "Reading copies",
+  listing: "Comparing lists",
   drill: "Drill",
   heal: "Replacing damaged copies",
   fetch: "Fetching files from the stores",
@@ -267,28 +280,17 @@ function BackgroundWork() {
   );
 }
 
-/** Lines that say the same, one after the other on one day, with how many they are. */
-function repeated(lines: Schemas["RecordLine"][]): [Schemas["RecordLine"], number][] {
-  const all: [Schemas["RecordLine"], number][] = [];
-  for (const l of lines) {
-    const last = all[all.length - 1];
-    if (last && last[0].who === l.who && last[0].what === l.what && day(last[0].at) === day(l.at)) last[1] += 1;
-    else all.push([l, 1]);
-  }
-  return all;
-}
-
 function Record() {
   const record = useRecord(true);
   if (record.isPending) return <Waiting what="the record" />;
   if (record.isError) return <Fault failure={record.error} again={() => void record.refetch()} />;
   return (
     <ul className="m-0 mt-4 list-none p-0 text-[15px]">
-      {repeated(record.data).map(([l, n], i) => (
+      {record.data.map((l, i) => (
         <li key={i} className="border-line flex justify-between gap-6 border-t py-2.5">
           <span>
             <b className="font-semibold">{l.who}</b> {l.what}
-            {n > 1 && <span className="text-soft">, {count(n)} times on that day</span>}
+            {l.times > 1 && <span className="text-soft">, {count(l.times)} times on that day</span>}
           </span>
           <span className="shrink-0 text-soft">
             <When at={l.at} />

@@ -157,7 +157,7 @@ function Delete({ original: o, onDeleted }: { original: Original; onDeleted: () 
         </p>
         {rule && rule.home_days > 0 && (
           <p className="text-soft">
-            After that it is removed from this server{rule.offsite_days > 0 ? `; ${counted(rule.offsite_days, "day")} later its sealed copies are removed, too` : ", and soon afterwards its sealed copies are removed, too"}. Copies on phones and computers stay where they are, and are not sent again.
+            After that it is removed from this server{rule.offsite_days > 0 ? `; ${counted(rule.offsite_days, "day")} later its copies in the stores are removed, too` : ", and soon afterwards its copies in the stores are removed, too"}. Copies on phones and computers stay where they are, and are not sent again.
           </p>
         )}
         <div className="mt-5 flex justify-end gap-2.5">

@@ -78,7 +78,7 @@ export function KeyView() {
       </Button>
       {k.to_reseal > 0 && (
         <p className="mt-3 mb-0 text-[14.5px] text-soft">
-          {counted(k.to_reseal, "copy").replace("copys", "copies")}, {size(k.to_reseal_bytes)}, {k.to_reseal === 1 ? "is" : "are"} still sealed for the earlier keys, and will be sealed anew, a part each day.
+          {counted(k.to_reseal, "copy", "copies")}, {size(k.to_reseal_bytes)}, {k.to_reseal === 1 ? "is" : "are"} still sealed for the earlier keys, and will be sealed anew, a part each day.
         </p>
       )}
       {what === "kit" && <KitDialog onClose={close} onProve={() => setWhat("proof")} />}

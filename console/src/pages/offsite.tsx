@@ -166,15 +166,20 @@ function sentence(text: string | null | undefined): string {
   return `${text.charAt(0).toUpperCase()}${text.slice(1)}${text.endsWith(".") ? "" : "."}`;
 }
 
-function StoreState({ store: s }: { store: Store }) {
-  if (s.state === "stopped") return <State tone="trouble">stopped</State>;
-  if (s.state === "failing") return <State tone="look">trying again</State>;
-  if (s.state === "away") return <State tone="quiet">not connected</State>;
-  if (s.state === "paused") return <State tone="look">paused</State>;
-  if (s.state === "resting") return <State tone="quiet">waiting for its hours</State>;
-  if (s.state === "sending") return <State tone="busy">sending</State>;
-  if (s.state === "listing") return <State tone="busy">writing its list of contents</State>;
-  return <State tone="well">up to date</State>;
+const STATES: { [state in Store["state"]]: [tone: "trouble" | "look" | "quiet" | "busy" | "well", word: string] } = {
+  stopped: ["trouble", "stopped"],
+  failing: ["look", "trying again"],
+  away: ["quiet", "not connected"],
+  paused: ["look", "paused"],
+  resting: ["quiet", "waiting for its hours"],
+  sending: ["busy", "sending"],
+  listing: ["busy", "writing its list of contents"],
+  idle: ["well", "up to date"],
+};
+
+function StoreState({ store }: { store: Store }) {
+  const [tone, word] = STATES[store.state];
+  return <State tone={tone}>{word}</State>;
 }
 
 function Number({ name, colour, n, line }: { name: string; colour: string; n: number; line: string }) {

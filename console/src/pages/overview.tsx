@@ -17,8 +17,8 @@ export function Overview({ keeper }: { keeper: boolean }) {
 }
 
 function Drawn({ house, keeper }: { house: House; keeper: boolean }) {
-  const lamp = { well: "var(--turf)", busy: "var(--ochre)", look: "var(--ochre)", trouble: "var(--oxide)" }[house.state] ?? "var(--ochre)";
-  const word = { well: "All well", busy: "Busy", look: "Needs a look", trouble: "In trouble" }[house.state] ?? house.state;
+  const lamp = { well: "var(--turf)", busy: "var(--ochre)", setup: "var(--ochre)", look: "var(--ochre)", trouble: "var(--oxide)" }[house.state];
+  const word = { well: "All well", busy: "Busy", setup: "Not set up", look: "Needs a look", trouble: "In trouble" }[house.state];
   return (
     <div className="px-8 py-[26px] max-lg:px-4 max-lg:py-5">
       <header aria-live="polite">

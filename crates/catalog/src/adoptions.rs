@@ -7,10 +7,12 @@ use diesel::{
 };
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
-use ypogeion_core::{DeviceId, PersonId};
+use ypogeion_core::{DeviceId, PersonId, state::AdoptionState};
 
 use crate::{
-    Catalog, CatalogError, Keep, Result, signed, unsigned,
+    Catalog, CatalogError, Prepare, Result,
+    columns::WordColumn,
+    signed, unsigned,
     work::{Kind, WISH},
 };
 
@@ -38,7 +40,7 @@ pub struct Adoption {
     /// When it ended.
     pub ended_at: Option<DateTime<Utc>>,
     /// `looking`, `planned`, `running`, `paused`, `done` or `stopped`.
-    pub state: String,
+    pub state: AdoptionState,
     /// Why it does not go on by itself.
     pub problem: Option<String>,
     /// Files to be taken, and their bytes.
@@ -125,7 +127,7 @@ struct AdoptionRow {
     #[diesel(sql_type = Nullable<Timestamptz>)]
     ended_at: Option<DateTime<Utc>>,
     #[diesel(sql_type = Text)]
-    state: String,
+    state: WordColumn<AdoptionState>,
     #[diesel(sql_type = Nullable<Text>)]
     problem: Option<String>,
     // Files and bytes of each group, in the order of `GROUPS`.
@@ -149,7 +151,7 @@ impl From<AdoptionRow> for Adoption {
             made_by: r.made_by,
             began_at: r.began_at,
             ended_at: r.ended_at,
-            state: r.state,
+            state: r.state.0,
             problem: r.problem,
             files: tally(0),
             known: tally(1),
@@ -227,7 +229,7 @@ impl Catalog {
         .bind::<Bool, _>(new.everything)
         .bind::<Text, _>(new.made_by)
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         drop(c);
@@ -252,23 +254,23 @@ impl Catalog {
         ))
         .bind::<Nullable<SqlUuid>, _>(only)
         .bind::<BigInt, _>(limit)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows.into_iter().map(Adoption::from).collect())
     }
 
     /// The state of an adoption alone; it is asked often.
-    pub async fn adoption_state(&self, id: Uuid) -> Result<String> {
+    pub async fn adoption_state(&self, id: Uuid) -> Result<AdoptionState> {
         #[derive(QueryableByName)]
         struct Row {
             #[diesel(sql_type = Text)]
-            state: String,
+            state: WordColumn<AdoptionState>,
         }
         let mut c = self.connection().await?;
         let row: Row =
-            sql_query("SELECT state FROM adoption WHERE id = $1").bind::<SqlUuid, _>(id).kept().get_result(&mut c).await?;
-        Ok(row.state)
+            sql_query("SELECT state FROM adoption WHERE id = $1").bind::<SqlUuid, _>(id).prepared().get_result(&mut c).await?;
+        Ok(row.state.0)
     }
 
     /// Takes an adoption from one of these states to another. Says whether it was in one of them. One that is to run is put down
@@ -276,26 +278,28 @@ impl Catalog {
     pub async fn set_adoption_state(
         &self,
         id: Uuid,
-        from: &[&str],
-        to: &str,
+        from: &[AdoptionState],
+        to: AdoptionState,
         problem: Option<&str>,
         now: DateTime<Utc>,
     ) -> Result<bool> {
         let mut c = self.connection().await?;
         let n = sql_query(format!(
             "WITH changed AS (
-                 UPDATE adoption SET state = $3, problem = $4, ended_at = CASE WHEN $3 IN ('done', 'stopped') THEN $5 END
-                 WHERE id = $1 AND state = ANY(string_to_array($2, ',')) RETURNING id
+                 UPDATE adoption SET state = $3, problem = $4, ended_at = CASE WHEN $6 THEN $5 END
+                 WHERE id = $1 AND state = ANY($2) RETURNING id
              ), put AS (
-                 INSERT INTO job (kind, key, priority, due) SELECT 'adopt', id, 6, $5 FROM changed WHERE $3 IN ('looking', 'running') {WISH}
+                 INSERT INTO job (kind, key, priority, due) SELECT 'adopt', id, 6, $5 FROM changed WHERE $7 {WISH}
              ) SELECT id FROM changed"
         ))
         .bind::<SqlUuid, _>(id)
-        .bind::<Text, _>(from.join(","))
-        .bind::<Text, _>(to)
+        .bind::<Array<Text>, _>(from.iter().map(|s| s.word()).collect::<Vec<_>>())
+        .bind::<Text, _>(to.word())
         .bind::<Nullable<Text>, _>(problem)
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .bind::<Bool, _>(to.is_over())
+        .bind::<Bool, _>(matches!(to, AdoptionState::Looking | AdoptionState::Running))
+        .prepared()
         .execute(&mut c)
         .await?;
         drop(c);
@@ -309,7 +313,7 @@ impl Catalog {
         sql_query("UPDATE adoption SET device = coalesce(device, $2) WHERE id = $1")
             .bind::<SqlUuid, _>(id)
             .bind::<SqlUuid, _>(device.0)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -317,7 +321,7 @@ impl Catalog {
 
     /// Puts down what was found. What was found before stays as it is: looking again does no harm.
     pub async fn add_found(&self, id: Uuid, files: &[AdoptedFile]) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         sql_query(
             "INSERT INTO adopted_file (adoption, archive, path, size, file_time, outcome, reason)
              SELECT $1, u.archive, u.path, u.size, u.file_time, u.outcome, u.reason
@@ -330,7 +334,7 @@ impl Catalog {
         .bind::<Array<Nullable<Timestamptz>>, _>(files.iter().map(|f| f.file_time).collect::<Vec<_>>())
         .bind::<Array<Nullable<Text>>, _>(files.iter().map(|f| f.outcome.as_deref()).collect::<Vec<_>>())
         .bind::<Array<Nullable<Text>>, _>(files.iter().map(|f| f.reason.as_deref()).collect::<Vec<_>>())
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -347,7 +351,7 @@ impl Catalog {
         let rows: Vec<Row> =
             sql_query("SELECT DISTINCT archive FROM adopted_file WHERE adoption = $1 AND outcome IS NULL ORDER BY archive")
                 .bind::<SqlUuid, _>(id)
-                .kept()
+                .prepared()
                 .load(&mut c)
                 .await?;
         Ok(rows.into_iter().map(|r| r.archive).collect())
@@ -363,7 +367,7 @@ impl Catalog {
         .bind::<Binary, _>(archive)
         .bind::<Binary, _>(after)
         .bind::<BigInt, _>(limit)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows.into_iter().map(AdoptedFile::from).collect())
@@ -382,7 +386,7 @@ impl Catalog {
         .bind::<Binary, _>(archive)
         .bind::<Binary, _>(after)
         .bind::<BigInt, _>(limit)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows.into_iter().map(AdoptedFile::from).collect())
@@ -390,12 +394,12 @@ impl Catalog {
 
     /// Notes that these are here already.
     pub async fn adoption_known(&self, id: Uuid, archive: &[u8], paths: &[Vec<u8>]) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         sql_query("UPDATE adopted_file SET known = true WHERE adoption = $1 AND archive = $2 AND path = ANY($3)")
             .bind::<SqlUuid, _>(id)
             .bind::<Binary, _>(archive)
             .bind::<Array<Binary>, _>(paths.iter().map(Vec::as_slice).collect::<Vec<_>>())
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -410,14 +414,14 @@ impl Catalog {
         outcome: &str,
         reason: Option<&str>,
     ) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         let n = sql_query("UPDATE adopted_file SET outcome = $4, reason = $5 WHERE adoption = $1 AND archive = $2 AND path = $3")
             .bind::<SqlUuid, _>(id)
             .bind::<Binary, _>(archive)
             .bind::<Binary, _>(path)
             .bind::<Text, _>(outcome)
             .bind::<Nullable<Text>, _>(reason)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         if n == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
@@ -428,7 +432,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         sql_query("UPDATE adopted_file SET outcome = NULL, reason = NULL WHERE adoption = $1 AND outcome = 'failed'")
             .bind::<SqlUuid, _>(id)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -444,7 +448,7 @@ impl Catalog {
         .bind::<Text, _>(outcome)
         .bind::<BigInt, _>(offset)
         .bind::<BigInt, _>(limit)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows.into_iter().map(AdoptedFile::from).collect())

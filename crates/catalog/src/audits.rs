@@ -10,8 +10,8 @@ use uuid::Uuid;
 use ypogeion_core::{Digest, OriginalId, StoreId, filing::FiledPath, layers::Place};
 
 use crate::{
-    Catalog, CatalogError, Count, Keep, Result,
-    devices::digest_of,
+    Catalog, CatalogError, Count, Prepare, Result,
+    columns::{HashColumn, PathColumn},
     evidence::{HOME, place_id, place_of},
     signed, unsigned,
     work::Kind,
@@ -49,8 +49,8 @@ impl Check {
     /// The work that does it.
     pub fn work(self) -> Kind {
         match self {
-            Self::Reading => Kind::Audit,
-            Self::Listing => Kind::Survey,
+            Self::Reading => Kind::Reading,
+            Self::Listing => Kind::Listing,
             Self::Drill => Kind::Drill,
         }
     }
@@ -96,9 +96,9 @@ pub struct Found {
     pub unknown: u64,
 }
 
-/// A copy whose turn it is.
+/// A copy that is to be read.
 #[derive(Clone, Debug)]
-pub struct Turn {
+pub struct CopyToRead {
     /// The original.
     pub id: OriginalId,
     /// What its bytes are.
@@ -176,15 +176,15 @@ impl AuditRow {
 }
 
 #[derive(QueryableByName)]
-struct TurnRow {
+struct CopyToReadRow {
     #[diesel(sql_type = SqlUuid)]
     id: Uuid,
     #[diesel(sql_type = Binary)]
-    digest: Vec<u8>,
+    digest: HashColumn,
     #[diesel(sql_type = BigInt)]
     size: i64,
     #[diesel(sql_type = Text)]
-    path: String,
+    path: PathColumn,
 }
 
 #[derive(QueryableByName)]
@@ -194,7 +194,7 @@ struct ExpectedRow {
     #[diesel(sql_type = BigInt)]
     size: i64,
     #[diesel(sql_type = Binary)]
-    digest: Vec<u8>,
+    digest: HashColumn,
 }
 
 const AUDIT: &str =
@@ -206,9 +206,9 @@ impl Catalog {
         let mut c = self.connection().await?;
         sql_query(
             "INSERT INTO job (kind, key, store, priority, due)
-             SELECT 'audit', $1, NULL, 2, $2
-             UNION ALL SELECT 'audit', id, id, 1, $2 FROM store
-             UNION ALL SELECT 'survey', id, id, 3, $3 FROM store
+             SELECT 'reading', $1, NULL, 2, $2
+             UNION ALL SELECT 'reading', id, id, 1, $2 FROM store
+             UNION ALL SELECT 'listing', id, id, 3, $3 FROM store
              UNION ALL SELECT 'drill', id, id, 4, $4 FROM store
              -- No wish: a round that is there goes on as it was.
              ON CONFLICT DO NOTHING",
@@ -217,7 +217,7 @@ impl Catalog {
         .bind::<Timestamptz, _>(first(Check::Reading))
         .bind::<Timestamptz, _>(first(Check::Listing))
         .bind::<Timestamptz, _>(first(Check::Drill))
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         self.work_added(&Kind::ALL);
@@ -236,7 +236,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(place_id(place))
             .bind::<Text, _>(check.word())
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             sql_query(
@@ -245,7 +245,7 @@ impl Catalog {
             .bind::<Text, _>(check.work().word())
             .bind::<SqlUuid, _>(place_id(place))
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             Ok::<_, CatalogError>(())
@@ -269,7 +269,7 @@ impl Catalog {
         .bind::<Text, _>(check.word())
         .bind::<Timestamptz, _>(now)
         .bind::<BigInt, _>(signed(population))
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         row.audit().ok_or(CatalogError::NotFound)
@@ -277,7 +277,7 @@ impl Catalog {
 
     /// Adds to what a reading has found, so that one that is stopped goes on counting.
     pub async fn count_audit(&self, id: Uuid, more: Found) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         sql_query(
             "UPDATE audit SET checked = checked + $2, bytes = bytes + $3, wrong = wrong + $4, missing = missing + $5 WHERE id = $1",
         )
@@ -286,7 +286,7 @@ impl Catalog {
         .bind::<BigInt, _>(signed(more.bytes))
         .bind::<BigInt, _>(signed(more.wrong))
         .bind::<BigInt, _>(signed(more.missing))
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -304,7 +304,7 @@ impl Catalog {
         .bind::<Text, _>(check.word())
         .bind::<Timestamptz, _>(due)
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -326,7 +326,7 @@ impl Catalog {
         .bind::<Text, _>(said)
         .bind::<Bool, _>(failed)
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -339,7 +339,7 @@ impl Catalog {
             "SELECT {AUDIT} FROM audit WHERE ended_at IS NULL
              UNION ALL (SELECT DISTINCT ON (place, kind) {AUDIT} FROM audit WHERE ended_at IS NOT NULL ORDER BY place, kind, ended_at DESC)"
         ))
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows.into_iter().filter_map(AuditRow::audit).collect())
@@ -357,17 +357,19 @@ impl Catalog {
             due: DateTime<Utc>,
         }
         let mut c = self.connection().await?;
-        let rows: Vec<Row> =
-            sql_query("SELECT kind, key, due FROM job WHERE kind IN ('audit', 'survey', 'drill')").kept().load(&mut c).await?;
+        let rows: Vec<Row> = sql_query("SELECT kind, key, due FROM job WHERE kind IN ('reading', 'listing', 'drill')")
+            .prepared()
+            .load(&mut c)
+            .await?;
         let check = |word: &str| Check::ALL.into_iter().find(|c| c.work().word() == word);
         Ok(rows.iter().filter_map(|r| Some((place_of(r.key), check(&r.kind)?, r.due))).collect())
     }
 
     /// Copies at a place, those first that have not been looked at for longest; only ones not looked at since `since`, which
     /// were there before it. Not those that are to be sent to their store again: there is nothing to read.
-    pub async fn turns(&self, place: Place, since: DateTime<Utc>, limit: i64) -> Result<Vec<Turn>> {
+    pub async fn copies_to_read(&self, place: Place, since: DateTime<Utc>, limit: i64) -> Result<Vec<CopyToRead>> {
         let mut c = self.connection().await?;
-        let rows: Vec<TurnRow> = sql_query(
+        let rows: Vec<CopyToReadRow> = sql_query(
             "SELECT o.id, o.digest, o.size, o.path FROM standing s JOIN original o ON o.id = s.original
              WHERE s.place = $1 AND (s.looked_at IS NULL OR s.looked_at < $2) AND s.since < $2
                AND ($1 = $4 OR EXISTS (SELECT 1 FROM object b WHERE b.store = $1 AND b.digest = o.digest AND NOT b.leaving))
@@ -377,18 +379,11 @@ impl Catalog {
         .bind::<Timestamptz, _>(since)
         .bind::<BigInt, _>(limit)
         .bind::<SqlUuid, _>(HOME)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         rows.into_iter()
-            .map(|r| {
-                Ok(Turn {
-                    id: OriginalId(r.id),
-                    digest: digest_of(&r.digest),
-                    size: unsigned(r.size),
-                    path: FiledPath::parse(&r.path).map_err(|_| CatalogError::NotFound)?,
-                })
-            })
+            .map(|r| Ok(CopyToRead { id: OriginalId(r.id), digest: r.digest.0, size: unsigned(r.size), path: r.path.0 }))
             .collect()
     }
 
@@ -400,7 +395,7 @@ impl Catalog {
                  SELECT DISTINCT ON (place, kind) {AUDIT} FROM audit WHERE ended_at IS NOT NULL ORDER BY place, kind, ended_at DESC
              ) last WHERE failed OR (kind = 'drill' AND wrong + missing > 0) ORDER BY ended_at"
         ))
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows.into_iter().filter_map(AuditRow::audit).collect())
@@ -421,7 +416,7 @@ impl Catalog {
              WHERE s.place = $1",
         )
         .bind::<SqlUuid, _>(place_id(place))
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         Ok((unsigned(row.count), unsigned(row.bytes)))
@@ -432,7 +427,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let row: Count = sql_query("SELECT count(*) AS n FROM standing WHERE place = $1 AND NOT good")
             .bind::<SqlUuid, _>(place_id(place))
-            .kept()
+            .prepared()
             .get_result(&mut c)
             .await?;
         Ok(unsigned(row.n))
@@ -455,10 +450,10 @@ impl Catalog {
         .bind::<Text, _>(after)
         .bind::<Timestamptz, _>(before)
         .bind::<BigInt, _>(limit)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
-        Ok(rows.into_iter().map(|r| Expected { name: r.name, size: unsigned(r.size), digest: digest_of(&r.digest) }).collect())
+        Ok(rows.into_iter().map(|r| Expected { name: r.name, size: unsigned(r.size), digest: r.digest.0 }).collect())
     }
 
     /// Whether a store has confirmed an object of this name by now, or has one of this name that was sealed anew.
@@ -470,7 +465,7 @@ impl Catalog {
         )
         .bind::<SqlUuid, _>(store.0)
         .bind::<Text, _>(name)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(row.n > 0)
@@ -487,7 +482,7 @@ impl Catalog {
         .bind::<SqlUuid, _>(store.0)
         .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         self.work_added(&[Kind::Prove]);
@@ -504,7 +499,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let rows: Vec<Row> = sql_query("SELECT id FROM original WHERE digest = $1 ORDER BY id")
             .bind::<Binary, _>(digest.as_bytes().as_slice())
-            .kept()
+            .prepared()
             .load(&mut c)
             .await?;
         Ok(rows.into_iter().map(|r| OriginalId(r.id)).collect())
@@ -517,7 +512,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(original.0)
             .bind::<SqlUuid, _>(place_id(place))
             .bind::<Timestamptz, _>(since)
-            .kept()
+            .prepared()
             .get_result(&mut c)
             .await?;
         Ok(u32::try_from(row.n).unwrap_or(u32::MAX))
@@ -531,7 +526,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(place_id(place))
             .bind::<SqlUuid, _>(place_id(source))
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -552,7 +547,7 @@ impl Catalog {
         )
         .bind::<SqlUuid, _>(HOME)
         .bind::<Timestamptz, _>(since)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await
         .optional()?;

@@ -9,7 +9,11 @@ use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, Digest, OriginalId, PersonId, clearance::Evidence, filing::FiledPath};
 
-use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of, unsigned};
+use crate::{
+    Catalog, CatalogError, Prepare, Result,
+    columns::{HashColumn, PathColumn},
+    unsigned,
+};
 
 /// An original that a device asks about.
 #[derive(Clone, Debug)]
@@ -46,11 +50,11 @@ struct AskedRow {
     #[diesel(sql_type = SqlUuid)]
     id: Uuid,
     #[diesel(sql_type = Binary)]
-    digest: Vec<u8>,
+    digest: HashColumn,
     #[diesel(sql_type = BigInt)]
     size: i64,
     #[diesel(sql_type = Text)]
-    path: String,
+    path: PathColumn,
     #[diesel(sql_type = Bool)]
     held: bool,
 }
@@ -66,19 +70,11 @@ impl Catalog {
         )
         .bind::<SqlUuid, _>(person.0)
         .bind::<Array<Binary>, _>(digests)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         rows.into_iter()
-            .map(|r| {
-                Ok(Asked {
-                    id: OriginalId(r.id),
-                    digest: digest_of(&r.digest),
-                    size: unsigned(r.size),
-                    path: FiledPath::parse(&r.path).map_err(|_| CatalogError::NotFound)?,
-                    held: r.held,
-                })
-            })
+            .map(|r| Ok(Asked { id: OriginalId(r.id), digest: r.digest.0, size: unsigned(r.size), path: r.path.0, held: r.held }))
             .collect()
     }
 
@@ -99,7 +95,7 @@ impl Catalog {
                 .bind::<Text, _>(nonce)
                 .bind::<Timestamptz, _>(now)
                 .bind::<Timestamptz, _>(until)
-                .kept()
+                .prepared()
                 .execute(c)
                 .await?;
             sql_query(
@@ -115,7 +111,7 @@ impl Catalog {
             .bind::<Array<Jsonb>, _>(
                 cleared.iter().map(|e| serde_json::to_value(&e.evidence).expect("evidence is times and ids")).collect::<Vec<_>>(),
             )
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             Ok::<_, CatalogError>(())
@@ -138,7 +134,7 @@ impl Catalog {
                 .bind::<SqlUuid, _>(id)
                 .bind::<SqlUuid, _>(device.0)
                 .bind::<Timestamptz, _>(now)
-                .kept()
+                .prepared()
                 .execute(c)
                 .await?;
             if used == 0 {
@@ -153,7 +149,7 @@ impl Catalog {
             .bind::<Array<Text>, _>(removed.iter().map(|r| r.1).collect::<Vec<_>>())
             .bind::<Array<Binary>, _>(removed.iter().map(|r| r.2.as_bytes().as_slice()).collect::<Vec<_>>())
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             // What a device removed it does not have any more; it still counts as sent by it.
@@ -165,7 +161,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(id)
             .bind::<SqlUuid, _>(device.0)
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             Ok(gone as u64)

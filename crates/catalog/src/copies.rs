@@ -14,20 +14,21 @@ use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{
     OriginalId, StoreId,
+    amount::Amount,
     cost::{Holdings, LOOKED_BACK_DAYS},
     layers::Place,
 };
 
 use crate::{
-    Catalog, Keep, Result,
+    Catalog, Prepare, Result,
     evidence::{HOME, place_of},
-    numbers::Amount,
+    numbers::amount,
     unsigned,
 };
 
 /// Originals that have their good copies in the same places.
 #[derive(Clone, Debug)]
-pub struct Together {
+pub struct SamePlaces {
     /// The places.
     pub places: Vec<Place>,
     /// How many, and how large.
@@ -38,7 +39,7 @@ pub struct Together {
 
 /// An original that is asked for by the places of its copies.
 #[derive(Clone, Debug)]
-pub struct Placed {
+pub struct PlacedOriginal {
     /// The original.
     pub id: OriginalId,
     /// Whose it is.
@@ -47,12 +48,12 @@ pub struct Placed {
     pub path: String,
     /// Its bytes.
     pub size: u64,
-    /// See [`Together::key`].
+    /// See [`SamePlaces::key`].
     pub key: String,
 }
 
 #[derive(QueryableByName)]
-struct TogetherRow {
+struct SamePlacesRow {
     #[diesel(sql_type = Text)]
     key: String,
     #[diesel(sql_type = BigInt)]
@@ -62,7 +63,7 @@ struct TogetherRow {
 }
 
 #[derive(QueryableByName)]
-struct PlacedRow {
+struct PlacedOriginalRow {
     #[diesel(sql_type = SqlUuid)]
     id: Uuid,
     #[diesel(sql_type = Text)]
@@ -95,22 +96,22 @@ fn places(key: &str) -> Vec<Place> {
 
 impl Catalog {
     /// All living originals, put together by the places of their good copies.
-    pub async fn copies(&self) -> Result<Vec<Together>> {
+    pub async fn copies(&self) -> Result<Vec<SamePlaces>> {
         let mut c = self.connection().await?;
-        let rows: Vec<TogetherRow> = sql_query(
+        let rows: Vec<SamePlacesRow> = sql_query(
             "SELECT fact AS key, sum(n)::bigint AS n, sum(bytes)::bigint AS bytes FROM counts
              WHERE about = '00000000-0000-0000-0000-000000000000' GROUP BY fact HAVING sum(n) > 0 ORDER BY fact",
         )
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
-        Ok(rows.into_iter().map(|r| Together { places: places(&r.key), amount: Amount::new(r.n, r.bytes), key: r.key }).collect())
+        Ok(rows.into_iter().map(|r| SamePlaces { places: places(&r.key), amount: amount(r.n, r.bytes), key: r.key }).collect())
     }
 
     /// Living originals that belong to one of these sets of places, the oldest at home first, after a given one.
-    pub async fn placed(&self, keys: &[String], after: Option<OriginalId>, limit: i64) -> Result<Vec<Placed>> {
+    pub async fn placed(&self, keys: &[String], after: Option<OriginalId>, limit: i64) -> Result<Vec<PlacedOriginal>> {
         let mut c = self.connection().await?;
-        let rows: Vec<PlacedRow> = sql_query(
+        let rows: Vec<PlacedOriginalRow> = sql_query(
             "SELECT o.id, p.name AS person, o.path, o.size, c.key FROM (
                  SELECT k.key, few.original FROM unnest($1) k (key), LATERAL (
                      SELECT string_to_array(nullif(k.key, ''), ' ')::uuid[] AS places
@@ -127,12 +128,12 @@ impl Catalog {
         .bind::<Nullable<SqlUuid>, _>(after.map(|o| o.0))
         .bind::<BigInt, _>(limit)
         .bind::<SqlUuid, _>(HOME)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows
             .into_iter()
-            .map(|r| Placed { id: OriginalId(r.id), person: r.person, path: r.path, size: unsigned(r.size), key: r.key })
+            .map(|r| PlacedOriginal { id: OriginalId(r.id), person: r.person, path: r.path, size: unsigned(r.size), key: r.key })
             .collect())
     }
 
@@ -153,7 +154,7 @@ impl Catalog {
         .bind::<Timestamptz, _>(now - TimeDelta::days(i64::from(LOOKED_BACK_DAYS)))
         .bind::<Timestamptz, _>(now)
         .bind::<Interval, _>(PgInterval::from_days(i32::from(minimum_days)))
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(Holdings {

@@ -9,8 +9,8 @@ use diesel_async::RunQueryDsl;
 use ypogeion_core::{Digest, OriginalId, filing::FiledPath};
 
 use crate::{
-    Catalog, Count, Keep, Result,
-    devices::digest_of,
+    Catalog, Count, Prepare, Result,
+    columns::{HashColumn, PathColumn},
     signed, unsigned,
     work::{Kind, WISH},
 };
@@ -29,9 +29,9 @@ pub struct DerivedFile {
 #[derive(QueryableByName)]
 struct DerivedRow {
     #[diesel(sql_type = Text)]
-    path: String,
+    path: PathColumn,
     #[diesel(sql_type = Binary)]
-    digest: Vec<u8>,
+    digest: HashColumn,
     #[diesel(sql_type = BigInt)]
     size: i64,
 }
@@ -45,15 +45,11 @@ impl Catalog {
         let mut c = self.connection().await?;
         let row: Option<DerivedRow> = sql_query("SELECT path, digest, size FROM derived_file WHERE original = $1")
             .bind::<SqlUuid, _>(original.0)
-            .kept()
+            .prepared()
             .get_result(&mut c)
             .await
             .optional()?;
-        Ok(row.and_then(|r| {
-            // Written by this program; a path that does not parse is as good as none, and the file is made again.
-            let path = FiledPath::parse(&r.path).ok()?;
-            Some(DerivedFile { path, digest: digest_of(&r.digest), size: unsigned(r.size) })
-        }))
+        Ok(row.map(|r| DerivedFile { path: r.path.0, digest: r.digest.0, size: unsigned(r.size) }))
     }
 
     /// Says what was made from an original, and where it is now.
@@ -70,7 +66,7 @@ impl Catalog {
         .bind::<Binary, _>(file.digest.as_bytes().as_slice())
         .bind::<BigInt, _>(signed(file.size))
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -79,14 +75,18 @@ impl Catalog {
     /// What was made from an original is not there any more.
     pub async fn forget_derived(&self, original: OriginalId) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("DELETE FROM derived_file WHERE original = $1").bind::<SqlUuid, _>(original.0).kept().execute(&mut c).await?;
+        sql_query("DELETE FROM derived_file WHERE original = $1")
+            .bind::<SqlUuid, _>(original.0)
+            .prepared()
+            .execute(&mut c)
+            .await?;
         Ok(())
     }
 
     /// Whether the household wants JPEGs beside its HEICs.
     pub async fn wants_derived(&self) -> Result<bool> {
         let mut c = self.connection().await?;
-        let row: Count = sql_query("SELECT count(*) AS n FROM household WHERE derive_jpeg").kept().get_result(&mut c).await?;
+        let row: Count = sql_query("SELECT count(*) AS n FROM household WHERE derive_jpeg").prepared().get_result(&mut c).await?;
         Ok(row.n > 0)
     }
 
@@ -98,7 +98,7 @@ impl Catalog {
              WHERE {FROM} AND NOT EXISTS (SELECT 1 FROM derived_file d WHERE d.original = o.id) {WISH}"
         ))
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         drop(c);
@@ -108,7 +108,7 @@ impl Catalog {
 
     /// Puts the work down for one original that was filed elsewhere, if something was made from it or is to be.
     pub async fn derive_one(&self, original: OriginalId, now: DateTime<Utc>) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         let n = sql_query(format!(
             "INSERT INTO job (kind, key, priority, due) SELECT 'derive', o.id, 22, $2 FROM living o, household h
              WHERE o.id = $1 AND {FROM}
@@ -116,7 +116,7 @@ impl Catalog {
         ))
         .bind::<SqlUuid, _>(original.0)
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         drop(c);

@@ -14,7 +14,7 @@ use ypogeion_core::{
     offer::{DELETED_GONE, DELETED_HELD},
 };
 
-use crate::{Catalog, CatalogError, Keep, Result, signed, unsigned};
+use crate::{Catalog, CatalogError, Prepare, Result, columns::HashColumn, signed, unsigned};
 
 /// A device that is asking.
 #[derive(Clone, Debug)]
@@ -259,7 +259,7 @@ struct ItemRow {
     #[diesel(sql_type = Text)]
     name: String,
     #[diesel(sql_type = Binary)]
-    digest: Vec<u8>,
+    digest: HashColumn,
     #[diesel(sql_type = BigInt)]
     size: i64,
     #[diesel(sql_type = Nullable<SqlUuid>)]
@@ -276,11 +276,6 @@ struct ItemRow {
 
 /// What is not wanted because its owner deleted it here. Nothing is refused by that, and nothing is missing.
 pub(crate) const LEFT: [&str; 2] = [DELETED_HELD, DELETED_GONE];
-
-/// The table's own check keeps other lengths out.
-pub(crate) fn digest_of(bytes: &[u8]) -> Digest {
-    Digest::from_slice(bytes).unwrap_or_else(|_| Digest::from([0; 32]))
-}
 
 impl Catalog {
     /// Puts a pairing code's hash down.
@@ -303,7 +298,7 @@ impl Catalog {
         .bind::<SqlUuid, _>(by.0)
         .bind::<Timestamptz, _>(now)
         .bind::<Timestamptz, _>(end)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -319,7 +314,7 @@ impl Catalog {
         )
         .bind::<SqlUuid, _>(id)
         .bind::<SqlUuid, _>(by.0)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(PairingView {
@@ -339,7 +334,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(id)
             .bind::<SqlUuid, _>(by.0)
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         if found == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
@@ -367,7 +362,7 @@ impl Catalog {
         .bind::<Binary, _>(device.token_hash)
         .bind::<Text, _>(device.client)
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await
         .optional()?;
@@ -387,7 +382,7 @@ impl Catalog {
         .bind::<Binary, _>(device.token_hash)
         .bind::<Text, _>(device.client)
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -408,7 +403,7 @@ impl Catalog {
         .bind::<Binary, _>(token_hash)
         .bind::<Timestamptz, _>(now)
         .bind::<Timestamptz, _>(now - UNUSED)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(DeviceCaller {
@@ -467,7 +462,7 @@ impl Catalog {
         .bind::<Nullable<SqlUuid>, _>(only.map(|d| d.0))
         .bind::<Timestamptz, _>(now)
         .bind::<Array<Text>, _>(LEFT.as_slice())
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -517,7 +512,7 @@ impl Catalog {
         }
         let mut c = self.connection().await?;
         let rows: Vec<Row> =
-            sql_query("SELECT id, person, name, kind FROM device ORDER BY paired_at, id").kept().load(&mut c).await?;
+            sql_query("SELECT id, person, name, kind FROM device ORDER BY paired_at, id").prepared().load(&mut c).await?;
         let record = |r: Row| DeviceRecord { id: DeviceId(r.id), person: PersonId(r.person), name: r.name, kind: Some(r.kind) };
         Ok(rows.into_iter().map(record).collect())
     }
@@ -529,7 +524,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(id.0)
             .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
             .bind::<Text, _>(name)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         if found == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
@@ -543,7 +538,7 @@ impl Catalog {
                 .bind::<SqlUuid, _>(id.0)
                 .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
                 .bind::<Timestamptz, _>(now)
-                .kept()
+                .prepared()
                 .execute(&mut c)
                 .await?;
         if found == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
@@ -557,7 +552,7 @@ impl Catalog {
 
     /// The same of one that is about to be sent. Not forced to the disk by itself: what says that the file has landed is, and comes after.
     pub async fn note_sighting(&self, device: DeviceId, sighting: &Sighting, now: DateTime<Utc>) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         self.put_sightings(&mut c, device, &[sighting], now).await
     }
 
@@ -591,7 +586,7 @@ impl Catalog {
         .bind::<Array<Nullable<Timestamptz>>, _>(rows.iter().map(|s| s.file_time).collect::<Vec<_>>())
         .bind::<Array<Nullable<Text>>, _>(rows.iter().map(|s| s.refused.as_deref()).collect::<Vec<_>>())
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(c)
         .await?;
         self.grew(sightings.len());
@@ -620,7 +615,7 @@ impl Catalog {
         )
         .bind::<SqlUuid, _>(device.0)
         .bind::<Timestamptz, _>(proven_since)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         Ok((unsigned(row.offsite), unsigned(row.proven)))
@@ -648,7 +643,7 @@ impl Catalog {
         .bind::<Nullable<Text>, _>(after_name)
         .bind::<SqlUuid, _>(crate::evidence::HOME)
         .bind::<BigInt, _>(limit)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -656,7 +651,7 @@ impl Catalog {
             .map(|r| ItemView {
                 source: r.source,
                 name: r.name,
-                digest: digest_of(&r.digest),
+                digest: r.digest.0,
                 size: unsigned(r.size),
                 original: r.original.map(OriginalId),
                 path: r.path,

@@ -13,8 +13,8 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, Keep, Result,
-    devices::digest_of,
+    Catalog, Prepare, Result,
+    columns::HashColumn,
     work::{Kind, WISH},
 };
 
@@ -59,7 +59,7 @@ struct ObservationRow {
     #[diesel(sql_type = Timestamptz)]
     at: DateTime<Utc>,
     #[diesel(sql_type = Nullable<Binary>)]
-    digest: Option<Vec<u8>>,
+    digest: Option<HashColumn>,
     #[diesel(sql_type = Text)]
     outcome: String,
 }
@@ -79,7 +79,7 @@ impl Catalog {
 
     /// The same for a reading of a check: a power cut may take it back, because the copy is then read again.
     pub async fn observe_check(&self, original: OriginalId, expected: Digest, seen: &Observation) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         let good = whole!(c, { observe_in(c, original, expected, seen).await }).await?;
         self.counted.notify_one();
         if !good {
@@ -94,7 +94,7 @@ impl Catalog {
         let rows: Vec<ObservationRow> =
             sql_query("SELECT place, act, at, digest, outcome FROM observation WHERE original = $1 ORDER BY id DESC LIMIT 200")
                 .bind::<SqlUuid, _>(original.0)
-                .kept()
+                .prepared()
                 .load(&mut c)
                 .await?;
         Ok(rows
@@ -104,7 +104,7 @@ impl Catalog {
                     place: place_of(r.place),
                     act: Act::from_word(&r.act)?,
                     at: r.at,
-                    digest: r.digest.map(|d| digest_of(&d)),
+                    digest: r.digest.map(|d| d.0),
                     outcome: Outcome::from_word(&r.outcome)?,
                 })
             })
@@ -127,7 +127,7 @@ impl Catalog {
         let rows: Vec<StandingRow> =
             sql_query(format!("SELECT place, good, since, proven_at FROM standing WHERE original = $1 AND {which}"))
                 .bind::<SqlUuid, _>(original.0)
-                .kept()
+                .prepared()
                 .load(&mut c)
                 .await?;
         Ok(rows.iter().map(|r| (place_of(r.place), r.standing())).collect())
@@ -146,7 +146,7 @@ pub(crate) async fn observe_in(
         sql_query("SELECT place, good, since, proven_at FROM standing WHERE original = $1 AND place = $2 FOR UPDATE")
             .bind::<SqlUuid, _>(original.0)
             .bind::<SqlUuid, _>(place)
-            .kept()
+            .prepared()
             .get_result(c)
             .await
             .optional()?;
@@ -158,7 +158,7 @@ pub(crate) async fn observe_in(
         .bind::<Timestamptz, _>(seen.at)
         .bind::<Nullable<Binary>, _>(seen.digest.map(|d| d.as_bytes().to_vec()))
         .bind::<Text, _>(seen.outcome.word())
-        .kept()
+        .prepared()
         .execute(c)
         .await?;
     sql_query(
@@ -173,7 +173,7 @@ pub(crate) async fn observe_in(
     .bind::<Nullable<Timestamptz>, _>(after.proven_at)
     // A confirmation or a list is the store's word; nobody has read anything.
     .bind::<Nullable<Timestamptz>, _>((!matches!(seen.act, Act::Confirmed | Act::Listed)).then_some(seen.at))
-    .kept()
+    .prepared()
     .execute(c)
     .await?;
     if !after.good {
@@ -183,7 +183,7 @@ pub(crate) async fn observe_in(
             .bind::<SqlUuid, _>(original.0)
             .bind::<Nullable<SqlUuid>, _>(seen.place.store().map(|s| s.0))
             .bind::<Timestamptz, _>(seen.at)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
     }

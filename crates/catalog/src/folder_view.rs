@@ -13,8 +13,8 @@ use uuid::Uuid;
 use ypogeion_core::{DeviceId, Digest, OriginalId, UploadId, name::source_name, shot};
 
 use crate::{
-    Catalog, CatalogError, Keep, Result,
-    devices::digest_of,
+    Catalog, CatalogError, Prepare, Result,
+    columns::HashColumn,
     unsigned,
     work::{Kind, WISH},
 };
@@ -51,7 +51,7 @@ struct EntryRow {
     #[diesel(sql_type = Nullable<SqlUuid>)]
     original: Option<Uuid>,
     #[diesel(sql_type = Nullable<Binary>)]
-    digest: Option<Vec<u8>>,
+    digest: Option<HashColumn>,
     #[diesel(sql_type = BigInt)]
     size: i64,
     #[diesel(sql_type = Nullable<SqlUuid>)]
@@ -70,7 +70,7 @@ impl From<EntryRow> for Entry {
             path: r.path,
             folder: r.folder,
             original: r.original.map(OriginalId),
-            digest: r.digest.map(|d| digest_of(&d)),
+            digest: r.digest.map(|d| d.0),
             size: unsigned(r.size),
             upload: r.upload.map(UploadId),
             made_at: r.made_at,
@@ -106,7 +106,7 @@ impl Catalog {
         let row: Option<EntryRow> = sql_query(format!("{ENTRY} WHERE e.device = $1 AND e.path = $2"))
             .bind::<SqlUuid, _>(device.0)
             .bind::<Text, _>(path)
-            .kept()
+            .prepared()
             .get_result(&mut c)
             .await
             .optional()?;
@@ -122,7 +122,7 @@ impl Catalog {
                 .bind::<Text, _>(parent)
                 .bind::<Text, _>(after)
                 .bind::<BigInt, _>(limit)
-                .kept()
+                .prepared()
                 .load(&mut c)
                 .await?;
         Ok(rows.into_iter().map(Entry::from).collect())
@@ -143,7 +143,7 @@ impl Catalog {
         .bind::<Text, _>(parent_of(path))
         .bind::<Bool, _>(folder)
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         if n == 0 { Err(CatalogError::Taken) } else { Ok(()) }
@@ -177,7 +177,7 @@ impl Catalog {
         .bind::<Nullable<SqlUuid>, _>(original.map(|o| o.0))
         .bind::<Nullable<SqlUuid>, _>(upload.map(|u| u.0))
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         if n == 0 { Err(CatalogError::Taken) } else { Ok(()) }
@@ -192,7 +192,7 @@ impl Catalog {
         )
         .bind::<SqlUuid, _>(device.0)
         .bind::<Text, _>(path)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(n > 0)
@@ -213,7 +213,7 @@ impl Catalog {
         .bind::<Text, _>(to)
         .bind::<Text, _>(parent_of(to))
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         if n == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
@@ -226,7 +226,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(device.0)
             .bind::<Text, _>(path)
             .bind::<Jsonb, _>(properties)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         if n == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
@@ -258,7 +258,7 @@ impl Catalog {
             .bind::<Text, _>(from)
             .bind::<Text, _>(to)
             .bind::<Text, _>(parent_of(to))
-            .kept()
+            .prepared()
             .load(c)
             .await?;
             if moved.is_empty() {
@@ -286,7 +286,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(device.0)
             .bind::<Array<Text>, _>(texts(&new, true))
             .bind::<Array<Text>, _>(texts(&new, false))
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             sql_query(
@@ -298,7 +298,7 @@ impl Catalog {
             .bind::<Array<Text>, _>(texts(&old, false))
             .bind::<Array<Text>, _>(texts(&new, true))
             .bind::<Array<Text>, _>(texts(&new, false))
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             sql_query(format!(
@@ -318,7 +318,7 @@ impl Catalog {
             .bind::<Array<Text>, _>(keys)
             .bind::<Timestamptz, _>(now)
             .bind::<Timestamptz, _>(now - WORKING_NAME)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             Ok::<_, CatalogError>(())

@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use diesel::sql_query;
 use tokio::sync::Notify;
 
-use crate::{Catalog, Count, Keep, Result, unsigned};
+use crate::{Catalog, Count, Prepare, Result, unsigned};
 
 /// With fewer rows than this, going through a whole table is the best plan.
 const FIRST: u64 = 50;
@@ -65,12 +65,12 @@ impl Catalog {
         // Here, because it gives everything a `load`.
         use diesel_async::RunQueryDsl;
 
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         sql_query(format!("ANALYZE {TABLES}")).execute(&mut c).await?;
         let rows: Count = sql_query(
             "SELECT max(reltuples)::bigint AS n FROM pg_class WHERE oid IN ('original'::regclass, 'sighting'::regclass)",
         )
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(unsigned(rows.n))

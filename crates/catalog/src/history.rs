@@ -8,7 +8,7 @@ use diesel::{
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 
-use crate::{Catalog, Keep, Result, numbers::Depths, signed};
+use crate::{Catalog, Prepare, Result, numbers::Depths, signed};
 
 /// What a store took in an hour.
 #[derive(Clone, Debug, QueryableByName)]
@@ -47,7 +47,7 @@ const KEPT: TimeDelta = TimeDelta::days(366);
 impl Catalog {
     /// Notes how exposed the house is. Of several looks within an hour the worst one stays.
     pub async fn note_exposure(&self, depths: &Depths, now: DateTime<Utc>) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         sql_query(
             "INSERT INTO exposure (hour, originals, bytes, since) VALUES (date_trunc('hour', $1, 'UTC'), $2, $3, $4)
              ON CONFLICT (hour) DO UPDATE SET originals = excluded.originals, bytes = excluded.bytes, since = excluded.since
@@ -57,12 +57,12 @@ impl Catalog {
         .bind::<BigInt, _>(signed(depths.exposed.count))
         .bind::<BigInt, _>(signed(depths.exposed.bytes))
         .bind::<Nullable<Timestamptz>, _>(depths.exposed_since)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         sql_query("WITH old AS (DELETE FROM exposure WHERE hour < $1) DELETE FROM traffic WHERE hour < $1")
             .bind::<Timestamptz, _>(now - KEPT)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -73,7 +73,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let rows = sql_query("SELECT store, hour, bytes FROM traffic WHERE hour >= $1 ORDER BY hour, store")
             .bind::<Timestamptz, _>(since)
-            .kept()
+            .prepared()
             .load(&mut c)
             .await?;
         Ok(rows)
@@ -84,7 +84,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let rows = sql_query("SELECT hour, originals, bytes, since FROM exposure WHERE hour >= $1 ORDER BY hour")
             .bind::<Timestamptz, _>(since)
-            .kept()
+            .prepared()
             .load(&mut c)
             .await?;
         Ok(rows)

@@ -16,10 +16,10 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Count, Keep, Result,
-    devices::digest_of,
+    Catalog, CatalogError, Count, Prepare, Result,
+    columns::{HashColumn, PathColumn},
     evidence::{HOME, observe_in},
-    numbers::Amount,
+    numbers::amount,
     shots::lock_shots,
     unsigned,
     work::{Kind, WISH, WISH_NOW},
@@ -123,11 +123,11 @@ struct HeldRow {
 #[derive(QueryableByName)]
 struct ToSettleRow {
     #[diesel(sql_type = Text)]
-    path: String,
+    path: PathColumn,
     #[diesel(sql_type = Nullable<Text>)]
-    moving_to: Option<String>,
+    moving_to: Option<PathColumn>,
     #[diesel(sql_type = Text)]
-    was_at: String,
+    was_at: PathColumn,
     #[diesel(sql_type = Bool)]
     held: bool,
     #[diesel(sql_type = Bool)]
@@ -156,7 +156,7 @@ async fn settle_soon(c: &mut AsyncPgConnection, ids: &[Uuid], now: DateTime<Utc>
     sql_query("UPDATE standing SET listed = false WHERE place <> $1 AND original = ANY($2)")
         .bind::<SqlUuid, _>(HOME)
         .bind::<Array<SqlUuid>, _>(ids)
-        .kept()
+        .prepared()
         .execute(c)
         .await?;
     sql_query(format!(
@@ -167,7 +167,7 @@ async fn settle_soon(c: &mut AsyncPgConnection, ids: &[Uuid], now: DateTime<Utc>
     ))
     .bind::<Timestamptz, _>(now)
     .bind::<Array<SqlUuid>, _>(ids)
-    .kept()
+    .prepared()
     .execute(c)
     .await?;
     Ok(())
@@ -191,7 +191,7 @@ impl Catalog {
         }
         let mut c = self.connection().await?;
         let row: Row =
-            sql_query("SELECT home_days, offsite_days, brake_percent FROM household").kept().get_result(&mut c).await?;
+            sql_query("SELECT home_days, offsite_days, brake_percent FROM household").prepared().get_result(&mut c).await?;
         Ok(Retention {
             home_days: row.home_days.map(i16::unsigned_abs),
             offsite_days: row.offsite_days.unsigned_abs(),
@@ -207,7 +207,7 @@ impl Catalog {
             .bind::<Nullable<SmallInt>, _>(rule.home_days.map(days))
             .bind::<SmallInt, _>(days(rule.offsite_days))
             .bind::<SmallInt, _>(i16::from(rule.brake_percent))
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -249,7 +249,7 @@ impl Catalog {
             .bind::<Text, _>(who)
             .bind::<Nullable<Timestamptz>, _>(until)
             .bind::<Text, _>(DELETED_HELD)
-            .kept()
+            .prepared()
             .load(c)
             .await?;
             let ids = ids(&whole);
@@ -282,7 +282,7 @@ impl Catalog {
         .bind::<Nullable<Timestamptz>, _>(at)
         .bind::<Nullable<SqlUuid>, _>(id.map(|i| i.0))
         .bind::<BigInt, _>(limit)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -325,7 +325,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(person.0)
             .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .load(c)
             .await?;
             let ids = ids(&whole);
@@ -343,17 +343,17 @@ impl Catalog {
         #[derive(QueryableByName)]
         struct Row {
             #[diesel(sql_type = Binary)]
-            digest: Vec<u8>,
+            digest: HashColumn,
         }
         let mut c = self.connection().await?;
         let back = whole!(c, {
             // Whoever removes the object from its store locks both rows as well, in this order: one of the two is first.
-            sql_query("SELECT 1 FROM original WHERE id = $1 FOR UPDATE").bind::<SqlUuid, _>(id.0).kept().execute(c).await?;
+            sql_query("SELECT 1 FROM original WHERE id = $1 FOR UPDATE").bind::<SqlUuid, _>(id.0).prepared().execute(c).await?;
             sql_query(
                 "SELECT 1 FROM object b JOIN original o ON o.digest = b.digest WHERE o.id = $1 AND NOT b.leaving FOR UPDATE OF b",
             )
             .bind::<SqlUuid, _>(id.0)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             let row: Option<Row> = sql_query(
@@ -367,7 +367,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(id.0)
             .bind::<Text, _>(path.as_str())
             .bind::<Text, _>(path.folded())
-            .kept()
+            .prepared()
             .get_result(c)
             .await
             .optional()?;
@@ -383,12 +383,12 @@ impl Catalog {
             ))
             .bind::<SqlUuid, _>(id.0)
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             // It is not at home, and that is mended like every other loss.
             let seen = Observation { place: Place::Home, act: Act::Reread, at: now, digest: None, outcome: Outcome::Missing };
-            observe_in(c, id, digest_of(&row.digest), &seen).await?;
+            observe_in(c, id, row.digest.0, &seen).await?;
             settle_soon(c, &[id.0], now).await?;
             Ok::<_, CatalogError>(true)
         })
@@ -410,7 +410,7 @@ impl Catalog {
         )
         .bind::<SqlUuid, _>(id.0)
         .bind::<SqlUuid, _>(person.0)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await
         .optional()?;
@@ -429,7 +429,7 @@ impl Catalog {
         .bind::<SqlUuid, _>(person.0)
         .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         look_at_holding(&mut c, now).await?;
@@ -447,7 +447,7 @@ impl Catalog {
              ) SELECT count(*) AS n FROM looked",
         )
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         look_at_holding(&mut c, now).await?;
@@ -472,20 +472,19 @@ impl Catalog {
         )
         .bind::<Timestamptz, _>(now)
         .bind::<Timestamptz, _>(now - TimeDelta::days(1))
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
-        let core = |a: Amount| ypogeion_core::headline::Amount { count: a.count, bytes: a.bytes };
         Ok(Leaving {
-            library: core(Amount::new(r.library, r.library_bytes)),
-            gone_today: core(Amount::new(r.gone, r.gone_bytes)),
-            due: core(Amount::new(r.due, r.due_bytes)),
+            library: amount(r.library, r.library_bytes),
+            gone_today: amount(r.gone, r.gone_bytes),
+            due: amount(r.due, r.due_bytes),
         })
     }
 
     /// Lets some of what is due go; all of it, or only what the keeper has looked at. Their rows say so from then on, their files and
     /// their copies in stores (at `away_at`) follow. Returns how many; none: nothing is left to do.
-    pub async fn let_go(&self, all: bool, now: DateTime<Utc>, away_at: DateTime<Utc>, limit: i64) -> Result<u64> {
+    pub async fn remove_due(&self, all: bool, now: DateTime<Utc>, away_at: DateTime<Utc>, limit: i64) -> Result<u64> {
         let mut c = self.connection().await?;
         let gone = whole!(c, {
             let whole: Vec<IdRow> = sql_query(format!(
@@ -516,7 +515,7 @@ impl Catalog {
             .bind::<BigInt, _>(limit)
             .bind::<SqlUuid, _>(HOME)
             .bind::<Text, _>(DELETED_GONE)
-            .kept()
+            .prepared()
             .load(c)
             .await?;
             settle_soon(c, &ids(&whole), now).await?;
@@ -538,7 +537,7 @@ impl Catalog {
         let row: Row = sql_query(
             "SELECT min(h.until) AS until FROM held h JOIN original o ON o.id = h.original WHERE o.held_at IS NOT NULL AND o.gone_at IS NULL",
         )
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(row.until)
@@ -552,24 +551,20 @@ impl Catalog {
              FROM original o JOIN held h ON h.original = o.id WHERE o.id = $1",
         )
         .bind::<SqlUuid, _>(id.0)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await
         .optional()?;
-        let path = |p: &str| FiledPath::parse(p).map_err(|_| CatalogError::NotFound);
-        row.map(|r| {
-            Ok(ToSettle {
-                path: path(&r.path)?,
-                moving_to: r.moving_to.as_deref().map(path).transpose()?,
-                was_at: path(&r.was_at)?,
-                wanted: match (r.gone, r.held) {
-                    (true, _) => Wanted::Gone,
-                    (false, true) => Wanted::Held,
-                    (false, false) => Wanted::Filed,
-                },
-            })
-        })
-        .transpose()
+        Ok(row.map(|r| ToSettle {
+            path: r.path.0,
+            moving_to: r.moving_to.map(|p| p.0),
+            was_at: r.was_at.0,
+            wanted: match (r.gone, r.held) {
+                (true, _) => Wanted::Gone,
+                (false, true) => Wanted::Held,
+                (false, false) => Wanted::Filed,
+            },
+        }))
     }
 
     /// An original that was taken back is among the others again, unless it was deleted once more meanwhile.
@@ -577,7 +572,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         sql_query("DELETE FROM held h USING original o WHERE h.original = $1 AND o.id = $1 AND o.held_at IS NULL")
             .bind::<SqlUuid, _>(id.0)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -588,7 +583,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         sql_query("UPDATE original SET folded = 'gone/' || id, moving_to = NULL, preview = 'none', placeholder = NULL WHERE id = $1 AND gone_at IS NOT NULL")
             .bind::<SqlUuid, _>(id.0)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -600,7 +595,7 @@ impl Catalog {
         #[derive(QueryableByName)]
         struct Row {
             #[diesel(sql_type = Binary)]
-            digest: Vec<u8>,
+            digest: HashColumn,
             #[diesel(sql_type = Bool)]
             listed: bool,
         }
@@ -619,7 +614,7 @@ impl Catalog {
             )
             .bind::<SqlUuid, _>(id.0)
             .bind::<SqlUuid, _>(store.0)
-            .kept()
+            .prepared()
             .get_result(c)
             .await
             .optional()?;
@@ -630,8 +625,8 @@ impl Catalog {
             // The row is locked first: what is asked about its bytes afterwards holds until this is committed.
             sql_query("SELECT 1 FROM object WHERE store = $1 AND digest = $2 FOR UPDATE")
                 .bind::<SqlUuid, _>(store.0)
-                .bind::<Binary, _>(&row.digest)
-                .kept()
+                .bind::<Binary, _>(row.digest.0.as_bytes().as_slice())
+                .prepared()
                 .execute(c)
                 .await?;
             let object: Option<Object> = sql_query(
@@ -639,8 +634,8 @@ impl Catalog {
                  FROM object b WHERE b.store = $1 AND b.digest = $2",
             )
             .bind::<SqlUuid, _>(store.0)
-            .bind::<Binary, _>(&row.digest)
-            .kept()
+            .bind::<Binary, _>(row.digest.0.as_bytes().as_slice())
+            .prepared()
             .get_result(c)
             .await
             .optional()?;
@@ -648,17 +643,17 @@ impl Catalog {
                 Some(object) if object.needed == 0 => {
                     sql_query("UPDATE object SET leaving = true WHERE store = $1 AND digest = $2")
                         .bind::<SqlUuid, _>(store.0)
-                        .bind::<Binary, _>(&row.digest)
-                        .kept()
+                        .bind::<Binary, _>(row.digest.0.as_bytes().as_slice())
+                        .prepared()
                         .execute(c)
                         .await?;
-                    Ok::<_, CatalogError>(Removal::Object { name: object.name, digest: digest_of(&row.digest) })
+                    Ok::<_, CatalogError>(Removal::Object { name: object.name, digest: row.digest.0 })
                 }
                 _ => {
                     sql_query("DELETE FROM standing WHERE original = $1 AND place = $2")
                         .bind::<SqlUuid, _>(id.0)
                         .bind::<SqlUuid, _>(store.0)
-                        .kept()
+                        .prepared()
                         .execute(c)
                         .await?;
                     Ok(Removal::Nothing)
@@ -680,7 +675,7 @@ impl Catalog {
         .bind::<SqlUuid, _>(store.0)
         .bind::<Binary, _>(digest.as_bytes().as_slice())
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -702,7 +697,7 @@ impl Catalog {
         )
         .bind::<SqlUuid, _>(store.0)
         .bind::<Binary, _>(digest.as_bytes().as_slice())
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(row.n > 0)
@@ -713,7 +708,7 @@ impl Catalog {
         #[derive(QueryableByName)]
         struct Row {
             #[diesel(sql_type = Binary)]
-            digest: Vec<u8>,
+            digest: HashColumn,
             #[diesel(sql_type = Bool)]
             held: bool,
             #[diesel(sql_type = Bool)]
@@ -728,7 +723,7 @@ impl Catalog {
         .bind::<SqlUuid, _>(person.0)
         .bind::<Array<Binary>, _>(digests.iter().map(|d| d.as_bytes().as_slice()).collect::<Vec<_>>())
         .bind::<SqlUuid, _>(HOME)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         let mut known = std::collections::HashMap::with_capacity(rows.len());
@@ -739,7 +734,7 @@ impl Catalog {
                 (false, false) => Known::Home,
             };
             // Bytes that have gone may have come again since: what is here counts.
-            let entry = known.entry(digest_of(&row.digest)).or_insert(says);
+            let entry = known.entry(row.digest.0).or_insert(says);
             if says != Known::Gone {
                 *entry = says;
             }
@@ -753,7 +748,7 @@ async fn look_at_holding(c: &mut AsyncPgConnection, at: DateTime<Utc>) -> Result
     sql_query(format!("INSERT INTO job (kind, key, priority, due) VALUES ('release', $1, 2, $2) {WISH_NOW}"))
         .bind::<SqlUuid, _>(HOME)
         .bind::<Timestamptz, _>(at)
-        .kept()
+        .prepared()
         .execute(c)
         .await?;
     Ok(())

@@ -8,7 +8,7 @@ use diesel::{
 use diesel_async::RunQueryDsl;
 use ypogeion_core::{DeviceId, PersonId};
 
-use crate::{Catalog, CatalogError, Keep, Result, signed, unsigned};
+use crate::{Catalog, CatalogError, Prepare, Result, signed, unsigned};
 
 /// One source of a device, as it said.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -106,7 +106,7 @@ impl Catalog {
             sql_query("DELETE FROM device_source WHERE device = $1 AND name <> ALL($2)")
                 .bind::<SqlUuid, _>(device.0)
                 .bind::<Array<Text>, _>(sources.iter().map(|s| s.name.as_str()).collect::<Vec<_>>())
-                .kept()
+                .prepared()
                 .execute(c)
                 .await?;
             for s in sources {
@@ -126,7 +126,7 @@ impl Catalog {
                 .bind::<Bool, _>(s.selection_only)
                 .bind::<Timestamptz, _>(now)
                 .bind::<Nullable<BigInt>, _>(s.fresh.map(signed))
-                .kept()
+                .prepared()
                 .execute(c)
                 .await?;
             }
@@ -137,11 +137,11 @@ impl Catalog {
 
     /// Notes what a device waits for; `None`: nothing.
     pub async fn note_waiting(&self, device: DeviceId, waiting_for: Option<&str>) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         sql_query("UPDATE device SET waiting_for = $2 WHERE id = $1 AND waiting_for IS DISTINCT FROM $2")
             .bind::<SqlUuid, _>(device.0)
             .bind::<Nullable<Text>, _>(waiting_for)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -161,7 +161,7 @@ impl Catalog {
         )
         .bind::<SqlUuid, _>(device.0)
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -197,7 +197,7 @@ impl Catalog {
         .bind::<SqlUuid, _>(device.0)
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
         .bind::<BigInt, _>(limit)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows

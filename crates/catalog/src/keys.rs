@@ -9,8 +9,8 @@ use diesel_async::RunQueryDsl;
 use ypogeion_core::{Digest, StoreId, ledger::ObjectRecord};
 
 use crate::{
-    Catalog, CatalogError, Count, Keep, Result,
-    devices::digest_of,
+    Catalog, CatalogError, Count, Prepare, Result,
+    columns::HashColumn,
     signed, unsigned,
     work::{Kind, WISH, WISH_NOW},
 };
@@ -87,7 +87,7 @@ pub struct ToReseal {
 #[derive(QueryableByName)]
 struct ObjectRow {
     #[diesel(sql_type = Binary)]
-    digest: Vec<u8>,
+    digest: HashColumn,
     #[diesel(sql_type = Text)]
     name: String,
     #[diesel(sql_type = BigInt)]
@@ -111,15 +111,15 @@ impl Catalog {
             )
             .bind::<Text, _>(first)
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         }
-        let row: Row = sql_query("SELECT seal_epoch, strict FROM household").kept().get_result(&mut c).await?;
+        let row: Row = sql_query("SELECT seal_epoch, strict FROM household").prepared().get_result(&mut c).await?;
         let own =
-            sql_query("SELECT epoch, recipient, made_at FROM household_key ORDER BY epoch DESC").kept().load(&mut c).await?;
+            sql_query("SELECT epoch, recipient, made_at FROM household_key ORDER BY epoch DESC").prepared().load(&mut c).await?;
         let others = sql_query("SELECT recipient, name, added_at FROM other_recipient ORDER BY added_at, recipient");
-        let others = others.kept().load(&mut c).await?;
+        let others = others.prepared().load(&mut c).await?;
         Ok(Sealing { epoch: row.seal_epoch, strict: row.strict, own, others })
     }
 
@@ -131,7 +131,7 @@ impl Catalog {
             sql_query("INSERT INTO household_key (epoch, recipient, made_at) SELECT seal_epoch, $1, $2 FROM household")
                 .bind::<Text, _>(recipient)
                 .bind::<Timestamptz, _>(now)
-                .kept()
+                .prepared()
                 .execute(c)
                 .await?;
             Ok::<_, CatalogError>(())
@@ -150,13 +150,13 @@ impl Catalog {
                 .bind::<SmallInt, _>(i16::try_from(last - n).unwrap_or(i16::MAX))
                 .bind::<Text, _>(recipient)
                 .bind::<Timestamptz, _>(now)
-                .kept()
+                .prepared()
                 .execute(&mut c)
                 .await?;
         }
         sql_query("UPDATE household SET seal_epoch = greatest(seal_epoch, $1)")
             .bind::<SmallInt, _>(i16::try_from(last).unwrap_or(i16::MAX))
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -170,7 +170,7 @@ impl Catalog {
                 .bind::<Text, _>(recipient)
                 .bind::<Text, _>(name)
                 .bind::<Timestamptz, _>(now)
-                .kept()
+                .prepared()
                 .execute(c)
                 .await?;
             raise_epoch(c, now).await
@@ -191,7 +191,7 @@ impl Catalog {
         let name = whole!(c, {
             let row: Option<Row> = sql_query("DELETE FROM other_recipient WHERE recipient = $1 RETURNING name")
                 .bind::<Text, _>(recipient)
-                .kept()
+                .prepared()
                 .get_result(c)
                 .await
                 .optional()?;
@@ -207,7 +207,7 @@ impl Catalog {
     /// Whether the server keeps no key that opens copies.
     pub async fn set_strict(&self, strict: bool) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE household SET strict = $1").bind::<Bool, _>(strict).kept().execute(&mut c).await?;
+        sql_query("UPDATE household SET strict = $1").bind::<Bool, _>(strict).prepared().execute(&mut c).await?;
         Ok(())
     }
 
@@ -222,7 +222,7 @@ impl Catalog {
         .bind::<Text, _>(said)
         .bind::<Text, _>(check_word)
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -231,13 +231,13 @@ impl Catalog {
     /// The recovery kit that was shown last.
     pub async fn kit(&self) -> Result<Option<ShownKit>> {
         let mut c = self.connection().await?;
-        Ok(sql_query("SELECT said, check_word, shown_at, proven_at FROM kit").kept().get_result(&mut c).await.optional()?)
+        Ok(sql_query("SELECT said, check_word, shown_at, proven_at FROM kit").prepared().get_result(&mut c).await.optional()?)
     }
 
     /// A part of it was typed back.
     pub async fn kit_proven(&self, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE kit SET proven_at = $1").bind::<Timestamptz, _>(now).kept().execute(&mut c).await?;
+        sql_query("UPDATE kit SET proven_at = $1").bind::<Timestamptz, _>(now).prepared().execute(&mut c).await?;
         Ok(())
     }
 
@@ -250,10 +250,10 @@ impl Catalog {
         .bind::<SqlUuid, _>(store.0)
         .bind::<SmallInt, _>(epoch)
         .bind::<BigInt, _>(limit)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
-        Ok(rows.into_iter().map(|r| ToReseal { digest: digest_of(&r.digest), name: r.name, size: unsigned(r.size) }).collect())
+        Ok(rows.into_iter().map(|r| ToReseal { digest: r.digest.0, name: r.name, size: unsigned(r.size) }).collect())
     }
 
     /// How many objects are sealed for earlier recipients, in all stores, and their bytes.
@@ -271,7 +271,7 @@ impl Catalog {
              WHERE b.epoch < $1 AND NOT b.leaving",
         )
         .bind::<SmallInt, _>(epoch)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         Ok((unsigned(row.n), unsigned(row.bytes)))
@@ -284,7 +284,7 @@ impl Catalog {
             "SELECT count(*) AS n FROM store s, household h WHERE s.sealed AND (
                  s.checkpoint_due OR EXISTS (SELECT 1 FROM object b WHERE b.store = s.id AND b.epoch < h.seal_epoch))",
         )
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(row.n > 0)
@@ -312,7 +312,7 @@ impl Catalog {
             .bind::<Binary, _>(object.sha256.as_bytes().as_slice())
             .bind::<SmallInt, _>(epoch)
             .bind::<Text, _>(before)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             // Meanwhile it was found bad and is sent again, or it is being removed: then the new object is the one too many.
@@ -326,7 +326,7 @@ impl Catalog {
                 .bind::<Text, _>(superseded)
                 .bind::<Binary, _>(digest.as_bytes().as_slice())
                 .bind::<Timestamptz, _>(now)
-                .kept()
+                .prepared()
                 .execute(c)
                 .await?;
             sql_query(
@@ -335,13 +335,13 @@ impl Catalog {
             .bind::<SqlUuid, _>(store.0)
             .bind::<Binary, _>(digest.as_bytes().as_slice())
             .bind::<Bool, _>(changed > 0)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             sql_query(format!("INSERT INTO job (kind, key, store, priority, due) VALUES ('ledger', $1, $1, 15, $2) {WISH}"))
                 .bind::<SqlUuid, _>(store.0)
                 .bind::<Timestamptz, _>(now)
-                .kept()
+                .prepared()
                 .execute(c)
                 .await?;
             Ok::<_, CatalogError>(())
@@ -369,7 +369,7 @@ impl Catalog {
         )
         .bind::<SqlUuid, _>(store.0)
         .bind::<BigInt, _>(limit)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows.into_iter().map(|r| r.name).collect())
@@ -380,7 +380,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let row: crate::Count = sql_query("SELECT count(*) AS n FROM superseded WHERE store = $1")
             .bind::<SqlUuid, _>(store.0)
-            .kept()
+            .prepared()
             .get_result(&mut c)
             .await?;
         Ok(unsigned(row.n))
@@ -392,7 +392,7 @@ impl Catalog {
         sql_query("DELETE FROM superseded WHERE store = $1 AND name = $2")
             .bind::<SqlUuid, _>(store.0)
             .bind::<Text, _>(name)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -400,20 +400,20 @@ impl Catalog {
 }
 
 async fn raise_epoch(c: &mut diesel_async::AsyncPgConnection, now: DateTime<Utc>) -> Result<()> {
-    sql_query("UPDATE household SET seal_epoch = seal_epoch + 1").kept().execute(c).await?;
+    sql_query("UPDATE household SET seal_epoch = seal_epoch + 1").prepared().execute(c).await?;
     // Its ledger is said once more, too, for those who open it from now on.
     sql_query("UPDATE store SET checkpoint_due = true, said = NULL WHERE sealed AND ledger_segment > 0")
-        .kept()
+        .prepared()
         .execute(c)
         .await?;
     sql_query(format!("INSERT INTO job (kind, key, store, priority, due) SELECT 'ledger', id, id, 15, $1 FROM store {WISH}"))
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(c)
         .await?;
     sql_query(format!("INSERT INTO job (kind, key, store, priority, due) SELECT 'reseal', id, id, 0, $1 FROM store {WISH_NOW}"))
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(c)
         .await?;
     Ok(())

@@ -26,6 +26,7 @@ pub mod adoptions;
 pub mod audits;
 pub mod clearances;
 pub mod cluster;
+mod columns;
 pub mod copied;
 pub mod copies;
 pub mod derived;
@@ -78,7 +79,7 @@ use ypogeion_core::ledger::EntryRecord;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
 const CONNECTIONS: usize = 12;
-const SOFT_CONNECTIONS: usize = 6;
+const ASYNC_COMMIT_CONNECTIONS: usize = 6;
 /// Notices of new work are gathered for this long: PostgreSQL lets only one transaction that notifies commit at a time.
 const GATHER: Duration = Duration::from_millis(50);
 /// Decisions are gathered for this long before the ledgers say them.
@@ -88,18 +89,18 @@ const FRESH: Duration = Duration::from_secs(1);
 
 /// A statement that the server parses and plans once for a connection and then keeps. Diesel keeps no statement made from
 /// text, because it cannot know how many there will be; here, they are all written in this crate.
-pub(crate) struct Kept<Q>(Q);
+pub(crate) struct Prepared<Q>(Q);
 
 /// Makes a statement a kept one.
-pub(crate) trait Keep: Sized {
-    fn kept(self) -> Kept<Self> {
-        Kept(self)
+pub(crate) trait Prepare: Sized {
+    fn prepared(self) -> Prepared<Self> {
+        Prepared(self)
     }
 }
 
-impl<Q: QueryFragment<Pg>> Keep for Q {}
+impl<Q: QueryFragment<Pg>> Prepare for Q {}
 
-impl<Q: QueryFragment<Pg>> QueryFragment<Pg> for Kept<Q> {
+impl<Q: QueryFragment<Pg>> QueryFragment<Pg> for Prepared<Q> {
     fn walk_ast<'b>(&'b self, out: AstPass<'_, 'b, Pg>) -> QueryResult<()> {
         self.0.walk_ast(out)
     }
@@ -109,13 +110,13 @@ impl<Q: QueryFragment<Pg>> QueryFragment<Pg> for Kept<Q> {
     }
 }
 
-impl<Q> QueryId for Kept<Q> {
+impl<Q> QueryId for Prepared<Q> {
     type QueryId = ();
     // The text is the key.
     const HAS_STATIC_QUERY_ID: bool = false;
 }
 
-impl<Q> Query for Kept<Q> {
+impl<Q> Query for Prepared<Q> {
     type SqlType = Untyped;
 }
 
@@ -214,14 +215,14 @@ impl Catalog {
         harness.run_pending_migrations(MIGRATIONS).map_err(CatalogError::Away)?;
         let pool = pool_of(url, CONNECTIONS)?;
         let separator = if url.contains('?') { '&' } else { '?' };
-        let soft = pool_of(&format!("{url}{separator}options=-c%20synchronous_commit%3Doff"), SOFT_CONNECTIONS)?;
+        let soft = pool_of(&format!("{url}{separator}options=-c%20synchronous_commit%3Doff"), ASYNC_COMMIT_CONNECTIONS)?;
         Ok(Catalog { pool, soft, added: Arc::default(), growth: Arc::default(), counted: Arc::default(), url: url.to_owned() })
     }
 
     /// A connection whose commits are not forced to the disk. For what a power cut may take back because it is only done
     /// again: taking and finishing work, and what is known of uploads before they land. The order of commits is kept, so
     /// that what it takes back, it takes back from the end.
-    async fn soft_connection(&self) -> Result<Connection> {
+    async fn async_commit_connection(&self) -> Result<Connection> {
         self.soft.get().await.map_err(|e| CatalogError::Away(Box::new(e)))
     }
 
@@ -244,8 +245,12 @@ impl Catalog {
             }
             let words: Vec<&str> = Kind::ALL.into_iter().filter(|k| kinds & k.bit() != 0).map(Kind::word).collect();
             let told = async {
-                let mut c = self.soft_connection().await?;
-                diesel::sql_query("SELECT pg_notify('job', $1)").bind::<Text, _>(words.join(" ")).kept().execute(&mut c).await?;
+                let mut c = self.async_commit_connection().await?;
+                diesel::sql_query("SELECT pg_notify('job', $1)")
+                    .bind::<Text, _>(words.join(" "))
+                    .prepared()
+                    .execute(&mut c)
+                    .await?;
                 Ok::<_, CatalogError>(())
             };
             if told.await.is_err() {
@@ -264,7 +269,7 @@ impl Catalog {
     /// Whether the database answers.
     pub async fn ping(&self) -> Result<()> {
         let mut c = self.connection().await?;
-        diesel::sql_query("SELECT 1").kept().execute(&mut c).await?;
+        diesel::sql_query("SELECT 1").prepared().execute(&mut c).await?;
         Ok(())
     }
 
@@ -275,14 +280,14 @@ impl Catalog {
         let wished = diesel::sql_query(format!(
             "INSERT INTO job (kind, key, store, priority, due) SELECT 'ledger', id, id, 15, $1 FROM store {WISH}"
         ));
-        if wished.bind::<Timestamptz, _>(at + DECIDED).kept().execute(&mut c).await? > 0 {
+        if wished.bind::<Timestamptz, _>(at + DECIDED).prepared().execute(&mut c).await? > 0 {
             self.work_added(&[Kind::Ledger]);
         }
         diesel::sql_query("INSERT INTO record (at, who, what) VALUES ($1, $2, $3)")
             .bind::<Timestamptz, _>(at)
             .bind::<Text, _>(who)
             .bind::<Text, _>(what)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -301,7 +306,7 @@ impl Catalog {
         let rows: Vec<Row> = diesel::sql_query("SELECT id, at, who, what FROM record WHERE id > $1 ORDER BY id LIMIT $2")
             .bind::<BigInt, _>(signed(after))
             .bind::<BigInt, _>(limit)
-            .kept()
+            .prepared()
             .load(&mut c)
             .await?;
         let entry = |r: Row| EntryRecord { number: unsigned(r.id), at: r.line.at, who: r.line.who, what: r.line.what };
@@ -313,7 +318,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         Ok(diesel::sql_query("SELECT at, who, what FROM record ORDER BY id DESC LIMIT $1")
             .bind::<BigInt, _>(limit)
-            .kept()
+            .prepared()
             .load(&mut c)
             .await?)
     }

@@ -14,7 +14,7 @@ use uuid::Uuid;
 use ypogeion_core::OriginalId;
 
 use crate::{
-    Catalog, Keep, Result,
+    Catalog, Prepare, Result,
     evidence::HOME,
     stores::EXPOSURE,
     unsigned,
@@ -41,7 +41,7 @@ impl Catalog {
             #[diesel(sql_type = BigInt)]
             missing: i64,
         }
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         let row: Option<Row> = sql_query(format!(
             "WITH few AS MATERIALIZED (
                  SELECT * FROM original WHERE id > $1 ORDER BY id LIMIT $2
@@ -80,7 +80,7 @@ impl Catalog {
         .bind::<BigInt, _>(limit)
         .bind::<Timestamptz, _>(now)
         .bind::<SqlUuid, _>(HOME)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await
         .optional()?;
@@ -104,7 +104,7 @@ impl Catalog {
         ))
         .bind::<Timestamptz, _>(now)
         .bind::<SqlUuid, _>(HOME)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         drop(c);

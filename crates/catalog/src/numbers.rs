@@ -9,28 +9,17 @@ use diesel::{
     sql_types::{BigInt, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
 use diesel_async::RunQueryDsl;
-use ypogeion_core::PersonId;
+use ypogeion_core::{PersonId, amount::Amount};
 
-use crate::{Catalog, CatalogError, Count, Keep, Result, unsigned};
+use crate::{Catalog, CatalogError, Count, Prepare, Result, unsigned};
 
 /// So many lines are added up at a time.
 const FOLD: i32 = 10_000;
 /// What comes in between is few enough to be added up by whoever asks.
 const BETWEEN_FOLDS: Duration = Duration::from_secs(1);
 
-/// How many, and how large together.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Amount {
-    /// Originals.
-    pub count: u64,
-    /// Bytes.
-    pub bytes: u64,
-}
-
-impl Amount {
-    pub(crate) fn new(count: i64, bytes: i64) -> Self {
-        Amount { count: unsigned(count), bytes: unsigned(bytes) }
-    }
+pub(crate) fn amount(count: i64, bytes: i64) -> Amount {
+    Amount { count: unsigned(count), bytes: unsigned(bytes) }
 }
 
 /// The layers of one member's originals, or of all.
@@ -129,17 +118,17 @@ impl Catalog {
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
         .bind::<Timestamptz, _>(proven_since)
         .bind::<Timestamptz, _>(next_day(proven_since))
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(Depths {
-            home: Amount::new(r.home, r.home_bytes),
-            offsite: Amount::new(r.offsite, r.offsite_bytes),
-            proven: Amount::new(r.proven, r.proven_bytes),
-            exposed: Amount::new(r.exposed, r.exposed_bytes),
+            home: amount(r.home, r.home_bytes),
+            offsite: amount(r.offsite, r.offsite_bytes),
+            proven: amount(r.proven, r.proven_bytes),
+            exposed: amount(r.exposed, r.exposed_bytes),
             exposed_since: r.exposed_since,
             damaged: unsigned(r.damaged),
-            coming: Amount::new(r.coming, r.coming_bytes),
+            coming: amount(r.coming, r.coming_bytes),
             failed_work: unsigned(r.failed_work),
         })
     }
@@ -158,10 +147,10 @@ impl Catalog {
             "SELECT coalesce(sum(n), 0)::bigint AS n, coalesce(sum(bytes), 0)::bigint AS bytes FROM counts WHERE about = $1 AND fact = 'kept'",
         )
         .bind::<SqlUuid, _>(person.0)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
-        Ok(Amount::new(r.n, r.bytes))
+        Ok(amount(r.n, r.bytes))
     }
 
     /// Adds up what was counted since, soon after somebody counted, as long as the future is polled.
@@ -179,9 +168,9 @@ impl Catalog {
     /// Looks again at the names that devices gave to what came, went, or was named since; then their counts are as what is at home.
     pub(crate) async fn look_at_names(&self) -> Result<()> {
         loop {
-            let mut c = self.soft_connection().await?;
+            let mut c = self.async_commit_connection().await?;
             let looked: Count =
-                sql_query("SELECT look_at_names($1) AS n").bind::<Integer, _>(FOLD).kept().get_result(&mut c).await?;
+                sql_query("SELECT look_at_names($1) AS n").bind::<Integer, _>(FOLD).prepared().get_result(&mut c).await?;
             if looked.n < i64::from(FOLD) {
                 return Ok(());
             }
@@ -192,9 +181,9 @@ impl Catalog {
     pub async fn fold_counts(&self) -> Result<()> {
         self.look_at_names().await?;
         loop {
-            let mut c = self.soft_connection().await?;
+            let mut c = self.async_commit_connection().await?;
             let folded: Count =
-                sql_query("SELECT fold_tally($1) AS n").bind::<Integer, _>(FOLD).kept().get_result(&mut c).await?;
+                sql_query("SELECT fold_tally($1) AS n").bind::<Integer, _>(FOLD).prepared().get_result(&mut c).await?;
             if folded.n < i64::from(FOLD) {
                 return Ok(());
             }
@@ -209,10 +198,10 @@ impl Catalog {
             #[diesel(sql_type = Text)]
             what: String,
         }
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         // Months and days of which nothing is left.
-        sql_query("DELETE FROM tally WHERE n = 0 AND bytes = 0").kept().execute(&mut c).await?;
-        let wrong: Vec<Wrong> = sql_query("SELECT what FROM discrepancy ORDER BY what LIMIT 100").kept().load(&mut c).await?;
+        sql_query("DELETE FROM tally WHERE n = 0 AND bytes = 0").prepared().execute(&mut c).await?;
+        let wrong: Vec<Wrong> = sql_query("SELECT what FROM discrepancy ORDER BY what LIMIT 100").prepared().load(&mut c).await?;
         if !wrong.is_empty() {
             whole!(c, {
                 // Whoever counts waits until what is there and what is remembered are the same.

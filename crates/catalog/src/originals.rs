@@ -9,7 +9,12 @@ use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, Digest, OriginalId, PersonId, capture::Facts, filing::FiledPath, ledger::HeldRecord};
 
-use crate::{Catalog, CatalogError, Keep, Result, devices::digest_of, evidence::HOME, unsigned};
+use crate::{
+    Catalog, CatalogError, Prepare, Result,
+    columns::{HashColumn, PathColumn},
+    evidence::HOME,
+    unsigned,
+};
 
 /// An original as the contact sheet shows it.
 #[derive(Clone, Debug)]
@@ -132,13 +137,13 @@ struct FullRow {
     #[diesel(sql_type = Nullable<Text>)]
     device_name: Option<String>,
     #[diesel(sql_type = Binary)]
-    digest: Vec<u8>,
+    digest: HashColumn,
     #[diesel(sql_type = BigInt)]
     size: i64,
     #[diesel(sql_type = Text)]
     name: String,
     #[diesel(sql_type = Text)]
-    path: String,
+    path: PathColumn,
     #[diesel(sql_type = Text)]
     kind: String,
     #[diesel(sql_type = Timestamptz)]
@@ -168,7 +173,7 @@ struct FullRow {
     #[diesel(sql_type = Nullable<Timestamptz>)]
     held_until: Option<DateTime<Utc>>,
     #[diesel(sql_type = Nullable<Text>)]
-    was_at: Option<String>,
+    was_at: Option<PathColumn>,
     #[diesel(sql_type = Text)]
     version: String,
 }
@@ -192,10 +197,10 @@ impl TryFrom<FullRow> for OriginalRow {
             person: PersonId(r.person),
             device: r.device.map(DeviceId),
             device_name: r.device_name,
-            digest: digest_of(&r.digest),
+            digest: r.digest.0,
             size: unsigned(r.size),
             name: r.name,
-            path: FiledPath::parse(&r.path).map_err(|_| CatalogError::NotFound)?,
+            path: r.path.0,
             kind: r.kind,
             taken_at: r.taken_at,
             taken_local: r.taken_local,
@@ -208,11 +213,7 @@ impl TryFrom<FullRow> for OriginalRow {
             source: r.source,
             file_time: r.file_time,
             held: match (r.held_at, r.was_at) {
-                (Some(at), Some(was_at)) => Some(HeldRecord {
-                    at,
-                    until: r.held_until,
-                    was_at: FiledPath::parse(&was_at).map_err(|_| CatalogError::NotFound)?,
-                }),
+                (Some(at), Some(was_at)) => Some(HeldRecord { at, until: r.held_until, was_at: was_at.0 }),
                 _ => None,
             },
             gone_at: r.gone_at,
@@ -230,7 +231,7 @@ impl Catalog {
              GROUP BY day HAVING sum(n) > 0 ORDER BY day DESC",
         )
         .bind::<SqlUuid, _>(person.0)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows.into_iter().map(|r| (r.month, unsigned(r.n))).collect())
@@ -273,7 +274,7 @@ impl Catalog {
         .bind::<Nullable<SqlUuid>, _>(after_id.map(|i| i.0))
         .bind::<SqlUuid, _>(HOME)
         .bind::<BigInt, _>(limit)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -300,7 +301,7 @@ impl Catalog {
         let row: FullRow = sql_query(format!("{FULL} WHERE o.id = $1 AND o.gone_at IS NULL AND ($2 IS NULL OR o.person = $2)"))
             .bind::<SqlUuid, _>(id.0)
             .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
-            .kept()
+            .prepared()
             .get_result(&mut c)
             .await?;
         row.try_into()
@@ -315,19 +316,19 @@ impl Catalog {
         }
         let mut c = self.connection().await?;
         let row: Row =
-            sql_query("SELECT path FROM original WHERE id = $1").bind::<SqlUuid, _>(id.0).kept().get_result(&mut c).await?;
+            sql_query("SELECT path FROM original WHERE id = $1").bind::<SqlUuid, _>(id.0).prepared().get_result(&mut c).await?;
         Ok(row.path)
     }
 
     /// Says how the making of previews ended: with a placeholder, or with none to be had.
     pub async fn set_preview(&self, id: OriginalId, placeholder: Option<&str>) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         sql_query(
             "UPDATE original SET preview = CASE WHEN $2 IS NULL THEN 'none' ELSE 'ready' END, placeholder = $2 WHERE id = $1",
         )
         .bind::<SqlUuid, _>(id.0)
         .bind::<Nullable<Text>, _>(placeholder)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -338,16 +339,16 @@ impl Catalog {
         #[derive(QueryableByName)]
         struct Row {
             #[diesel(sql_type = Text)]
-            path: String,
+            path: PathColumn,
         }
         let mut c = self.connection().await?;
         let rows: Vec<Row> =
             sql_query("(SELECT path FROM living ORDER BY id DESC LIMIT $1) UNION (SELECT path FROM living ORDER BY id LIMIT $1)")
                 .bind::<BigInt, _>(each)
-                .kept()
+                .prepared()
                 .load(&mut c)
                 .await?;
-        rows.into_iter().map(|r| FiledPath::parse(&r.path).map_err(|_| CatalogError::NotFound)).collect()
+        Ok(rows.into_iter().map(|r| r.path.0).collect())
     }
 
     /// What a checkpoint says: originals of which a store has a good copy, in the order of their ids. Also those that the next segment will say:
@@ -361,7 +362,7 @@ impl Catalog {
         .bind::<SqlUuid, _>(store.0)
         .bind::<SqlUuid, _>(after.0)
         .bind::<BigInt, _>(limit)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         rows.into_iter().map(OriginalRow::try_from).collect()
@@ -375,7 +376,7 @@ impl Catalog {
         ))
         .bind::<SqlUuid, _>(store.0)
         .bind::<BigInt, _>(limit)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         rows.into_iter().map(OriginalRow::try_from).collect()

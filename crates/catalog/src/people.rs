@@ -9,7 +9,7 @@ use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, PersonId, access::Role, clearance::Depth, filing::FilingPlan, ledger::LedgerKey, object::NameKey};
 
-use crate::{Catalog, CatalogError, Count, Keep, Result, signed, unsigned};
+use crate::{Catalog, CatalogError, Count, Prepare, Result, columns::WordColumn, signed, unsigned};
 
 /// The household.
 #[derive(Clone, Debug)]
@@ -145,7 +145,7 @@ struct PersonRow {
     #[diesel(sql_type = Text)]
     name: String,
     #[diesel(sql_type = Text)]
-    role: String,
+    role: WordColumn<Role>,
     #[diesel(sql_type = Text)]
     folder: String,
     #[diesel(sql_type = Text)]
@@ -161,8 +161,7 @@ impl From<PersonRow> for Person {
         Person {
             id: PersonId(row.id),
             name: row.name,
-            // The table's own check keeps other words out.
-            role: Role::of_person(&row.role).unwrap_or(Role::Guest),
+            role: row.role.0,
             folder: row.folder,
             password_hash: row.password_hash,
             quota: row.quota.map(unsigned),
@@ -191,7 +190,7 @@ impl Catalog {
             derive_jpeg: bool,
         }
         let mut c = self.connection().await?;
-        let row: Row = sql_query("SELECT filing, clear_at, derive_jpeg FROM household").kept().get_result(&mut c).await?;
+        let row: Row = sql_query("SELECT filing, clear_at, derive_jpeg FROM household").prepared().get_result(&mut c).await?;
         Ok(HouseRules {
             // Both were checked when they were set; what a later version wrote falls back to the careful choice.
             filing: FilingPlan::parse(&row.filing).unwrap_or_default(),
@@ -217,7 +216,7 @@ impl Catalog {
         )
         .bind::<SqlUuid, _>(person.0)
         .bind::<SqlUuid, _>(device.0)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(Filing { plan: FilingPlan::parse(&row.filing).unwrap_or_default(), folder: row.folder, device: row.device })
@@ -230,7 +229,7 @@ impl Catalog {
             .bind::<Text, _>(rules.filing.pattern())
             .bind::<Text, _>(rules.clear_at.word())
             .bind::<Bool, _>(rules.derive_jpeg)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -245,7 +244,7 @@ impl Catalog {
             .bind::<Text, _>(household.name_key.reveal())
             .bind::<Timestamptz, _>(now)
             .bind::<Nullable<Text>, _>(household.ledger_key.as_ref().map(LedgerKey::reveal))
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -259,7 +258,7 @@ impl Catalog {
             library: Option<Uuid>,
         }
         let mut c = self.connection().await?;
-        let row: Option<Row> = sql_query("SELECT library FROM household").kept().get_result(&mut c).await.optional()?;
+        let row: Option<Row> = sql_query("SELECT library FROM household").prepared().get_result(&mut c).await.optional()?;
         Ok(row.and_then(|r| r.library))
     }
 
@@ -268,7 +267,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         sql_query("UPDATE household SET library = $1 WHERE library IS NULL")
             .bind::<SqlUuid, _>(id)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -278,7 +277,7 @@ impl Catalog {
     pub async fn has_originals(&self) -> Result<bool> {
         let mut c = self.connection().await?;
         let row: Count =
-            sql_query("SELECT count(*) AS n FROM (SELECT 1 FROM original LIMIT 1) AS one").kept().get_result(&mut c).await?;
+            sql_query("SELECT count(*) AS n FROM (SELECT 1 FROM original LIMIT 1) AS one").prepared().get_result(&mut c).await?;
         Ok(row.n > 0)
     }
 
@@ -287,7 +286,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         sql_query("UPDATE household SET ledger_key = $1 WHERE ledger_key IS NULL")
             .bind::<Text, _>(key.reveal())
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -296,8 +295,11 @@ impl Catalog {
     /// The household, once it has been made.
     pub async fn household(&self) -> Result<Option<Household>> {
         let mut c = self.connection().await?;
-        let row: Option<HouseholdRow> =
-            sql_query("SELECT name, replica, name_key, ledger_key FROM household").kept().get_result(&mut c).await.optional()?;
+        let row: Option<HouseholdRow> = sql_query("SELECT name, replica, name_key, ledger_key FROM household")
+            .prepared()
+            .get_result(&mut c)
+            .await
+            .optional()?;
         // Written by this program from a key of the right length.
         Ok(row.and_then(|r| {
             Some(Household {
@@ -325,7 +327,7 @@ impl Catalog {
         .bind::<Nullable<BigInt>, _>(person.quota.map(signed))
         .bind::<Timestamptz, _>(now)
         .bind::<Nullable<BigInt>, _>(person.soft_quota.map(signed))
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -353,7 +355,7 @@ impl Catalog {
         .bind::<Nullable<Text>, _>(password_hash)
         .bind::<Nullable<BigInt>, _>(soft_quota.map(signed))
         .bind::<Nullable<SqlUuid>, _>(keep)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         if changed == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
@@ -363,7 +365,7 @@ impl Catalog {
     pub async fn person_by_login(&self, name: &str) -> Result<Person> {
         let mut c = self.connection().await?;
         let row: PersonRow =
-            sql_query(format!("{PERSON} WHERE login = $1")).bind::<Text, _>(login(name)).kept().get_result(&mut c).await?;
+            sql_query(format!("{PERSON} WHERE login = $1")).bind::<Text, _>(login(name)).prepared().get_result(&mut c).await?;
         Ok(row.into())
     }
 
@@ -371,14 +373,14 @@ impl Catalog {
     pub async fn person(&self, id: PersonId) -> Result<Person> {
         let mut c = self.connection().await?;
         let row: PersonRow =
-            sql_query(format!("{PERSON} WHERE id = $1")).bind::<SqlUuid, _>(id.0).kept().get_result(&mut c).await?;
+            sql_query(format!("{PERSON} WHERE id = $1")).bind::<SqlUuid, _>(id.0).prepared().get_result(&mut c).await?;
         Ok(row.into())
     }
 
     /// All members, in the order in which they were added.
     pub async fn people(&self) -> Result<Vec<Person>> {
         let mut c = self.connection().await?;
-        let rows: Vec<PersonRow> = sql_query(format!("{PERSON} ORDER BY created_at, id")).kept().load(&mut c).await?;
+        let rows: Vec<PersonRow> = sql_query(format!("{PERSON} ORDER BY created_at, id")).prepared().load(&mut c).await?;
         Ok(rows.into_iter().map(Person::from).collect())
     }
 
@@ -401,7 +403,7 @@ impl Catalog {
         .bind::<Timestamptz, _>(now)
         .bind::<Timestamptz, _>(end)
         .bind::<Text, _>(agent)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -417,7 +419,7 @@ impl Catalog {
             #[diesel(sql_type = Text)]
             name: String,
             #[diesel(sql_type = Text)]
-            role: String,
+            role: WordColumn<Role>,
             #[diesel(sql_type = Text)]
             folder: String,
             #[diesel(sql_type = Text)]
@@ -435,7 +437,7 @@ impl Catalog {
         )
         .bind::<Binary, _>(token_hash)
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         let Row { session, name, role, folder, password_hash, quota, soft_quota } = row;
@@ -445,7 +447,7 @@ impl Catalog {
             sql_query("UPDATE session SET seen_at = $2 WHERE token_hash = $1")
                 .bind::<Binary, _>(token_hash)
                 .bind::<Timestamptz, _>(now)
-                .kept()
+                .prepared()
                 .execute(&mut c)
                 .await?;
         }
@@ -459,7 +461,7 @@ impl Catalog {
             sql_query(format!("{SESSION} WHERE person = $1 AND expires_at > $2 ORDER BY coalesce(seen_at, created_at) DESC, id"))
                 .bind::<SqlUuid, _>(person.0)
                 .bind::<Timestamptz, _>(now)
-                .kept()
+                .prepared()
                 .load(&mut c)
                 .await?;
         Ok(rows.into_iter().map(Session::from).collect())
@@ -471,7 +473,7 @@ impl Catalog {
         sql_query("UPDATE session SET proved_at = $2 WHERE id = $1")
             .bind::<SqlUuid, _>(id)
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -488,7 +490,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(person.0)
             .bind::<Nullable<SqlUuid>, _>(only)
             .bind::<Nullable<SqlUuid>, _>(except)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(n as u64)
@@ -497,7 +499,7 @@ impl Catalog {
     /// Ends a session. Ending one twice does no harm.
     pub async fn close_session(&self, token_hash: &[u8]) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("DELETE FROM session WHERE token_hash = $1").bind::<Binary, _>(token_hash).kept().execute(&mut c).await?;
+        sql_query("DELETE FROM session WHERE token_hash = $1").bind::<Binary, _>(token_hash).prepared().execute(&mut c).await?;
         Ok(())
     }
 }

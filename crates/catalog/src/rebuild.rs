@@ -20,7 +20,7 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Keep, Result, signed,
+    Catalog, CatalogError, Prepare, Result, signed,
     work::{Kind, WISH},
 };
 
@@ -37,7 +37,7 @@ impl Catalog {
         .bind::<Text, _>(&device.name)
         .bind::<Text, _>(device.kind.as_deref().unwrap_or("computer"))
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -50,7 +50,7 @@ impl Catalog {
             .bind::<Text, _>(&told.recipient)
             .bind::<Text, _>(&told.name)
             .bind::<Timestamptz, _>(told.added_at)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -90,7 +90,7 @@ impl Catalog {
             ))
             .bind::<Jsonb, _>(&rows)
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             // What the store has, as its ledger and its list say together.
@@ -115,7 +115,7 @@ impl Catalog {
             .bind::<Text, _>(Act::Listed.word())
             .bind::<Text, _>(Outcome::Right.word())
             .bind::<Text, _>(Outcome::Missing.word())
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             Ok::<_, CatalogError>(())
@@ -139,7 +139,7 @@ impl Catalog {
         sql_query("UPDATE store SET checkpoint_due = checkpoint_due OR $2 WHERE id = $1")
             .bind::<SqlUuid, _>(store.0)
             .bind::<Bool, _>(due)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -158,7 +158,7 @@ impl Catalog {
             .bind::<Array<Timestamptz>, _>(some.iter().map(|e| e.at).collect::<Vec<_>>())
             .bind::<Array<Text>, _>(some.iter().map(|e| e.who.as_str()).collect::<Vec<_>>())
             .bind::<Array<Text>, _>(some.iter().map(|e| e.what.as_str()).collect::<Vec<_>>())
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         }
@@ -177,7 +177,7 @@ impl Catalog {
             folded: String,
         }
         let mut c = self.connection().await?;
-        let rows: Vec<Row> = sql_query("SELECT folded FROM original WHERE gone_at IS NULL").kept().load(&mut c).await?;
+        let rows: Vec<Row> = sql_query("SELECT folded FROM original WHERE gone_at IS NULL").prepared().load(&mut c).await?;
         Ok(rows.into_iter().map(|r| r.folded).collect())
     }
 
@@ -203,7 +203,7 @@ impl Catalog {
         .bind::<Nullable<Text>, _>(&facts.pair)
         .bind::<Timestamptz, _>(now)
         .bind::<Bool, _>(facts.media_type.as_deref().is_some_and(|t| matches!(t, "image/heic" | "image/avif")))
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         self.work_added(&Kind::ALL);

@@ -3,15 +3,15 @@
 use chrono::{DateTime, NaiveDateTime, Utc};
 use diesel::{
     OptionalExtension, QueryableByName, sql_query,
-    sql_types::{BigInt, Binary, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
+    sql_types::{Array, BigInt, Binary, Bool, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
 };
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
-use ypogeion_core::{Digest, OriginalId, filing::FiledPath};
+use ypogeion_core::{Digest, OriginalId, filing::FiledPath, state::RefilingState};
 
 use crate::{
-    Catalog, CatalogError, Keep, Result,
-    devices::digest_of,
+    Catalog, CatalogError, Prepare, Result,
+    columns::{HashColumn, PathColumn, WordColumn},
     evidence::HOME,
     unsigned,
     work::{Kind, WISH},
@@ -35,7 +35,7 @@ pub struct Refiling {
     /// When it ended.
     pub ended_at: Option<DateTime<Utc>>,
     /// `running`, `paused`, `done` or `stopped`.
-    pub state: String,
+    pub state: RefilingState,
     /// Originals looked at or to be looked at.
     pub total: u64,
     /// Looked at.
@@ -75,7 +75,7 @@ pub struct ToFile {
 
 /// An original that has, or may have, another name beside its path.
 #[derive(Clone, Debug)]
-pub struct Between {
+pub struct InterruptedMove {
     /// The original.
     pub id: OriginalId,
     /// What its bytes are.
@@ -103,7 +103,7 @@ struct RefilingRow {
     #[diesel(sql_type = Nullable<Timestamptz>)]
     ended_at: Option<DateTime<Utc>>,
     #[diesel(sql_type = Text)]
-    state: String,
+    state: WordColumn<RefilingState>,
     #[diesel(sql_type = BigInt)]
     total: i64,
     #[diesel(sql_type = BigInt)]
@@ -141,15 +141,15 @@ struct ToFileRow {
 }
 
 #[derive(QueryableByName)]
-struct BetweenRow {
+struct InterruptedMoveRow {
     #[diesel(sql_type = SqlUuid)]
     id: Uuid,
     #[diesel(sql_type = Binary)]
-    digest: Vec<u8>,
+    digest: HashColumn,
     #[diesel(sql_type = Text)]
-    path: String,
+    path: PathColumn,
     #[diesel(sql_type = Text)]
-    other: String,
+    other: PathColumn,
 }
 
 const TO_FILE: &str =
@@ -190,15 +190,15 @@ impl Catalog {
             .bind::<Nullable<SqlUuid>, _>(undoes)
             .bind::<Text, _>(who)
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
-            sql_query("UPDATE household SET filing = $1").bind::<Text, _>(plan).kept().execute(c).await?;
+            sql_query("UPDATE household SET filing = $1").bind::<Text, _>(plan).prepared().execute(c).await?;
             match undoes {
                 None => {
                     sql_query("INSERT INTO refiling_move (refiling, original, from_path) SELECT $1, id, path FROM living")
                         .bind::<SqlUuid, _>(id)
-                        .kept()
+                        .prepared()
                         .execute(c)
                         .await?
                 }
@@ -211,7 +211,7 @@ impl Catalog {
                     )
                     .bind::<SqlUuid, _>(id)
                     .bind::<SqlUuid, _>(other)
-                    .kept()
+                    .prepared()
                     .execute(c)
                     .await?
                 }
@@ -219,7 +219,7 @@ impl Catalog {
             sql_query(format!("INSERT INTO job (kind, key, priority, due) VALUES ('refile', $1, 5, $2) {WISH}"))
                 .bind::<SqlUuid, _>(id)
                 .bind::<Timestamptz, _>(now)
-                .kept()
+                .prepared()
                 .execute(c)
                 .await?;
             Ok::<_, CatalogError>(())
@@ -242,7 +242,7 @@ impl Catalog {
         )
         .bind::<Nullable<SqlUuid>, _>(only)
         .bind::<BigInt, _>(limit)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -255,7 +255,7 @@ impl Catalog {
                 made_by: r.made_by,
                 began_at: r.began_at,
                 ended_at: r.ended_at,
-                state: r.state,
+                state: r.state.0,
                 total: unsigned(r.total),
                 looked: unsigned(r.looked),
                 moved: unsigned(r.moved),
@@ -264,27 +264,33 @@ impl Catalog {
             .collect())
     }
 
-    /// Changes the state of a re-filing that is in one of the states `from`. `false`: it is in another one.
-    pub async fn set_refiling_state(&self, id: Uuid, from: &[&str], to: &str, now: DateTime<Utc>) -> Result<bool> {
+    /// Changes the state of a re-filing that is in one of the states `from`; one that is to run is put down as work in the same step.
+    /// `false`: it is in another one.
+    pub async fn set_refiling_state(
+        &self,
+        id: Uuid,
+        from: &[RefilingState],
+        to: RefilingState,
+        now: DateTime<Utc>,
+    ) -> Result<bool> {
         let mut c = self.connection().await?;
-        let n = sql_query(
-            "UPDATE refiling SET state = $3, ended_at = CASE WHEN $3 IN ('done', 'stopped') THEN $4 END
-             WHERE id = $1 AND state = ANY(string_to_array($2, ','))",
-        )
+        let n = sql_query(format!(
+            "WITH changed AS (
+                 UPDATE refiling SET state = $3, ended_at = CASE WHEN $5 THEN $4 END WHERE id = $1 AND state = ANY($2) RETURNING id
+             ), put AS (
+                 INSERT INTO job (kind, key, priority, due) SELECT 'refile', id, 5, $4 FROM changed WHERE $6 {WISH}
+             ) SELECT id FROM changed"
+        ))
         .bind::<SqlUuid, _>(id)
-        .bind::<Text, _>(from.join(","))
-        .bind::<Text, _>(to)
+        .bind::<Array<Text>, _>(from.iter().map(|s| s.word()).collect::<Vec<_>>())
+        .bind::<Text, _>(to.word())
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .bind::<Bool, _>(to.is_over())
+        .bind::<Bool, _>(to == RefilingState::Running)
+        .prepared()
         .execute(&mut c)
         .await?;
-        if to == "running" {
-            sql_query(format!("INSERT INTO job (kind, key, priority, due) VALUES ('refile', $1, 5, $2) {WISH}"))
-                .bind::<SqlUuid, _>(id)
-                .bind::<Timestamptz, _>(now)
-                .kept()
-                .execute(&mut c)
-                .await?;
+        if to == RefilingState::Running {
             self.work_added(&[Kind::Refile]);
         }
         Ok(n > 0)
@@ -299,7 +305,7 @@ impl Catalog {
         ))
         .bind::<SqlUuid, _>(refiling)
         .bind::<BigInt, _>(limit)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows.into_iter().map(ToFile::from).collect())
@@ -313,7 +319,7 @@ impl Catalog {
         ))
         .bind::<Nullable<SqlUuid>, _>(after.map(|a| a.0))
         .bind::<BigInt, _>(limit)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows.into_iter().map(ToFile::from).collect())
@@ -325,7 +331,7 @@ impl Catalog {
         let row: Option<ToFileRow> =
             sql_query(format!("SELECT {TO_FILE}, NULL::text AS wanted FROM living o {JOINS} WHERE o.id = $1"))
                 .bind::<SqlUuid, _>(id.0)
-                .kept()
+                .prepared()
                 .get_result(&mut c)
                 .await
                 .optional()?;
@@ -338,7 +344,7 @@ impl Catalog {
         sql_query("UPDATE original SET moving_to = $2 WHERE id = $1")
             .bind::<SqlUuid, _>(original.0)
             .bind::<Text, _>(to.as_str())
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -346,10 +352,10 @@ impl Catalog {
 
     /// An original has one name again. Not forced to the disk: looking again does no harm.
     pub async fn old_name_gone(&self, original: OriginalId) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         sql_query("UPDATE original SET moving_to = NULL WHERE id = $1")
             .bind::<SqlUuid, _>(original.0)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -381,7 +387,7 @@ impl Catalog {
         .bind::<Timestamptz, _>(now)
         .bind::<SqlUuid, _>(HOME)
         .bind::<Text, _>(from.as_str())
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -389,7 +395,7 @@ impl Catalog {
 
     /// A move is done without moving: it was in its place already, or something was in the way.
     pub async fn move_done(&self, refiling: Uuid, original: OriginalId, error: Option<&str>, now: DateTime<Utc>) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         sql_query(
             "UPDATE refiling_move SET done_at = coalesce(done_at, $4), to_path = coalesce(to_path, from_path), error = $3
              WHERE refiling = $1 AND original = $2",
@@ -398,25 +404,26 @@ impl Catalog {
         .bind::<SqlUuid, _>(original.0)
         .bind::<Nullable<Text>, _>(error)
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
     }
 
     /// Originals that may have another name beside their path, because a move was stopped.
-    pub async fn between_paths(&self) -> Result<Vec<Between>> {
+    pub async fn interrupted_moves(&self) -> Result<Vec<InterruptedMove>> {
         let mut c = self.connection().await?;
-        let rows: Vec<BetweenRow> =
+        let rows: Vec<InterruptedMoveRow> =
             sql_query("SELECT id, digest, path, moving_to AS other FROM original WHERE moving_to IS NOT NULL ORDER BY id")
-                .kept()
+                .prepared()
                 .load(&mut c)
                 .await?;
-        // Both paths were written by this program; a row that does not parse is left to the repair check.
-        let between = |r: BetweenRow| {
-            let (path, other) = (FiledPath::parse(&r.path).ok()?, FiledPath::parse(&r.other).ok()?);
-            Some(Between { id: OriginalId(r.id), digest: digest_of(&r.digest), path, other })
+        let between = |r: InterruptedMoveRow| InterruptedMove {
+            id: OriginalId(r.id),
+            digest: r.digest.0,
+            path: r.path.0,
+            other: r.other.0,
         };
-        Ok(rows.into_iter().filter_map(between).collect())
+        Ok(rows.into_iter().map(between).collect())
     }
 }

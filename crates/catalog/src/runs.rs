@@ -7,9 +7,9 @@ use diesel::{
 };
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
-use ypogeion_core::{DeviceId, PersonId, RunId};
+use ypogeion_core::{DeviceId, PersonId, RunId, state::RunState};
 
-use crate::{Catalog, CatalogError, Count, Keep, Result, signed, unsigned};
+use crate::{Catalog, CatalogError, Count, Prepare, Result, signed, unsigned};
 
 /// A run that has not been heard of for this long has broken off.
 const SILENT: TimeDelta = TimeDelta::minutes(2);
@@ -29,21 +29,6 @@ pub struct Counts {
     pub failed: u64,
     /// Bytes sent.
     pub bytes: u64,
-}
-
-/// How a run stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum RunState {
-    /// Under way.
-    Running,
-    /// Ended, nothing failed.
-    Complete,
-    /// Ended, something failed.
-    Partly,
-    /// Was ended before it was done.
-    Halted,
-    /// Was not heard of any more.
-    BrokenOff,
 }
 
 /// How a run ended, as its device says.
@@ -143,7 +128,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(id.0)
             .bind::<SqlUuid, _>(device.0)
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -168,7 +153,7 @@ impl Catalog {
             let open: Count = sql_query("SELECT count(*) AS n FROM run WHERE id = $1 AND device = $2")
                 .bind::<SqlUuid, _>(id.0)
                 .bind::<SqlUuid, _>(device.0)
-                .kept()
+                .prepared()
                 .get_result(c)
                 .await?;
             if open.n == 0 {
@@ -188,7 +173,7 @@ impl Catalog {
             .bind::<BigInt, _>(signed(counts.failed))
             .bind::<BigInt, _>(signed(counts.bytes))
             .bind::<Nullable<Text>, _>(halted)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             if taken == 0 {
@@ -204,7 +189,7 @@ impl Catalog {
             .bind::<Array<Text>, _>(entries.iter().map(|e| e.outcome.as_str()).collect::<Vec<_>>())
             .bind::<Array<Nullable<Text>>, _>(entries.iter().map(|e| e.reason.as_deref()).collect::<Vec<_>>())
             .bind::<Array<BigInt>, _>(entries.iter().map(|e| signed(e.size)).collect::<Vec<_>>())
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             Ok(())
@@ -212,11 +197,12 @@ impl Catalog {
         .await
     }
 
-    /// The last runs of one member's devices or of all, newest first.
+    /// The last runs of one member's devices or of all, newest first; with a span, those that began in it.
     pub async fn runs(
         &self,
         person: Option<PersonId>,
         device: Option<DeviceId>,
+        span: Option<(DateTime<Utc>, DateTime<Utc>)>,
         limit: i64,
         now: DateTime<Utc>,
     ) -> Result<Vec<RunView>> {
@@ -225,12 +211,15 @@ impl Catalog {
             "SELECT r.id, r.device, d.name AS device_name, r.began_at, r.reported_at, r.ended_at, r.checked, r.sent, r.present, r.skipped,
                     r.failed, r.bytes, r.halted
              FROM run r JOIN device d ON d.id = r.device
-             WHERE ($1 IS NULL OR d.person = $1) AND ($2 IS NULL OR d.id = $2) ORDER BY r.began_at DESC, r.id DESC LIMIT $3",
+             WHERE ($1 IS NULL OR d.person = $1) AND ($2 IS NULL OR d.id = $2) AND ($4 IS NULL OR (r.began_at >= $4 AND r.began_at < $5))
+             ORDER BY r.began_at DESC, r.id DESC LIMIT $3",
         )
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
         .bind::<Nullable<SqlUuid>, _>(device.map(|d| d.0))
         .bind::<BigInt, _>(limit)
-        .kept()
+        .bind::<Nullable<Timestamptz>, _>(span.map(|s| s.0))
+        .bind::<Nullable<Timestamptz>, _>(span.map(|s| s.1))
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -241,13 +230,7 @@ impl Catalog {
                 device_name: r.device_name,
                 began_at: r.began_at,
                 ended_at: r.ended_at,
-                state: match r.ended_at {
-                    Some(_) if r.halted.is_some() => RunState::Halted,
-                    Some(_) if r.failed == 0 => RunState::Complete,
-                    Some(_) => RunState::Partly,
-                    None if now - r.reported_at > SILENT => RunState::BrokenOff,
-                    None => RunState::Running,
-                },
+                state: RunState::of(r.ended_at.is_some(), r.halted.is_some(), unsigned(r.failed), now - r.reported_at > SILENT),
                 halted: r.halted,
                 counts: Counts {
                     checked: unsigned(r.checked),
@@ -284,7 +267,7 @@ impl Catalog {
         .bind::<SqlUuid, _>(id.0)
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
         .bind::<Nullable<SqlUuid>, _>(device.map(|d| d.0))
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         if theirs.n == 0 {
@@ -295,7 +278,7 @@ impl Catalog {
             .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
             .bind::<Nullable<Text>, _>(outcome)
             .bind::<Nullable<SqlUuid>, _>(device.map(|d| d.0))
-            .kept()
+            .prepared()
             .get_result(&mut c)
             .await?;
         let rows: Vec<EntryRow> =
@@ -306,7 +289,7 @@ impl Catalog {
                 .bind::<Nullable<SqlUuid>, _>(device.map(|d| d.0))
                 .bind::<BigInt, _>(offset)
                 .bind::<BigInt, _>(limit)
-                .kept()
+                .prepared()
                 .load(&mut c)
                 .await?;
         let entries = rows

@@ -18,8 +18,8 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Count, Keep, Result,
-    devices::digest_of,
+    Catalog, CatalogError, Count, Prepare, Result,
+    columns::HashColumn,
     originals::facts_of,
     unsigned,
     work::{Kind, WISH},
@@ -66,7 +66,7 @@ struct PieceRow {
     #[diesel(sql_type = SqlUuid)]
     id: Uuid,
     #[diesel(sql_type = Binary)]
-    digest: Vec<u8>,
+    digest: HashColumn,
     #[diesel(sql_type = Nullable<SqlUuid>)]
     device: Option<Uuid>,
     #[diesel(sql_type = Text)]
@@ -137,7 +137,7 @@ impl PieceRow {
         let own = CaptureRule::from_word(&self.taken_rule).is_some_and(CaptureRule::is_of_the_file);
         Piece {
             id: OriginalId(self.id),
-            digest: digest_of(&self.digest),
+            digest: self.digest.0,
             device: self.device.map(DeviceId),
             folder,
             name,
@@ -157,7 +157,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         whole!(c, {
             let mut rows: Vec<PieceRow> =
-                sql_query(format!("{PIECE} WHERE o.id = $1")).bind::<SqlUuid, _>(id.0).kept().load(c).await?;
+                sql_query(format!("{PIECE} WHERE o.id = $1")).bind::<SqlUuid, _>(id.0).prepared().load(c).await?;
             let Some(person) = owner(c, id).await? else { return Ok(()) };
             // One at a time for a member: two that see half of a shot each would undo each other's work.
             lock_shots(c, person).await?;
@@ -185,7 +185,7 @@ impl Catalog {
         let rows: Vec<PartRow> =
             sql_query("SELECT id, part, path, size, kind FROM living WHERE shot = $1 ORDER BY id <> shot, part, path")
                 .bind::<SqlUuid, _>(shot.0)
-                .kept()
+                .prepared()
                 .load(&mut c)
                 .await?;
         Ok(rows
@@ -219,7 +219,7 @@ impl Catalog {
             .bind::<BigInt, _>(shift.num_seconds())
             .bind::<Text, _>(who)
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             let moved: Count = sql_query(format!(
@@ -237,13 +237,13 @@ impl Catalog {
             .bind::<Timestamp, _>(to)
             .bind::<Array<Text>, _>(&rules)
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .get_result(c)
             .await?;
             sql_query("UPDATE clock_correction SET originals = $2 WHERE id = $1")
                 .bind::<SqlUuid, _>(id)
                 .bind::<BigInt, _>(moved.n)
-                .kept()
+                .prepared()
                 .execute(c)
                 .await?;
             Ok::<_, CatalogError>(unsigned(moved.n))
@@ -259,7 +259,7 @@ impl Catalog {
             let open: Count = sql_query("SELECT count(*) AS n FROM clock_correction WHERE id = $1 AND device = $2")
                 .bind::<SqlUuid, _>(id)
                 .bind::<SqlUuid, _>(device.0)
-                .kept()
+                .prepared()
                 .get_result(c)
                 .await?;
             if open.n == 0 {
@@ -268,7 +268,7 @@ impl Catalog {
             sql_query("UPDATE clock_correction SET undone_at = coalesce(undone_at, $2) WHERE id = $1")
                 .bind::<SqlUuid, _>(id)
                 .bind::<Timestamptz, _>(now)
-                .kept()
+                .prepared()
                 .execute(c)
                 .await?;
             let back: Count = sql_query(format!(
@@ -281,7 +281,7 @@ impl Catalog {
             ))
             .bind::<SqlUuid, _>(id)
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .get_result(c)
             .await?;
             Ok::<_, CatalogError>(unsigned(back.n))
@@ -298,7 +298,7 @@ impl Catalog {
              WHERE device = $1 ORDER BY made_at DESC, id",
         )
         .bind::<SqlUuid, _>(device.0)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -337,7 +337,7 @@ fn follows() -> String {
 pub(crate) async fn lock_shots(c: &mut AsyncPgConnection, person: PersonId) -> Result<()> {
     sql_query("SELECT pg_advisory_xact_lock(hashtextextended($1, 7))")
         .bind::<Text, _>(person.to_string())
-        .kept()
+        .prepared()
         .execute(c)
         .await?;
     Ok(())
@@ -349,7 +349,8 @@ async fn owner(c: &mut AsyncPgConnection, id: OriginalId) -> Result<Option<Perso
         #[diesel(sql_type = SqlUuid)]
         person: Uuid,
     }
-    let rows: Vec<Row> = sql_query("SELECT person FROM original WHERE id = $1").bind::<SqlUuid, _>(id.0).kept().load(c).await?;
+    let rows: Vec<Row> =
+        sql_query("SELECT person FROM original WHERE id = $1").bind::<SqlUuid, _>(id.0).prepared().load(c).await?;
     Ok(rows.into_iter().next().map(|r| PersonId(r.person)))
 }
 
@@ -372,7 +373,7 @@ async fn together(
     .bind::<Array<Text>, _>(keys.into_iter().collect::<Vec<_>>())
     .bind::<Array<Text>, _>(pairs.into_iter().collect::<Vec<_>>())
     .bind::<Array<SqlUuid>, _>(shots.into_iter().collect::<Vec<_>>())
-    .kept()
+    .prepared()
     .load(c)
     .await?)
 }
@@ -396,7 +397,7 @@ async fn keep_shots(c: &mut AsyncPgConnection, rows: &[PieceRow], shots: &[Shot]
     .bind::<Array<SqlUuid>, _>(changed.iter().map(|c| c.0).collect::<Vec<_>>())
     .bind::<Array<SqlUuid>, _>(changed.iter().map(|c| c.1).collect::<Vec<_>>())
     .bind::<Array<Text>, _>(changed.iter().map(|c| c.2).collect::<Vec<_>>())
-    .kept()
+    .prepared()
     .execute(c)
     .await?;
     Ok(())
@@ -433,7 +434,7 @@ async fn tell_times<Z: TimeZone>(
                 .bind::<Timestamp, _>(captured.local)
                 .bind::<Text, _>(captured.rule.word())
                 .bind::<Timestamptz, _>(now)
-                .kept()
+                .prepared()
                 .execute(c)
                 .await?;
             }

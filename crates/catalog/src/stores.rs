@@ -9,6 +9,7 @@ use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use uuid::Uuid;
 use ypogeion_core::{
     Digest, OriginalId, StoreId,
+    amount::Amount,
     copies::{self, Medium},
     cost::Prices,
     kit::StoreAddress,
@@ -18,10 +19,10 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Connection, Count, Keep, Result,
-    devices::digest_of,
+    Catalog, CatalogError, Connection, Count, Prepare, Result,
+    columns::HashColumn,
     evidence::observe_in,
-    numbers::{Amount, next_day},
+    numbers::{amount, next_day},
     originals::OriginalRow,
     signed, unsigned,
     work::{Kind, WISH},
@@ -141,7 +142,7 @@ struct Row {
     #[diesel(sql_type = Nullable<Text>)]
     ledger_name: Option<String>,
     #[diesel(sql_type = Nullable<Binary>)]
-    ledger_digest: Option<Vec<u8>>,
+    ledger_digest: Option<HashColumn>,
     #[diesel(sql_type = Bool)]
     paused: bool,
     #[diesel(sql_type = Jsonb)]
@@ -159,13 +160,18 @@ struct Row {
     #[diesel(sql_type = Bool)]
     sealed: bool,
     #[diesel(sql_type = Nullable<Binary>)]
-    certificate: Option<Vec<u8>>,
+    certificate: Option<HashColumn>,
     #[diesel(sql_type = BigInt)]
     recorded: i64,
 }
 
+/// Of a store whose hours cannot be read.
+const UNREAD_WEEK: &str = "the hours in which copies may go there cannot be read any more; choose them anew";
+
 impl From<Row> for StoreRow {
     fn from(r: Row) -> Self {
+        // Written by this program. One that is not understood holds everything back until somebody chooses another.
+        let week: Option<Week> = serde_json::from_value(r.week.clone()).ok();
         StoreRow {
             id: StoreId(r.id),
             address: StoreAddress {
@@ -177,9 +183,9 @@ impl From<Row> for StoreRow {
                 access_key: r.access_key,
                 secret_key: r.secret_key,
                 sealed: r.sealed,
-                certificate: r.certificate.as_deref().map(digest_of),
+                certificate: r.certificate.map(|d| d.0),
             },
-            stopped: r.stopped,
+            stopped: r.stopped.or_else(|| week.is_none().then(|| UNREAD_WEEK.to_owned())),
             failing: r.failing,
             retry_at: r.retry_at,
             faults: u32::try_from(r.faults).unwrap_or(0),
@@ -187,13 +193,12 @@ impl From<Row> for StoreRow {
             ledger_end: r
                 .ledger_name
                 .zip(r.ledger_digest)
-                .and_then(|(name, digest)| LedgerEnd::of(SegmentRef { name, sha256: digest_of(&digest) })),
+                .and_then(|(name, digest)| LedgerEnd::of(SegmentRef { name, sha256: digest.0 })),
             checkpoint: unsigned(r.checkpoint),
             checkpoint_due: r.checkpoint_due,
             recorded: unsigned(r.recorded),
             paused: r.paused,
-            // Written by this program; one that is not understood holds nothing back.
-            week: serde_json::from_value(r.week.clone()).unwrap_or_default(),
+            week: week.unwrap_or(Week { windows: Vec::new(), otherwise: Pace::Rest }),
             written: r.week,
             away: r.away,
             notices: r.notices,
@@ -209,7 +214,7 @@ struct ObjectRow {
     #[diesel(sql_type = BigInt)]
     size: i64,
     #[diesel(sql_type = Binary)]
-    sealed_digest: Vec<u8>,
+    sealed_digest: HashColumn,
     #[diesel(sql_type = SmallInt)]
     epoch: i16,
 }
@@ -275,7 +280,7 @@ async fn insert_store(
     .bind::<Bool, _>(address.sealed)
     .bind::<Bool, _>(notices)
     .bind::<Nullable<Binary>, _>(address.certificate.as_ref().map(|c| c.as_bytes().as_slice()))
-    .kept()
+    .prepared()
     .execute(c)
     .await?;
     Ok(())
@@ -300,7 +305,7 @@ impl Catalog {
             ))
             .bind::<SqlUuid, _>(id.0)
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             Ok::<_, CatalogError>(())
@@ -328,7 +333,7 @@ impl Catalog {
                     .bind::<Jsonb, _>(json(&told.week))
                     .bind::<Jsonb, _>(json(&told.prices))
                     .bind::<Bool, _>(told.paused)
-                    .kept()
+                    .prepared()
                     .execute(c)
                     .await?;
             }
@@ -340,14 +345,14 @@ impl Catalog {
     /// All stores, in the order in which they were added.
     pub async fn stores(&self) -> Result<Vec<StoreRow>> {
         let mut c = self.connection().await?;
-        let rows: Vec<Row> = sql_query(format!("{STORE} ORDER BY created_at, id")).kept().load(&mut c).await?;
+        let rows: Vec<Row> = sql_query(format!("{STORE} ORDER BY created_at, id")).prepared().load(&mut c).await?;
         Ok(rows.into_iter().map(StoreRow::from).collect())
     }
 
     /// One store.
     pub async fn store(&self, id: StoreId) -> Result<StoreRow> {
         let mut c = self.connection().await?;
-        let row: Row = sql_query(format!("{STORE} WHERE id = $1")).bind::<SqlUuid, _>(id.0).kept().get_result(&mut c).await?;
+        let row: Row = sql_query(format!("{STORE} WHERE id = $1")).bind::<SqlUuid, _>(id.0).prepared().get_result(&mut c).await?;
         Ok(row.into())
     }
 
@@ -362,7 +367,7 @@ impl Catalog {
         .bind::<Text, _>(reason)
         .bind::<Timestamptz, _>(now)
         .bind::<Timestamptz, _>(retry_at)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -374,7 +379,7 @@ impl Catalog {
         sql_query("UPDATE store SET stopped = $2 WHERE id = $1")
             .bind::<SqlUuid, _>(id.0)
             .bind::<Text, _>(reason)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -387,7 +392,7 @@ impl Catalog {
             "UPDATE store SET failing = NULL, retry_at = NULL, faults = 0 WHERE id = $1 AND (failing IS NOT NULL OR faults > 0)",
         )
         .bind::<SqlUuid, _>(id.0)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         if news > 0 {
@@ -406,7 +411,7 @@ impl Catalog {
     async fn heal_now(&self, c: &mut Connection, now: DateTime<Utc>) -> Result<()> {
         sql_query("UPDATE job SET wishes = wishes + 1, due = least(due, $1) WHERE kind = 'heal' AND NOT gave_up")
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
         self.work_added(&Kind::ALL);
@@ -426,7 +431,7 @@ impl Catalog {
             .bind::<Nullable<Jsonb>, _>(change.week.as_ref().map(json))
             .bind::<Nullable<Bool>, _>(change.away)
             .bind::<Nullable<Jsonb>, _>(change.prices.as_ref().map(json))
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             if found == 0 {
@@ -438,7 +443,7 @@ impl Catalog {
                     "UPDATE job j SET priority = {EXPOSURE} FROM original o
                      WHERE j.kind = 'replicate' AND o.id = j.key AND j.priority IN (8, 13) AND j.priority <> {EXPOSURE}"
                 ))
-                .kept()
+                .prepared()
                 .execute(c)
                 .await?;
             }
@@ -454,7 +459,7 @@ impl Catalog {
         sql_query("UPDATE store SET notices = $2 WHERE id = $1")
             .bind::<SqlUuid, _>(id.0)
             .bind::<Bool, _>(notices)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -466,7 +471,7 @@ impl Catalog {
         sql_query("UPDATE store SET secret_key = $2 WHERE id = $1")
             .bind::<SqlUuid, _>(id.0)
             .bind::<Text, _>(secret)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -480,7 +485,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(store.id.0)
             .bind::<Timestamptz, _>(until)
             .bind::<Jsonb, _>(&store.written)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -505,7 +510,7 @@ impl Catalog {
         .bind::<Nullable<Text>, _>(access_key)
         .bind::<Nullable<Text>, _>(secret_key)
         .bind::<Nullable<Binary>, _>(certificate.as_ref().map(|c| c.as_bytes().as_slice()))
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         if found == 0 {
@@ -520,7 +525,7 @@ impl Catalog {
         sql_query("UPDATE store SET checkpoint = greatest(checkpoint, $2), checkpoint_due = said IS NULL WHERE id = $1")
             .bind::<SqlUuid, _>(store.0)
             .bind::<BigInt, _>(signed(number))
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -538,11 +543,11 @@ impl Catalog {
             sql_query("SELECT name, size, sealed_digest, epoch FROM object WHERE store = $1 AND digest = $2 AND NOT leaving")
                 .bind::<SqlUuid, _>(store.0)
                 .bind::<Binary, _>(digest.as_bytes().as_slice())
-                .kept()
+                .prepared()
                 .get_result(&mut c)
                 .await
                 .optional()?;
-        Ok(row.map(|r| (ObjectRecord { name: r.name, size: unsigned(r.size), sha256: digest_of(&r.sealed_digest) }, r.epoch)))
+        Ok(row.map(|r| (ObjectRecord { name: r.name, size: unsigned(r.size), sha256: r.sealed_digest.0 }, r.epoch)))
     }
 
     /// The store has confirmed an object: its row, the observation for every original with these bytes, and the work that
@@ -569,12 +574,12 @@ impl Catalog {
             .bind::<Binary, _>(object.sha256.as_bytes().as_slice())
             .bind::<Timestamptz, _>(at)
             .bind::<SmallInt, _>(epoch)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             let sharing: Vec<IdRow> = sql_query("SELECT id FROM original WHERE digest = $1 AND gone_at IS NULL ORDER BY id")
                 .bind::<Binary, _>(digest.as_bytes().as_slice())
-                .kept()
+                .prepared()
                 .load(c)
                 .await?;
             let seen = Observation { place: Place::Store(store), act: Act::Confirmed, at, digest: None, outcome: Outcome::Right };
@@ -588,7 +593,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(store.0)
             .bind::<Timestamptz, _>(at)
             .bind::<BigInt, _>(signed(object.size))
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             // It has a copy away from home now: others that have none go first, to whichever store.
@@ -598,13 +603,13 @@ impl Catalog {
             )
             .bind::<SqlUuid, _>(store.0)
             .bind::<Array<SqlUuid>, _>(sharing.iter().map(|o| o.id).collect::<Vec<_>>())
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             sql_query("UPDATE standing SET listed = false WHERE place = $1 AND original = ANY($2)")
                 .bind::<SqlUuid, _>(store.0)
                 .bind::<Array<SqlUuid>, _>(sharing.iter().map(|o| o.id).collect::<Vec<_>>())
-                .kept()
+                .prepared()
                 .execute(c)
                 .await?;
             sql_query(format!(
@@ -615,7 +620,7 @@ impl Catalog {
             .bind::<Array<SqlUuid>, _>(sharing.iter().map(|o| o.id).collect::<Vec<_>>())
             .bind::<Timestamptz, _>(ledger_at)
             .bind::<Timestamptz, _>(prove_at)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             Ok::<_, CatalogError>(())
@@ -645,7 +650,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(store.0)
             .bind::<Array<SqlUuid>, _>(written.iter().map(|o| o.id.0).collect::<Vec<_>>())
             .bind::<Array<Text>, _>(written.iter().map(|o| o.version.as_str()).collect::<Vec<_>>())
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             sql_query(
@@ -659,7 +664,7 @@ impl Catalog {
             .bind::<Nullable<Text>, _>(end.map(|e| e.name.as_str()))
             .bind::<Nullable<Binary>, _>(end.map(|e| e.sha256.as_bytes().as_slice()))
             .bind::<BigInt, _>(signed(recorded))
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             Ok::<_, CatalogError>(())
@@ -673,7 +678,7 @@ impl Catalog {
         let row: Count = sql_query("SELECT count(*) AS n FROM store WHERE id = $1 AND said = $2")
             .bind::<SqlUuid, _>(store.0)
             .bind::<Binary, _>(said.as_bytes().as_slice())
-            .kept()
+            .prepared()
             .get_result(&mut c)
             .await?;
         Ok(row.n > 0)
@@ -684,7 +689,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         sql_query("UPDATE store SET checkpoint_due = true, said = NULL WHERE id = $1")
             .bind::<SqlUuid, _>(store.0)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         drop(c);
@@ -697,7 +702,7 @@ impl Catalog {
         sql_query(format!("INSERT INTO job (kind, key, store, priority, due) VALUES ('ledger', $1, $1, 15, $2) {WISH}"))
             .bind::<SqlUuid, _>(store.0)
             .bind::<Timestamptz, _>(at)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         self.work_added(&[Kind::Ledger]);
@@ -711,7 +716,7 @@ impl Catalog {
             sql_query("DELETE FROM object WHERE store = $1 AND digest = $2")
                 .bind::<SqlUuid, _>(store.0)
                 .bind::<Binary, _>(digest.as_bytes().as_slice())
-                .kept()
+                .prepared()
                 .execute(c)
                 .await?;
             sql_query(format!(
@@ -721,7 +726,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(store.0)
             .bind::<Binary, _>(digest.as_bytes().as_slice())
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(c)
             .await?;
             Ok::<_, CatalogError>(())
@@ -759,13 +764,13 @@ impl Catalog {
         .bind::<SqlUuid, _>(id.0)
         .bind::<Timestamptz, _>(proven_since)
         .bind::<Timestamptz, _>(next_day(proven_since))
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(StoreNumbers {
-            held: Amount::new(r.held, r.held_bytes),
-            proven: Amount::new(r.proven, r.proven_bytes),
-            to_go: Amount::new(r.to_go, r.to_go_bytes),
+            held: amount(r.held, r.held_bytes),
+            proven: amount(r.proven, r.proven_bytes),
+            to_go: amount(r.to_go, r.to_go_bytes),
             unlisted: unsigned(r.unlisted),
             confirmed_at: r.confirmed_at,
         })

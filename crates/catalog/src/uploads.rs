@@ -18,8 +18,8 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Count, Keep, Result,
-    devices::digest_of,
+    Catalog, CatalogError, Count, Prepare, Result,
+    columns::{HashColumn, PathColumn},
     evidence::HOME,
     signed, unsigned,
     work::{Kind, WISH},
@@ -125,7 +125,7 @@ struct UploadRow {
     #[diesel(sql_type = BigInt)]
     length: i64,
     #[diesel(sql_type = Nullable<Binary>)]
-    digest: Option<Vec<u8>>,
+    digest: Option<HashColumn>,
     #[diesel(sql_type = Text)]
     name: String,
     #[diesel(sql_type = Text)]
@@ -139,7 +139,7 @@ struct UploadRow {
     #[diesel(sql_type = Nullable<Text>)]
     concat: Option<String>,
     #[diesel(sql_type = Nullable<Text>)]
-    target: Option<String>,
+    target: Option<PathColumn>,
     #[diesel(sql_type = Nullable<SqlUuid>)]
     original: Option<Uuid>,
     #[diesel(sql_type = Timestamptz)]
@@ -176,15 +176,14 @@ impl From<UploadRow> for Upload {
             device: DeviceId(r.device),
             person: PersonId(r.person),
             length: unsigned(r.length),
-            digest: r.digest.map(|d| digest_of(&d)),
+            digest: r.digest.map(|d| d.0),
             name: r.name,
             source: r.source,
             file_time: r.file_time,
             expires_at: r.expires_at,
             metadata: r.metadata,
             concat: r.concat,
-            // Written by this program; a path that does not parse is as good as none and is settled by looking.
-            target: r.target.and_then(|t| FiledPath::parse(&t).ok()),
+            target: r.target.map(|t| t.0),
             original: r.original.map(OriginalId),
             touched_at: r.touched_at,
         }
@@ -211,7 +210,7 @@ impl Catalog {
     /// Puts an upload down whose bytes are on the disk: no room has to be promised. Not forced to the disk: an upload that a power cut forgets is begun
     /// again by its device, and the acknowledgement of the original is forced.
     pub async fn create_upload(&self, upload: &Upload, now: DateTime<Utc>) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         sql_query(
             "INSERT INTO upload (id, device, person, length, digest, name, source, file_time, created_at, touched_at, expires_at, metadata, concat, received)
              VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, $10, $11, $12, $4)",
@@ -228,7 +227,7 @@ impl Catalog {
         .bind::<Timestamptz, _>(upload.expires_at)
         .bind::<Text, _>(&upload.metadata)
         .bind::<Nullable<Text>, _>(&upload.concat)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -240,7 +239,7 @@ impl Catalog {
         let row: UploadRow = sql_query(format!("{UPLOAD} WHERE id = $1 AND device = $2"))
             .bind::<SqlUuid, _>(id.0)
             .bind::<SqlUuid, _>(device.0)
-            .kept()
+            .prepared()
             .get_result(&mut c)
             .await?;
         Ok(row.into())
@@ -249,7 +248,8 @@ impl Catalog {
     /// All uploads that have not landed.
     pub async fn open_uploads(&self) -> Result<Vec<Upload>> {
         let mut c = self.connection().await?;
-        let rows: Vec<UploadRow> = sql_query(format!("{UPLOAD} WHERE original IS NULL ORDER BY id")).kept().load(&mut c).await?;
+        let rows: Vec<UploadRow> =
+            sql_query(format!("{UPLOAD} WHERE original IS NULL ORDER BY id")).prepared().load(&mut c).await?;
         Ok(rows.into_iter().map(Upload::from).collect())
     }
 
@@ -261,7 +261,7 @@ impl Catalog {
     pub async fn promise(&self, upload: &Upload, terms: &Terms<'_>, now: DateTime<Utc>) -> Result<Promise> {
         let instead: Vec<Uuid> = terms.instead.iter().map(|u| u.0).chain([upload.id.0]).collect();
         let still = now - PROMISED_FOR;
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         whole!(c, {
             let quota = quota_of(c, upload.person).await?;
             let mut room = Room { free: terms.free, promised: 0, promised_own: 0, reserve: terms.reserve, used: 0, quota };
@@ -269,7 +269,7 @@ impl Catalog {
                 sql_query("SELECT pg_advisory_xact_lock($1, hashtext($2::text))")
                     .bind::<Integer, _>(PROMISING)
                     .bind::<SqlUuid, _>(upload.person.0)
-                    .kept()
+                    .prepared()
                     .execute(c)
                     .await?;
                 (room.used, room.promised_own) = own(c, upload.person, still, &instead).await?;
@@ -277,7 +277,7 @@ impl Catalog {
                     return Ok(Promise::No(no));
                 }
             }
-            sql_query("SELECT pg_advisory_xact_lock($1, 0)").bind::<Integer, _>(PROMISING).kept().execute(c).await?;
+            sql_query("SELECT pg_advisory_xact_lock($1, 0)").bind::<Integer, _>(PROMISING).prepared().execute(c).await?;
             let needed = upload.length.saturating_sub(terms.there);
             let all: AllRow = sql_query(
                 "WITH t AS (
@@ -313,7 +313,7 @@ impl Catalog {
             .bind::<BigInt, _>(signed(OPEN_OF_DEVICE))
             .bind::<BigInt, _>(signed(terms.there))
             .bind::<BigInt, _>(signed(OPEN_OF_PERSON))
-            .kept()
+            .prepared()
             .get_result(c)
             .await?;
             room.promised = unsigned(all.promised);
@@ -340,7 +340,7 @@ impl Catalog {
             "SELECT coalesce(sum(greatest(length - received, 0)), 0)::bigint AS n FROM upload WHERE original IS NULL AND touched_at > $1",
         )
         .bind::<Timestamptz, _>(still)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(Room { free, promised: unsigned(promised.n), promised_own, reserve, used, quota })
@@ -348,13 +348,13 @@ impl Catalog {
 
     /// Bytes came: an upload lives, and its room is kept, from now on again. Not forced to the disk: what came is on it.
     pub async fn extend_upload(&self, id: UploadId, received: u64, expires_at: DateTime<Utc>, now: DateTime<Utc>) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         sql_query("UPDATE upload SET expires_at = $2, received = $3, touched_at = $4 WHERE id = $1")
             .bind::<SqlUuid, _>(id.0)
             .bind::<Timestamptz, _>(expires_at)
             .bind::<BigInt, _>(signed(received))
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -366,7 +366,7 @@ impl Catalog {
         let row: Count =
             sql_query("SELECT coalesce(sum(size), 0)::bigint AS n FROM original WHERE person = $1 AND gone_at IS NULL")
                 .bind::<SqlUuid, _>(person.0)
-                .kept()
+                .prepared()
                 .get_result(&mut c)
                 .await?;
         Ok(unsigned(row.n))
@@ -375,11 +375,11 @@ impl Catalog {
     /// Writes down which path a file is about to be given. Not forced to the disk; see the service's settling for what
     /// happens when a power cut forgets it.
     pub async fn set_target(&self, id: UploadId, target: &FiledPath) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         sql_query("UPDATE upload SET target = $2 WHERE id = $1")
             .bind::<SqlUuid, _>(id.0)
             .bind::<Text, _>(target.as_str())
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -390,7 +390,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         sql_query("DELETE FROM upload WHERE id = $1 AND original IS NULL")
             .bind::<SqlUuid, _>(id.0)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -401,12 +401,12 @@ impl Catalog {
         let mut c = self.connection().await?;
         sql_query("DELETE FROM upload WHERE original IS NOT NULL AND expires_at < $1")
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         let rows: Vec<UploadRow> = sql_query(format!("{UPLOAD} WHERE original IS NULL AND expires_at < $1"))
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .load(&mut c)
             .await?;
         Ok(rows.into_iter().map(|r| UploadId(r.id)).collect())
@@ -420,7 +420,7 @@ impl Catalog {
             "SELECT folded FROM original WHERE folded = ANY($1) UNION ALL SELECT folded FROM derived_file WHERE folded = ANY($1)",
         )
         .bind::<Array<Text>, _>(folded)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows.into_iter().map(|r| r.folded).collect())
@@ -438,17 +438,16 @@ impl Catalog {
             #[diesel(sql_type = SqlUuid)]
             id: Uuid,
             #[diesel(sql_type = Text)]
-            path: String,
+            path: PathColumn,
         }
         let mut c = self.connection().await?;
         let row: Row = sql_query("SELECT id, path FROM original WHERE person = $1 AND digest = $2 AND gone_at IS NULL")
             .bind::<SqlUuid, _>(person.0)
             .bind::<Binary, _>(digest.as_bytes().as_slice())
-            .kept()
+            .prepared()
             .get_result(&mut c)
             .await?;
-        let path = FiledPath::parse(&row.path).map_err(|_| CatalogError::NotFound)?;
-        Ok((OriginalId(row.id), path))
+        Ok((OriginalId(row.id), row.path.0))
     }
 
     /// Links an upload to an original that was there already.
@@ -457,7 +456,7 @@ impl Catalog {
         sql_query("UPDATE upload SET original = $2 WHERE id = $1")
             .bind::<SqlUuid, _>(upload.0)
             .bind::<SqlUuid, _>(original.0)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -533,7 +532,7 @@ impl Catalog {
         .bind::<Nullable<Text>, _>(&facts.pair)
         .bind::<Text, _>(&shot_key)
         .bind::<Text, _>(part.word())
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await
         .optional()?;
@@ -567,7 +566,7 @@ impl Catalog {
         ))
         .bind::<SqlUuid, _>(id.0)
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .execute(c)
         .await?;
         Ok(())
@@ -580,7 +579,8 @@ async fn quota_of(c: &mut AsyncPgConnection, person: PersonId) -> Result<Option<
         #[diesel(sql_type = Nullable<BigInt>)]
         quota: Option<i64>,
     }
-    let row: Row = sql_query("SELECT quota FROM person WHERE id = $1").bind::<SqlUuid, _>(person.0).kept().get_result(c).await?;
+    let row: Row =
+        sql_query("SELECT quota FROM person WHERE id = $1").bind::<SqlUuid, _>(person.0).prepared().get_result(c).await?;
     Ok(row.quota.map(unsigned))
 }
 
@@ -595,7 +595,7 @@ async fn own(c: &mut AsyncPgConnection, person: PersonId, still: DateTime<Utc>, 
     .bind::<SqlUuid, _>(person.0)
     .bind::<Timestamptz, _>(still)
     .bind::<Array<SqlUuid>, _>(but)
-    .kept()
+    .prepared()
     .get_result(c)
     .await?;
     Ok((unsigned(row.used), unsigned(row.own)))

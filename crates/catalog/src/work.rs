@@ -11,7 +11,7 @@ use futures_util::StreamExt;
 use uuid::Uuid;
 use ypogeion_core::StoreId;
 
-use crate::{Catalog, CatalogError, Count, Keep, Result, unsigned};
+use crate::{Catalog, CatalogError, Count, Prepare, Result, unsigned};
 
 /// The kinds of background work.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -33,9 +33,9 @@ pub enum Kind {
     /// Make a JPEG beside a HEIC. Key: the original.
     Derive,
     /// Read copies at home, or in a store, again. Key: the place.
-    Audit,
+    Reading,
     /// Compare a store's list with what should be there. Key: the store.
-    Survey,
+    Listing,
     /// Bring a random sample back from a store. Key: the store.
     Drill,
     /// Make a bad copy good, at home or, with a store, there. Key: the original.
@@ -63,8 +63,8 @@ impl Kind {
         Self::Refile,
         Self::Adopt,
         Self::Derive,
-        Self::Audit,
-        Self::Survey,
+        Self::Reading,
+        Self::Listing,
         Self::Drill,
         Self::Heal,
         Self::Hold,
@@ -85,8 +85,8 @@ impl Kind {
             Self::Refile => "refile",
             Self::Adopt => "adopt",
             Self::Derive => "derive",
-            Self::Audit => "audit",
-            Self::Survey => "survey",
+            Self::Reading => "reading",
+            Self::Listing => "listing",
             Self::Drill => "drill",
             Self::Heal => "heal",
             Self::Hold => "hold",
@@ -232,7 +232,7 @@ const MOST_LOST: i32 = 8;
 const FREE: &str = "NOT j.gave_up AND (j.lease_end IS NULL OR j.lease_end < $1)";
 
 /// Work that is put down long before its time.
-const LATER: [&str; 6] = ["audit", "survey", "drill", "release", "remove", "reseal"];
+const LATER: [&str; 6] = ["reading", "listing", "drill", "release", "remove", "reseal"];
 
 impl Catalog {
     /// Takes up to `limit` pieces of work of one kind, most urgent first, until `lease` has passed. Work for a store that
@@ -249,7 +249,7 @@ impl Catalog {
         limit: i64,
         full: &[StoreId],
     ) -> Result<Vec<Job>> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         let rows: Vec<JobRow> = sql_query(format!(
             "WITH RECURSIVE level AS (
                  SELECT max(priority) AS priority FROM job WHERE kind = $2 AND NOT gave_up
@@ -278,7 +278,7 @@ impl Catalog {
         .bind::<Timestamptz, _>(now + lease)
         .bind::<BigInt, _>(limit)
         .bind::<Array<SqlUuid>, _>(full.iter().map(|s| s.0).collect::<Vec<_>>())
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -314,7 +314,7 @@ impl Catalog {
             .bind::<Timestamptz, _>(now)
             .bind::<Text, _>(kind.word())
             .bind::<Array<SqlUuid>, _>(full.iter().map(|s| s.0).collect::<Vec<_>>())
-            .kept()
+            .prepared()
             .get_result(&mut c)
             .await?;
         Ok(row.due)
@@ -323,12 +323,12 @@ impl Catalog {
     /// Work is done; unless somebody has wished for it once more since it was taken: then it stays. Said by somebody who does not hold it
     /// any more, it means nothing.
     pub async fn finish_work(&self, job: &Job) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         let gone = sql_query("DELETE FROM job WHERE id = $1 AND taken = $2 AND wishes = $3")
             .bind::<BigInt, _>(job.id)
             .bind::<BigInt, _>(job.taken)
             .bind::<BigInt, _>(job.wishes)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         if gone == 0 {
@@ -338,7 +338,7 @@ impl Catalog {
             )
             .bind::<BigInt, _>(job.id)
             .bind::<BigInt, _>(job.taken)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
             drop(c);
@@ -349,7 +349,7 @@ impl Catalog {
 
     /// Work is to be done again at `due`, or when somebody has wished for it since it was taken; with an error if that is why.
     pub async fn put_back_work(&self, job: &Job, error: Option<&str>, due: DateTime<Utc>) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         sql_query(
             // Without an error it was not tried.
             "UPDATE job SET leased_by = NULL, lease_end = NULL, lost = 0, error = $2, due = CASE WHEN wishes = $4 THEN $3 ELSE due END,
@@ -360,7 +360,7 @@ impl Catalog {
         .bind::<Timestamptz, _>(due)
         .bind::<BigInt, _>(job.wishes)
         .bind::<BigInt, _>(job.taken)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -368,7 +368,7 @@ impl Catalog {
 
     /// Work cannot be done until somebody looks; or, if somebody has wished for it since it was taken, as it is now.
     pub async fn give_up_work(&self, job: &Job, error: &str) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         sql_query(
             "UPDATE job SET leased_by = NULL, lease_end = NULL, lost = 0, error = $2, gave_up = (wishes = $3) WHERE id = $1 AND taken = $4",
         )
@@ -376,7 +376,7 @@ impl Catalog {
         .bind::<Text, _>(error)
         .bind::<BigInt, _>(job.wishes)
         .bind::<BigInt, _>(job.taken)
-        .kept()
+        .prepared()
         .execute(&mut c)
         .await?;
         Ok(())
@@ -384,12 +384,12 @@ impl Catalog {
 
     /// Keeps the leases of work that is still under way.
     pub async fn keep_leases(&self, me: Uuid, ids: &[i64], until: DateTime<Utc>) -> Result<()> {
-        let mut c = self.soft_connection().await?;
+        let mut c = self.async_commit_connection().await?;
         sql_query("UPDATE job SET lease_end = $3 WHERE leased_by = $1 AND id = ANY($2)")
             .bind::<SqlUuid, _>(me)
             .bind::<Array<BigInt>, _>(ids)
             .bind::<Timestamptz, _>(until)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(())
@@ -408,7 +408,7 @@ impl Catalog {
             .bind::<SqlUuid, _>(me)
             .bind::<Integer, _>(MOST_LOST)
             .bind::<Timestamptz, _>(now)
-            .kept()
+            .prepared()
             .execute(&mut c)
             .await?;
         Ok(n as u64)
@@ -440,7 +440,7 @@ impl Catalog {
         )
         .bind::<Timestamptz, _>(now)
         .bind::<Array<Text>, _>(LATER.as_slice())
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -460,14 +460,14 @@ impl Catalog {
     /// Work that failed at least once, given up first: at most so many, and how many there are in all.
     pub async fn work_faults(&self, most: i64) -> Result<(Vec<Fault>, u64)> {
         let mut c = self.connection().await?;
-        let all: Count = sql_query("SELECT count(*) AS n FROM job WHERE error IS NOT NULL").kept().get_result(&mut c).await?;
+        let all: Count = sql_query("SELECT count(*) AS n FROM job WHERE error IS NOT NULL").prepared().get_result(&mut c).await?;
         let rows: Vec<FaultRow> = sql_query(
             "SELECT j.id, j.kind, coalesce(o.path, s.name, '') AS about, j.attempts, j.error, CASE WHEN j.gave_up THEN NULL ELSE j.due END AS due
              FROM job j LEFT JOIN original o ON o.id = j.key LEFT JOIN store s ON s.id = j.store
              WHERE j.error IS NOT NULL ORDER BY j.gave_up DESC, j.due, j.id LIMIT $1",
         )
         .bind::<BigInt, _>(most)
-        .kept()
+        .prepared()
         .load(&mut c)
         .await?;
         let faults = rows.into_iter().map(|r| Fault {
@@ -489,7 +489,7 @@ impl Catalog {
              SELECT count(*) AS n FROM again",
         )
         .bind::<Timestamptz, _>(now)
-        .kept()
+        .prepared()
         .get_result(&mut c)
         .await?;
         self.work_added(&Kind::ALL);
@@ -499,7 +499,7 @@ impl Catalog {
     /// Calls `woken` with its kinds whenever work was added, by whatever process, until the connection ends. The caller listens again.
     pub async fn listen_for_work(&self, mut woken: impl FnMut(&[Kind])) -> Result<()> {
         let mut c = AsyncPgConnection::establish(&self.url).await.map_err(|e| CatalogError::Away(Box::new(e)))?;
-        sql_query("LISTEN job").kept().execute(&mut c).await?;
+        sql_query("LISTEN job").prepared().execute(&mut c).await?;
         // Whatever came before the listening began.
         woken(&Kind::ALL);
         let mut notes = std::pin::pin!(c.notifications_stream());

@@ -426,7 +426,7 @@ pub async fn runs(context: &Context, limit: u32) -> Result {
         let c = r.counts;
         table.row(vec![
             ago(r.began_at),
-            r.state.replace('-', " "),
+            r.state.word().replace('-', " "),
             words::count(c.checked),
             words::count(c.sent),
             words::count(c.present),
@@ -466,7 +466,7 @@ pub async fn items(context: &Context, layer: Option<&str>) -> Result {
     let (mut after, mut all) = (None::<String>, Vec::new());
     loop {
         let page = client.items(after.as_deref()).await?;
-        all.extend(page.items.into_iter().filter(|i| layer.is_none_or(|l| l == i.layer)));
+        all.extend(page.items.into_iter().filter(|i| layer.is_none_or(|l| l == i.layer.word())));
         match page.next {
             Some(next) => after = Some(next),
             None => break,
@@ -479,7 +479,7 @@ pub async fn items(context: &Context, layer: Option<&str>) -> Result {
     let mut table = Table::new(&["Layer", "Size", "File", "In the library"], &[false, true, false, false]);
     for i in all {
         let path = i.path.unwrap_or_else(|| "not yet".into());
-        table.row(vec![i.layer, words::size(i.size), format!("{}/{}", i.source, i.name), path]);
+        table.row(vec![i.layer.to_string(), words::size(i.size), format!("{}/{}", i.source, i.name), path]);
     }
     print(&table.to_string());
     Ok(DONE)

@@ -9,7 +9,7 @@ use std::{
 use clap::{Args, Subcommand};
 use serde_json::json;
 use ypogeion_agent::client::Session;
-use ypogeion_core::words;
+use ypogeion_core::{state::KitWorth, words};
 use ypogeion_wire::offsite::{HouseKey, Kit};
 
 use crate::{
@@ -166,7 +166,7 @@ fn hand_out(context: &Context, kit: &Kit, to: Option<&Path>) -> Result {
 
 /// 1 if the kit would not bring everything back, so that a script notices.
 fn told(context: &Context, key: &HouseKey) -> Result {
-    let code = if matches!(key.kit.state.as_str(), "missing" | "outdated") { PARTLY } else { DONE };
+    let code = if matches!(key.kit.state, KitWorth::Missing | KitWorth::Outdated) { PARTLY } else { DONE };
     if context.json {
         print_json(key);
         return Ok(code);
@@ -192,12 +192,14 @@ fn told(context: &Context, key: &HouseKey) -> Result {
     let shown = key.kit.shown_at.map_or(String::new(), |at| format!(", printed {}", ago(at)));
     print(&format!(
         "Kit       {}\n",
-        match key.kit.state.as_str() {
-            "needless" => "not needed yet: nothing is offsite".to_owned(),
-            "missing" => "NEVER PRINTED: if this house is lost, nobody can open the copies. Next: ypogeion key kit".to_owned(),
-            "outdated" => format!("OUT OF DATE{shown}: keys or stores have changed since. Next: ypogeion key kit"),
-            "unproven" => format!("complete{shown}; it was not checked that it is printed. Next: ypogeion key prove"),
-            _ => format!("complete{shown}; a part was typed back {}", key.kit.proven_at.map_or(String::new(), ago)),
+        match key.kit.state {
+            KitWorth::Needless => "not needed yet: nothing is offsite".to_owned(),
+            KitWorth::Missing =>
+                "NEVER PRINTED: if this house is lost, nobody can open the copies. Next: ypogeion key kit".to_owned(),
+            KitWorth::Outdated => format!("OUT OF DATE{shown}: keys or stores have changed since. Next: ypogeion key kit"),
+            KitWorth::Unproven => format!("complete{shown}; it was not checked that it is printed. Next: ypogeion key prove"),
+            KitWorth::Proven =>
+                format!("complete{shown}; a part was typed back {}", key.kit.proven_at.map_or(String::new(), ago)),
         }
     ));
     if key.to_reseal > 0 {

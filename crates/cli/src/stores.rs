@@ -3,7 +3,7 @@
 use clap::{Args, Subcommand};
 use serde_json::json;
 use ypogeion_agent::client::Session;
-use ypogeion_core::words;
+use ypogeion_core::{state::StoreState, words};
 use ypogeion_wire::{
     checks::{Check, Checks},
     offsite::{self as wire, Store, Trial},
@@ -183,7 +183,7 @@ fn one(context: &Context, store: &Store, said: &str) -> Result {
 
 /// 1 if a store stopped or does not answer, so that a script notices.
 fn list(context: &Context, stores: &[Store]) -> Result {
-    let bad = stores.iter().any(|s| matches!(s.state.as_str(), "stopped" | "failing"));
+    let bad = stores.iter().any(|s| matches!(s.state, StoreState::Stopped | StoreState::Failing));
     if context.json {
         print_json(&stores);
     } else if stores.is_empty() {
@@ -196,7 +196,7 @@ fn list(context: &Context, stores: &[Store]) -> Result {
         for s in stores {
             table.row(vec![
                 s.name.clone(),
-                state(&s.state, s.away),
+                state(s.state, s.away),
                 words::count(s.held.count),
                 words::size(s.held.bytes),
                 words::count(s.proven.count),
@@ -317,11 +317,17 @@ fn said(c: &Check) -> String {
     }
 }
 /// A store's state, and where it is kept if that is not away from home. A disk that is "away" is one that is not connected, wherever it is.
-fn state(word: &str, away: bool) -> String {
-    let word = match word {
-        "away" => "not connected",
-        "listing" => "writing its list of contents",
-        word => word,
+/// The words of the console.
+fn state(state: StoreState, away: bool) -> String {
+    let words = match state {
+        StoreState::Stopped => "stopped",
+        StoreState::Paused => "paused",
+        StoreState::Away => "not connected",
+        StoreState::Failing => "trying again",
+        StoreState::Resting => "waiting for its hours",
+        StoreState::Sending => "sending",
+        StoreState::Listing => "writing its list of contents",
+        StoreState::Idle => "up to date",
     };
-    if away { word.to_owned() } else { format!("{word}; kept in this house") }
+    if away { words.to_owned() } else { format!("{words}; kept in this house") }
 }

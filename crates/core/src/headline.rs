@@ -1,37 +1,12 @@
 //! The state of the house in one sentence, from the same numbers that the section through the ground is drawn with.
 
 use chrono::{DateTime, NaiveDate, TimeDelta, Utc};
-use serde::{Deserialize, Serialize};
 
 use crate::{
-    kit::Worth,
+    amount::Amount,
+    state::{HouseState, KitWorth},
     words::{count, counted, list, size, span},
 };
-
-/// The one state for the whole house, the worst true one.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum HouseState {
-    /// Nothing to report.
-    Well,
-    /// Something is under way and needs nobody.
-    Busy,
-    /// No household has been set up yet.
-    Setup,
-    /// Somebody should look, today or tomorrow.
-    Look,
-    /// Something is wrong now.
-    Trouble,
-}
-
-/// How many, and how large together.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Amount {
-    /// Originals.
-    pub count: u64,
-    /// Bytes.
-    pub bytes: u64,
-}
 
 /// A device as far as the headline cares.
 #[derive(Clone, Debug, Default)]
@@ -110,7 +85,7 @@ pub struct House {
     /// Checks whose last round could not be done.
     pub failed_checks: Vec<CheckNow>,
     /// What the recovery kit is worth; none: it is not this reader's to see to.
-    pub kit: Option<Worth>,
+    pub kit: Option<KitWorth>,
 }
 
 /// What is said.
@@ -167,7 +142,7 @@ enum Fact<'a> {
     NoStore,
     CheckFailed(&'a CheckNow),
     FailedWork(u64),
-    Kit(Worth),
+    Kit(KitWorth),
     LittleRoom(u64),
     StoreFailing(&'a StoreNow),
     Waiting(u64),
@@ -201,7 +176,7 @@ fn facts(house: &House, now: DateTime<Utc>) -> Vec<Fact<'_>> {
     all.extend((house.home.count > 0 && house.stores.is_empty()).then_some(Fact::NoStore));
     all.extend(house.failed_checks.first().map(Fact::CheckFailed));
     all.extend((house.failed_work > 0).then_some(Fact::FailedWork(house.failed_work)));
-    let kit = house.kit.filter(|k| matches!(k, Worth::Missing | Worth::Outdated) && house.home.count > 0);
+    let kit = house.kit.filter(|k| matches!(k, KitWorth::Missing | KitWorth::Outdated) && house.home.count > 0);
     all.extend(kit.map(Fact::Kit));
     all.extend(house.room.filter(|r| (1..LITTLE_ROOM).contains(r)).map(Fact::LittleRoom));
     all.extend(house.stores.iter().find(|s| s.failing && (!s.disk || house.exposed.count > 0)).map(Fact::StoreFailing));
@@ -328,7 +303,7 @@ impl Fact<'_> {
             ),
             Fact::Kit(worth) => {
                 let (what, so) = match worth {
-                    Worth::Missing => ("was never printed", "If this server is lost, nobody can open the copies without it."),
+                    KitWorth::Missing => ("was never printed", "If this server is lost, nobody can open the copies without it."),
                     _ => ("is out of date", "Keys or stores have changed since it was printed."),
                 };
                 (format!("The recovery kit {what}."), format!("{so} Print it under Offsite, and keep it in another house."))
@@ -440,7 +415,7 @@ mod tests {
             offsite: all,
             stores: vec![StoreNow { name: "North Quay".into(), ..StoreNow::default() }],
             room: Some(400_000_000_000),
-            kit: Some(Worth::Proven),
+            kit: Some(KitWorth::Proven),
             ..House::default()
         }
     }
@@ -631,7 +606,7 @@ mod tests {
             || library_away.is_some()
             || room.is_some_and(|r| r < LITTLE_ROOM)
             || !failed_checks.is_empty()
-            || (home.count > 0 && matches!(kit, Some(Worth::Missing | Worth::Outdated)))
+            || (home.count > 0 && matches!(kit, Some(KitWorth::Missing | KitWorth::Outdated)))
     }
 
     /// A small deterministic source of choices (SplitMix64, Steele et al. 2014).
@@ -700,11 +675,11 @@ mod tests {
             failed_checks: if dice.seldom() { vec![check] } else { Vec::new() },
             kit: [
                 None,
-                Some(Worth::Needless),
-                Some(Worth::Missing),
-                Some(Worth::Outdated),
-                Some(Worth::Unproven),
-                Some(Worth::Proven),
+                Some(KitWorth::Needless),
+                Some(KitWorth::Missing),
+                Some(KitWorth::Outdated),
+                Some(KitWorth::Unproven),
+                Some(KitWorth::Proven),
             ][dice.roll(6) as usize],
         }
     }

@@ -271,46 +271,6 @@ fn one_line(value: &str) -> String {
     value.split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
-/// How much a printed recovery kit is worth today.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Worth {
-    /// There is no store that it would open.
-    Needless,
-    /// Stores, and no kit: the house takes everything with it.
-    Missing,
-    /// Keys or stores have changed since it was printed.
-    Outdated,
-    /// It is complete; nobody has shown that it was kept.
-    Unproven,
-    /// It is complete, and a part of it was typed back.
-    Proven,
-}
-
-impl Worth {
-    /// Judges. `stores`: whether there are any. `shown`: whether the kit that was shown last says what it would say now, and whether a
-    /// part of it was typed back.
-    pub fn of(stores: bool, shown: Option<(bool, bool)>) -> Self {
-        match (stores, shown) {
-            (false, None) => Self::Needless,
-            (true, None) => Self::Missing,
-            (_, Some((false, _))) => Self::Outdated,
-            (_, Some((true, false))) => Self::Unproven,
-            (_, Some((true, true))) => Self::Proven,
-        }
-    }
-
-    /// Its word in the API.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Needless => "needless",
-            Self::Missing => "missing",
-            Self::Outdated => "outdated",
-            Self::Unproven => "unproven",
-            Self::Proven => "proven",
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
@@ -461,15 +421,5 @@ mod tests {
     fn secrets_do_not_print() {
         let shown = format!("{:?}", kit());
         assert!(!shown.contains("AGE-SECRET") && !shown.contains("SK:with"), "{shown}");
-    }
-
-    #[test]
-    fn a_kit_is_worth_what_it_would_bring_back() {
-        assert_eq!(Worth::of(false, None), Worth::Needless);
-        assert_eq!(Worth::of(true, None), Worth::Missing);
-        // Typed back or not: it lacks what came since.
-        assert_eq!(Worth::of(true, Some((false, true))), Worth::Outdated);
-        assert_eq!(Worth::of(true, Some((true, false))), Worth::Unproven);
-        assert_eq!(Worth::of(false, Some((true, true))), Worth::Proven);
     }
 }

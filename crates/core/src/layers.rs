@@ -6,7 +6,7 @@
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 
-use crate::{Digest, StoreId};
+use crate::{Digest, StoreId, state::Layer};
 
 /// Where something was observed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -146,20 +146,6 @@ impl Standing {
             },
         }
     }
-}
-
-/// How deep an original has sunk to safety. Deeper is greater.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Layer {
-    /// On a device only, or nowhere good that we know of.
-    Device,
-    /// On the home disk, hash checked.
-    Home,
-    /// Confirmed by a store.
-    Offsite,
-    /// Read back from a store, opened and hash checked lately enough.
-    Proven,
 }
 
 /// The layer that follows from the standings of one original. `proven_for` is how long a reading from a store counts.

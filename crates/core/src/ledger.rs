@@ -423,7 +423,7 @@ pub enum LedgerError {
     Renamed,
     /// What was read could not be kept.
     #[error("what was read of the ledger could not be kept")]
-    Kept(#[source] Box<dyn std::error::Error + Send + Sync>),
+    Table(#[source] Box<dyn std::error::Error + Send + Sync>),
 }
 
 /// What a record changes in the originals of a ledger.
@@ -436,7 +436,7 @@ pub enum Change {
 }
 
 /// Where the originals of a ledger are kept while it is read: in memory, or on a disk when there may be a million of them.
-pub trait Kept {
+pub trait OriginalsTable {
     /// Applies the changes of one segment, all or none.
     ///
     /// # Errors
@@ -444,7 +444,7 @@ pub trait Kept {
     fn apply(&mut self, changes: Vec<Change>) -> Result<(), Box<dyn std::error::Error + Send + Sync>>;
 }
 
-impl Kept for BTreeMap<OriginalId, OriginalRecord> {
+impl OriginalsTable for BTreeMap<OriginalId, OriginalRecord> {
     fn apply(&mut self, changes: Vec<Change>) -> Result<(), Box<dyn std::error::Error + Send + Sync>> {
         for change in changes {
             match change {
@@ -475,7 +475,7 @@ pub struct Holdings<K = BTreeMap<OriginalId, OriginalRecord>> {
     pub last_made_at: Option<DateTime<Utc>>,
 }
 
-impl<K: Kept> Holdings<K> {
+impl<K: OriginalsTable> Holdings<K> {
     /// Nothing yet.
     pub fn new(originals: K) -> Self {
         Holdings {
@@ -546,7 +546,7 @@ impl<K: Kept> Holdings<K> {
                 Record::Segment(_) | Record::Checkpoint(_) | Record::Mac(_) | Record::Unknown => {}
             }
         }
-        self.originals.apply(changes).map_err(LedgerError::Kept)
+        self.originals.apply(changes).map_err(LedgerError::Table)
     }
 }
 

@@ -25,6 +25,7 @@
 
 pub mod access;
 pub mod adopt;
+pub mod amount;
 pub mod audit;
 pub mod capture;
 pub mod clearance;
@@ -34,6 +35,7 @@ pub mod copies;
 pub mod cost;
 pub mod digest;
 pub mod filing;
+pub mod fold;
 pub mod headline;
 pub mod heal;
 pub mod id;
@@ -51,6 +53,7 @@ pub mod retry;
 pub mod room;
 pub mod shot;
 pub mod source;
+pub mod state;
 pub mod window;
 pub mod words;
 

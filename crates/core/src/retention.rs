@@ -6,7 +6,7 @@
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 
-use crate::headline::Amount;
+use crate::amount::Amount;
 
 /// How long what was deleted stays.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -90,7 +90,7 @@ pub struct Braked {
 /// Whether what is due may go: `Err` if more than `percent` of what the library held a day ago would have gone by then.
 ///
 /// ```
-/// use ypogeion_core::{headline::Amount, retention::{Leaving, brake}};
+/// use ypogeion_core::{amount::Amount, retention::{Leaving, brake}};
 /// let amount = |count| Amount { count, bytes: count * 4_000_000 };
 /// let leaving = Leaving { library: amount(960), gone_today: amount(40), due: amount(10) };
 /// assert!(brake(&leaving, 5).is_ok());

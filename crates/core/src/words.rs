@@ -85,24 +85,26 @@ mod tests {
 
     use super::*;
 
-    #[rstest]
-    #[case(0, "0")]
-    #[case(999, "999")]
-    #[case(1000, "1,000")]
-    #[case(1_234_567, "1,234,567")]
-    fn thousands_are_set_apart(#[case] n: u64, #[case] said: &str) {
-        assert_eq!(count(n), said);
-    }
-
-    #[rstest]
-    #[case(1, "1 byte")]
-    #[case(812, "812 bytes")]
-    #[case(1_000, "1.0 kB")]
-    #[case(999_949, "1.0 MB")]
-    #[case(3_400_000_000, "3.4 GB")]
-    #[case(398_000_000_000, "398 GB")]
-    fn sizes_are_in_the_units_of_the_box(#[case] bytes: u64, #[case] said: &str) {
-        assert_eq!(size(bytes), said);
+    /// The console is held against the same file.
+    #[test]
+    fn numbers_and_sizes_are_said_as_the_samples_say() {
+        #[derive(serde::Deserialize)]
+        struct Samples {
+            count: Vec<(u64, String)>,
+            counted: Vec<(u64, String, String)>,
+            size: Vec<(u64, String)>,
+        }
+        let samples: Samples = serde_json::from_str(include_str!("../../../console/src/words.samples.json")).unwrap();
+        assert!(samples.count.len() > 5 && samples.counted.len() > 3 && samples.size.len() > 12);
+        for (n, said) in samples.count {
+            assert_eq!(count(n), said);
+        }
+        for (n, one, said) in samples.counted {
+            assert_eq!(counted(n, &one), said);
+        }
+        for (bytes, said) in samples.size {
+            assert_eq!(size(bytes), said, "{bytes}");
+        }
     }
 
     #[rstest]

@@ -384,7 +384,7 @@ mod tests {
         assert!(away(library.incoming().create(UploadId(Uuid::now_v7()))));
         assert!(away(library.incoming().list()) && away(library.incoming().part(waiting.id)));
         assert!(away(library.incoming().remove(waiting.id)), "what cannot be seen is not removed");
-        assert!(away(library.let_go(&kite.in_holding().next().unwrap())));
+        assert!(away(library.remove_held(&kite.in_holding().next().unwrap())));
         assert_eq!(left(), before, "nothing was made where the disk should be");
         assert!(library.presence().away().is_some());
         assert_eq!(told.load(Ordering::Relaxed), 1, "said once");

@@ -284,7 +284,7 @@ impl Library {
 
     /// Removes an original's file for good. Only from holding: whatever else goes wrong, nothing that nobody deleted goes this way. One
     /// that has gone already is no error.
-    pub fn let_go(&self, path: &FiledPath) -> Result<(), LibraryError> {
+    pub fn remove_held(&self, path: &FiledPath) -> Result<(), LibraryError> {
         if !path.is_in_holding() {
             let source = io::ErrorKind::PermissionDenied.into();
             return Err(LibraryError::Io { what: "remove what is not in holding,", path: self.locate(path), source });
@@ -592,13 +592,13 @@ pub(crate) mod tests {
         let (folder, library) = library();
         let filed = path("juno/2026/04/w.jpg");
         library.publish(&part(&library, b"weir"), &filed).unwrap();
-        assert!(library.let_go(&filed).is_err());
+        assert!(library.remove_held(&filed).is_err());
         assert!(library.is_there(&filed).unwrap());
         let held = filed.in_holding().next().unwrap();
         assert_eq!(library.link(&filed, &held).unwrap(), Publish::Done);
         library.unlink(&filed, &held).unwrap();
-        library.let_go(&held).unwrap();
-        library.let_go(&held).unwrap();
+        library.remove_held(&held).unwrap();
+        library.remove_held(&held).unwrap();
         assert!(!library.is_there(&held).unwrap() && !folder.path().join("holding/juno").exists());
     }
 

@@ -10,7 +10,7 @@ use chrono::{NaiveDate, NaiveDateTime, NaiveTime, TimeDelta};
 use exif::{Context, Exif, In, Rational, Tag, Value};
 use ypogeion_core::{capture::Facts, kind::MediaKind};
 
-use crate::{embedded, heif, maker, preview, sniff, video, words, xmp};
+use crate::{embedded, heif, maker, pixels, sniff, video, words, xmp};
 
 /// Reads the facts of the file at `path`, which its device called `name`.
 ///
@@ -92,7 +92,7 @@ fn size_shown(path: &Path, media_type: &str, orientation: Option<u8>) -> Result<
     match media_type {
         // libheif applies the turn that the container asks for.
         "image/heic" | "image/avif" => heif::size(path).map(Some),
-        "image/jpeg" | "image/png" | "image/gif" | "image/webp" => preview::size(path).map(|s| Some(turned(s))),
+        "image/jpeg" | "image/png" | "image/gif" | "image/webp" => pixels::size(path).map(|s| Some(turned(s))),
         _ => Ok(None),
     }
 }

@@ -18,6 +18,7 @@ pub mod embedded;
 pub mod facts;
 mod heif;
 pub mod maker;
+mod pixels;
 pub mod preview;
 pub mod sniff;
 mod video;

@@ -74,12 +74,6 @@ pub fn make(path: &Path, name: &str, small: &Path, large: &Path) -> Result<Made,
     Ok(Made { placeholder: BASE64.encode(&hash), size })
 }
 
-/// Width and height as stored (before orientation).
-pub(crate) fn size(path: &Path) -> Result<(u32, u32), String> {
-    let reader = ImageReader::open(path).and_then(ImageReader::with_guessed_format).map_err(|e| e.to_string())?;
-    reader.into_dimensions().map_err(|_| "the picture's head is damaged".to_owned())
-}
-
 /// A decoded picture, and the colour profile that came with it.
 struct Decoded {
     picture: RgbImage,

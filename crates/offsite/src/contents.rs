@@ -8,7 +8,7 @@ use std::{collections::BTreeSet, error::Error, path::Path};
 use redb::{Database, Durability, ReadableDatabase, ReadableTable, ReadableTableMetadata, Table, TableDefinition};
 use ypogeion_core::{
     OriginalId,
-    ledger::{Change, Holdings, Kept, OriginalRecord},
+    ledger::{Change, Holdings, OriginalRecord, OriginalsTable},
 };
 
 /// What a ledger says, with its originals on a disk.
@@ -155,7 +155,7 @@ impl Tables<'_> {
     }
 }
 
-impl Kept for Contents {
+impl OriginalsTable for Contents {
     fn apply(&mut self, changes: Vec<Change>) -> Result<(), Failure> {
         let mut write = self.database.begin_write()?;
         // It is thrown away after a crash: nothing waits for the disk.

@@ -25,5 +25,5 @@ pub mod trial;
 pub use contents::Ledger;
 pub use layout::{LedgerRead, Replica};
 pub use seal::{Identity, Keys};
-pub use shape::Line;
+pub use shape::Pacer;
 pub use store::{Fault, Store};

@@ -40,7 +40,7 @@ const LONGEST_ASKED: Duration = Duration::from_secs(3600);
 
 /// The way to one store: all requests to it share its pace.
 #[derive(Debug)]
-pub struct Line {
+pub struct Pacer {
     began: Instant,
     state: Mutex<(Week, Bucket)>,
     heard: Mutex<Heard>,
@@ -57,16 +57,16 @@ struct Heard {
     sums: HashMap<String, Digest>,
 }
 
-impl Default for Line {
+impl Default for Pacer {
     fn default() -> Self {
-        Line::new(Week::default())
+        Pacer::new(Week::default())
     }
 }
 
-impl Line {
+impl Pacer {
     /// A line that keeps to a week.
     pub fn new(week: Week) -> Self {
-        Line { began: Instant::now(), state: Mutex::new((week, Bucket::new(0, Duration::ZERO))), heard: Mutex::default() }
+        Pacer { began: Instant::now(), state: Mutex::new((week, Bucket::new(0, Duration::ZERO))), heard: Mutex::default() }
     }
 
     /// For how long the store has asked to be left alone (`Retry-After`, RFC 9110), if it has.
@@ -137,7 +137,7 @@ fn retry_after(value: &str) -> Option<Duration> {
 /// Makes the HTTP clients of a store.
 #[derive(Clone, Debug)]
 pub(crate) struct Shaped {
-    line: Arc<Line>,
+    pacer: Arc<Pacer>,
     sign_in: Option<SignIn>,
     /// For a trial: one bit of each body changes on its way, after it was signed.
     noisy: bool,
@@ -161,8 +161,8 @@ impl std::fmt::Debug for SignIn {
 }
 
 impl Shaped {
-    pub(crate) fn new(line: Arc<Line>) -> Self {
-        Shaped { line, sign_in: None, noisy: false, plain: false, certificate: None }
+    pub(crate) fn new(pacer: Arc<Pacer>) -> Self {
+        Shaped { pacer, sign_in: None, noisy: false, plain: false, certificate: None }
     }
 
     pub(crate) fn signed_in(self, sign_in: SignIn) -> Self {
@@ -255,7 +255,7 @@ impl Client {
             request.headers_mut().insert("authorization", value);
         }
         if length > 0 {
-            let frames = paced(Arc::clone(&self.way.line), frames);
+            let frames = paced(Arc::clone(&self.way.pacer), frames);
             *request.body_mut() = Some(if self.way.noisy {
                 reqwest::Body::wrap_stream(frames.map(|f| f.map(one_bit_off)))
             } else {
@@ -267,7 +267,7 @@ impl Client {
             Ok(answered) => answered.map_err(|e| HttpError::new(kind(&e), e))?,
             Err(late) => return Err(HttpError::new(HttpErrorKind::Timeout, late)),
         };
-        self.way.line.hear(response.status(), response.headers());
+        self.way.pacer.hear(response.status(), response.headers());
         Ok(response)
     }
 }
@@ -309,7 +309,7 @@ impl HttpService for Client {
             && let Some(sum) = parts.headers.get("x-amz-checksum-sha256").and_then(|v| Digest::from_base64(v.to_str().ok()?).ok())
         {
             let last = parts.uri.path().rsplit('/').next().unwrap_or_default();
-            self.way.line.heard().sums.insert(last.to_owned(), sum);
+            self.way.pacer.heard().sums.insert(last.to_owned(), sum);
         }
         let response = self.request((parts.method, url), parts.headers, length, body.into_data_stream()).await?;
         let (parts, body) = http::Response::<reqwest::Body>::from(response).into_parts();
@@ -330,27 +330,27 @@ fn kind(e: &reqwest::Error) -> HttpErrorKind {
 }
 
 fn paced(
-    line: Arc<Line>,
+    pacer: Arc<Pacer>,
     frames: impl futures_util::Stream<Item = Result<Bytes, HttpError>> + Send + 'static,
 ) -> impl futures_util::Stream<Item = Result<Bytes, HttpError>> + Send + 'static {
-    let splitting = Arc::clone(&line);
+    let splitting = Arc::clone(&pacer);
     let pieces = frames.flat_map(move |frame| {
-        let line = Arc::clone(&splitting);
+        let pacer = Arc::clone(&splitting);
         let (mut rest, failed) = match frame {
             Ok(bytes) => (bytes, None),
             Err(e) => (Bytes::new(), Some(e)),
         };
         let pieces = std::iter::from_fn(move || {
-            let next = rest.split_to(rest.len().min(if line.has_limits() { PIECE } else { BLOCK }));
+            let next = rest.split_to(rest.len().min(if pacer.has_limits() { PIECE } else { BLOCK }));
             (!next.is_empty()).then_some(Ok(next))
         });
         stream::iter(pieces.chain(failed.map(Err)))
     });
     pieces.then(move |piece| {
-        let line = Arc::clone(&line);
+        let pacer = Arc::clone(&pacer);
         async move {
             if let Ok(bytes) = &piece
-                && let Some(wait) = line.take(bytes.len())
+                && let Some(wait) = pacer.take(bytes.len())
             {
                 tokio::time::sleep(wait).await;
             }
@@ -373,11 +373,11 @@ mod tests {
         Week { windows: Vec::new(), otherwise }
     }
 
-    async fn send(line: &Arc<Line>, bytes: usize) -> Duration {
+    async fn send(pacer: &Arc<Pacer>, bytes: usize) -> Duration {
         let began = Instant::now();
         let sent: Vec<u8> = (0..bytes).map(|n| n as u8).collect();
         let frames = stream::iter(sent.chunks(300_000).map(|c| Ok(Bytes::copy_from_slice(c))).collect::<Vec<_>>());
-        let came: Vec<Bytes> = paced(Arc::clone(line), frames).try_collect().await.unwrap();
+        let came: Vec<Bytes> = paced(Arc::clone(pacer), frames).try_collect().await.unwrap();
         assert_eq!(came.concat(), sent, "nothing is lost, nothing is turned around");
         began.elapsed()
     }
@@ -385,45 +385,45 @@ mod tests {
     // The clock is tokio's own and stands still but for what is waited for.
     #[tokio::test(start_paused = true)]
     async fn bytes_leave_at_the_pace_of_the_week() {
-        let line = Arc::new(Line::new(week(Pace::Limited { rate: 100_000 })));
-        let took = send(&line, 2_000_000).await.as_secs_f64();
+        let pacer = Arc::new(Pacer::new(week(Pace::Limited { rate: 100_000 })));
+        let took = send(&pacer, 2_000_000).await.as_secs_f64();
         assert!((took / 20.0 - 1.0).abs() < 0.05, "{took} s");
         // Two at once share it.
-        let (one, other) = tokio::join!(send(&line, 1_000_000), send(&line, 1_000_000));
+        let (one, other) = tokio::join!(send(&pacer, 1_000_000), send(&pacer, 1_000_000));
         let took = one.max(other).as_secs_f64();
         assert!((took / 20.0 - 1.0).abs() < 0.05, "{took} s");
-        line.set_week(week(Pace::Full));
-        assert_eq!(send(&line, 2_000_000).await, Duration::ZERO);
+        pacer.set_week(week(Pace::Full));
+        assert_eq!(send(&pacer, 2_000_000).await, Duration::ZERO);
         // A rest begins: what is under way goes on as it went.
         let always = Hours { from: chrono::NaiveTime::MIN, until: chrono::NaiveTime::MIN };
-        line.set_week(Week {
+        pacer.set_week(Week {
             windows: vec![Window { days: Vec::new(), hours: always, pace: Pace::Rest }],
             otherwise: Pace::Full,
         });
-        assert_eq!(send(&line, 2_000_000).await, Duration::ZERO);
+        assert_eq!(send(&pacer, 2_000_000).await, Duration::ZERO);
     }
 
     #[tokio::test(start_paused = true)]
     async fn a_store_that_asks_for_patience_is_heard() {
-        let line = Line::default();
+        let pacer = Pacer::default();
         let said = |status: u16, value: &str| {
             let mut headers = http::HeaderMap::new();
             headers.insert("retry-after", value.parse().unwrap());
-            line.hear(http::StatusCode::from_u16(status).unwrap(), &headers);
+            pacer.hear(http::StatusCode::from_u16(status).unwrap(), &headers);
         };
         said(200, "60");
-        assert_eq!(line.asked_to_wait(), None, "only with a refusal");
+        assert_eq!(pacer.asked_to_wait(), None, "only with a refusal");
         said(503, "soon");
-        assert_eq!(line.asked_to_wait(), None, "what is not understood is not obeyed");
+        assert_eq!(pacer.asked_to_wait(), None, "what is not understood is not obeyed");
         said(503, "60");
-        assert_eq!(line.asked_to_wait(), Some(Duration::from_secs(60)));
+        assert_eq!(pacer.asked_to_wait(), Some(Duration::from_secs(60)));
         tokio::time::advance(Duration::from_secs(61)).await;
-        assert_eq!(line.asked_to_wait(), None);
+        assert_eq!(pacer.asked_to_wait(), None);
         said(429, "99999999");
-        assert_eq!(line.asked_to_wait(), Some(LONGEST_ASKED));
+        assert_eq!(pacer.asked_to_wait(), Some(LONGEST_ASKED));
         let date = (chrono::Utc::now() + chrono::TimeDelta::seconds(90)).to_rfc2822();
         said(503, &date);
-        assert!(line.asked_to_wait().is_some_and(|w| (80..=91).contains(&w.as_secs())), "{:?}", line.asked_to_wait());
+        assert!(pacer.asked_to_wait().is_some_and(|w| (80..=91).contains(&w.as_secs())), "{:?}", pacer.asked_to_wait());
     }
 
     #[tokio::test(start_paused = true)]

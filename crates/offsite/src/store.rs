@@ -33,7 +33,7 @@ use tokio::io::{AsyncReadExt, AsyncSeekExt};
 use ypogeion_core::{Digest, Hasher, kit::StoreAddress};
 
 use crate::{
-    shape::{Line, PLAIN_OUTSIDE, Shaped, SignIn},
+    shape::{PLAIN_OUTSIDE, Pacer, Shaped, SignIn},
     share::{Share, ShareError},
     spool::{Entry, Upload},
 };
@@ -49,7 +49,7 @@ pub struct Store {
     inner: Arc<dyn ObjectStore>,
     prefix: String,
     name: String,
-    line: Arc<Line>,
+    pacer: Arc<Pacer>,
     /// A disk's folder of this replica: without its first object, the disk is away.
     disk: Option<PathBuf>,
     /// A share's way to write large files.
@@ -131,24 +131,24 @@ impl Store {
     ///
     /// # Errors
     /// [`Fault::Refused`] for an address that can never work, [`Fault::Away`] for a disk that is not there.
-    pub fn by(address: &StoreAddress, line: Arc<Line>) -> Result<Self, Fault> {
-        Self::shaped(address, Shaped::new(line.clone()), line)
+    pub fn by(address: &StoreAddress, pacer: Arc<Pacer>) -> Result<Self, Fault> {
+        Self::shaped(address, Shaped::new(pacer.clone()), pacer)
     }
 
     /// The same for a trial: what is sent changes on its way, after it was signed. A good store notices.
     pub(crate) fn noisy(address: &StoreAddress) -> Result<Self, Fault> {
-        let line = Arc::<Line>::default();
-        Self::shaped(address, Shaped::new(Arc::clone(&line)).noisy(), line)
+        let pacer = Arc::<Pacer>::default();
+        Self::shaped(address, Shaped::new(Arc::clone(&pacer)).noisy(), pacer)
     }
 
-    fn shaped(address: &StoreAddress, shaped: Shaped, line: Arc<Line>) -> Result<Self, Fault> {
+    fn shaped(address: &StoreAddress, shaped: Shaped, pacer: Arc<Pacer>) -> Result<Self, Fault> {
         let prefix = address.prefix.trim_matches('/').to_owned();
         let unusable = |e: object_store::Error| Fault::Refused(format!("the address of {} cannot be used: {e}", address.name));
         let store = |inner: Arc<dyn ObjectStore>| Store {
             inner,
             prefix: prefix.clone(),
             name: address.name.clone(),
-            line: Arc::clone(&line),
+            pacer: Arc::clone(&pacer),
             disk: None,
             share: None,
             s3: None,
@@ -206,12 +206,12 @@ impl Store {
 
     /// For how long it has asked to be left alone, if it has.
     pub fn asked_to_wait(&self) -> Option<Duration> {
-        self.line.asked_to_wait()
+        self.pacer.asked_to_wait()
     }
 
     /// Until when a retention lock keeps what was looked at last.
     pub(crate) fn locked_until(&self) -> Option<String> {
-        self.line.locked_until()
+        self.pacer.locked_until()
     }
 
     /// The same for a trial: a disk on which no replica has begun is no disk that is away.
@@ -258,7 +258,7 @@ impl Store {
             Err(e) if self.is_about_sums(&e) => self.inner().put(&self.path(name), payload).await,
             other => other,
         };
-        let sum = self.line.take_sum(name);
+        let sum = self.pacer.take_sum(name);
         put.map_err(|e| self.fault(name, e, true))?;
         Ok(sum)
     }

@@ -47,6 +47,8 @@ pub struct Options {
     pub offsite: String,
     /// Ports of the service: http and https; 0 takes free ones.
     pub ports: (u16, u16),
+    /// Port of the store; 0 takes a free one.
+    pub store_port: u16,
     /// Whether the database may forget on a power cut, which makes tests faster.
     pub throw_away: bool,
     /// More for the environment of the service.
@@ -76,6 +78,7 @@ impl Options {
             settings: String::new(),
             offsite: String::new(),
             ports: (0, 0),
+            store_port: 0,
             throw_away: true,
             environment: Vec::new(),
             made: Made::House,
@@ -155,7 +158,7 @@ impl House {
             bucket: BUCKET.into(),
             access_key: ACCESS_KEY.into(),
             secret_key: SECRET_KEY.into(),
-            port: 0,
+            port: options.store_port,
             control_port: 0,
         })
         .await?;

@@ -15,7 +15,7 @@ use ypogeion_rehearsal::{
     stage::Stage,
     wait_for, walk,
 };
-use ypogeion_standins::store::Faults;
+use ypogeion_standins::faults::Faults;
 
 #[derive(Parser)]
 struct Arguments {
@@ -114,7 +114,7 @@ async fn run(arguments: Arguments) -> Step<ExitCode> {
     }
     match arguments.command {
         What::Demo { day } => {
-            let stage = Stage::raise(&live, &pictures, (8740, 8743), false).await?;
+            let stage = Stage::raise(&live, &pictures, ((8740, 8743), 0), false).await?;
             stage.add_store().await?;
             stage.settle_in(PEOPLE[0].password).await?;
             println!("Mill House is running; its devices are sending …");
@@ -179,7 +179,9 @@ async fn run(arguments: Arguments) -> Step<ExitCode> {
 
 async fn screenshots(live: &std::path::Path, pictures: &std::path::Path, to: &std::path::Path) -> Step<()> {
     fs::create_dir_all(to)?;
-    let mut stage = Stage::raise(live, pictures, (0, 0), true).await?;
+    // Where that is to be had, the one whose address names no port.
+    let store_port = if std::net::TcpListener::bind(("127.0.0.1", 80)).is_ok() { 80 } else { 0 };
+    let mut stage = Stage::raise(live, pictures, ((0, 0), store_port), true).await?;
     stage.add_store().await?;
     stage.settle_in(PEOPLE[0].password).await?;
     stage.live().await?;

@@ -54,12 +54,13 @@ pub fn pictures(folder: &Path, size: Size, tell: &(dyn Fn(usize, usize) + Sync))
 
 impl Stage {
     /// Starts the household with its members and its store, and pairs its devices. Nothing has been sent yet.
-    pub async fn raise(folder: &Path, pictures: &Path, ports: (u16, u16), throw_away: bool) -> Step<Self> {
+    pub async fn raise(folder: &Path, pictures: &Path, (ports, store_port): ((u16, u16), u16), throw_away: bool) -> Step<Self> {
         let keeper = &PEOPLE[0];
         let house = House::start(Options {
             name: HOUSEHOLD.into(),
             keeper: (keeper.name.into(), keeper.password.into()),
             ports,
+            store_port,
             throw_away,
             ..Options::test(folder)
         })

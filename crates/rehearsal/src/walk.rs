@@ -14,7 +14,7 @@ use std::{
 use serde::Serialize;
 use ypogeion_core::Digest;
 use ypogeion_demo::{DEVICES, PEOPLE};
-use ypogeion_standins::store::Faults;
+use ypogeion_standins::faults::Faults;
 
 use crate::{Step, program, stage::Stage, wait_for};
 
@@ -73,7 +73,7 @@ fn say(step: &str) {
 pub async fn walk(folder: &Path, pictures: &Path) -> Step<Report> {
     let mut report = Report::default();
     say("Mill House is set up, its people are added, four devices are paired, North Quay is added");
-    let mut stage = Stage::raise(folder, pictures, (0, 0), false).await?;
+    let mut stage = Stage::raise(folder, pictures, ((0, 0), 0), false).await?;
     stage.add_store().await?;
     let paired = stage.keeper.overview().await?.devices.len();
     report.check("devices paired", 4, paired);

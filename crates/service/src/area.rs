@@ -6,8 +6,6 @@
 
 use actix_web::HttpRequest;
 
-use crate::dav;
-
 /// A part of the service.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Area {
@@ -21,8 +19,11 @@ pub enum Area {
     Pages,
 }
 
+/// Where devices' folders are.
+pub const FOLDERS: &str = "/dav";
+
 /// The parts that have a name of their own.
-const NAMED: [(&str, Area); 3] = [("/api", Area::Api), ("/tus", Area::Uploads), (dav::PREFIX, Area::Folders)];
+const NAMED: [(&str, Area); 3] = [("/api", Area::Api), ("/tus", Area::Uploads), (FOLDERS, Area::Folders)];
 
 /// Where a request goes. `None`: nowhere, it is spelt in a way that nobody here would.
 pub fn of(request: &HttpRequest) -> Option<Area> {

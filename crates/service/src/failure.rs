@@ -3,8 +3,9 @@
 use actix_web::{HttpResponse, ResponseError, http::StatusCode};
 use ypogeion_catalog::CatalogError;
 use ypogeion_core::room::NoRoom;
+use ypogeion_engine::error::Error;
+pub use ypogeion_engine::error::chain;
 use ypogeion_library::LibraryError;
-use ypogeion_offsite::{Fault, layout::ReplicaError};
 use ypogeion_wire::problem::{Problem, ProblemType};
 
 /// A request that was not done.
@@ -42,11 +43,6 @@ impl Failure {
     /// There is no such thing, or it is somebody else's: nobody is told which.
     pub fn not_found() -> Self {
         Self::new(ProblemType::NotFound, "There is no such thing here.")
-    }
-
-    fn with(mut self, source: impl std::error::Error + Send + Sync + 'static) -> Self {
-        self.source = Some(Box::new(source));
-        self
     }
 }
 
@@ -115,88 +111,56 @@ impl ResponseError for Failure {
     }
 }
 
-/// An error with everything below it, in one line.
-pub fn chain(error: &dyn std::error::Error) -> String {
-    let mut text = error.to_string();
-    let mut source = error.source();
-    while let Some(inner) = source {
-        text = format!("{text}: {inner}");
-        source = inner.source();
+/// Which problem each refusal of the engine is, for programs. Its sentence is the engine's.
+impl From<Error> for Failure {
+    fn from(e: Error) -> Self {
+        let kind = match &e {
+            Error::Invalid(_) => ProblemType::BadRequest,
+            Error::NotFound | Error::Gone(_) => ProblemType::NotFound,
+            Error::NotAllowed(_) => ProblemType::NotAllowed,
+            Error::PasswordWanted => ProblemType::PasswordWanted,
+            Error::NameTaken(_) => ProblemType::NameTaken,
+            Error::TooMany(_) => ProblemType::TooMany,
+            Error::TooLarge(_) => ProblemType::TooLarge,
+            Error::PairingCodeUnknown(_) => ProblemType::PairingCodeUnknown,
+            Error::ClearanceGone(_) => ProblemType::ClearanceGone,
+            Error::UploadGone(_) => ProblemType::UploadGone,
+            Error::WrongOffset(_) => ProblemType::WrongOffset,
+            Error::DigestMismatch(_) => ProblemType::DigestMismatch,
+            Error::OriginalDamaged { .. } => ProblemType::OriginalDamaged,
+            Error::NoRoom(NoRoom::OverQuota { .. }) => ProblemType::OverQuota,
+            Error::NoRoom(NoRoom::DiskFull { .. }) | Error::DiskFull(_) => ProblemType::DiskFull,
+            Error::LibraryAway(_) => ProblemType::LibraryAway,
+            Error::DatabaseAway(_) => ProblemType::DatabaseAway,
+            Error::Store(_) => ProblemType::StoreFault,
+            Error::Internal { .. } => ProblemType::Internal,
+        };
+        let detail = e.to_string();
+        Failure { kind, detail, source: e.into_source() }
     }
-    text
 }
 
 impl From<CatalogError> for Failure {
     fn from(e: CatalogError) -> Self {
-        match e {
-            CatalogError::NotFound => Failure::not_found(),
-            CatalogError::TooMany => Failure::new(
-                ProblemType::TooMany,
-                "This device has sent more names and logs than any device needs, so nothing more of it is noted. Revoke it, and pair it again.",
-            ),
-            CatalogError::Taken => Failure::new(ProblemType::NameTaken, "That name is taken; choose another one."),
-            CatalogError::Away(_) => {
-                Failure::new(ProblemType::DatabaseAway, "The database does not answer just now; nothing is lost, try again soon.")
-                    .with(e)
-            }
-            e => Failure::new(ProblemType::Internal, "Something went wrong here; the log has the reason.").with(e),
-        }
+        Error::from(e).into()
     }
 }
 
 impl From<LibraryError> for Failure {
     fn from(e: LibraryError) -> Self {
-        match e {
-            LibraryError::Full { .. } => {
-                Failure::new(ProblemType::DiskFull, "The home disk is full; free some space there. What was sent is kept.")
-                    .with(e)
-            }
-            LibraryError::Away { ref why, .. } => {
-                let detail = format!(
-                    "The library’s disk is not connected: {why} Nothing is lost, and everything continues by itself when it is back."
-                );
-                Failure::new(ProblemType::LibraryAway, detail)
-            }
-            LibraryError::Missing { .. } => Failure::new(
-                ProblemType::OriginalDamaged,
-                "The file is missing on the home disk. This has been noted; another copy may be offsite.",
-            )
-            .with(e),
-            e => {
-                Failure::new(ProblemType::Internal, "The home disk could not be read or written; the log has the reason.").with(e)
-            }
-        }
+        Error::from(e).into()
     }
 }
 
 impl From<NoRoom> for Failure {
     fn from(e: NoRoom) -> Self {
-        let kind = match e {
-            NoRoom::OverQuota { .. } => ProblemType::OverQuota,
-            NoRoom::DiskFull { .. } => ProblemType::DiskFull,
-        };
-        let text = e.to_string();
-        let mut letters = text.chars();
-        let sentence: String = letters.next().into_iter().flat_map(char::to_uppercase).chain(letters).chain(['.']).collect();
-        Failure::new(kind, sentence)
-    }
-}
-
-impl From<Fault> for Failure {
-    fn from(e: Fault) -> Self {
-        Failure::new(ProblemType::StoreFault, format!("The store cannot be used: {e}."))
-    }
-}
-
-impl From<ReplicaError> for Failure {
-    fn from(e: ReplicaError) -> Self {
-        Failure::new(ProblemType::StoreFault, format!("The store cannot be used: {e}."))
+        Error::from(e).into()
     }
 }
 
 impl From<tokio::task::JoinError> for Failure {
     fn from(e: tokio::task::JoinError) -> Self {
-        Failure::new(ProblemType::Internal, "Something went wrong here; the log has the reason.").with(e)
+        Error::from(e).into()
     }
 }
 

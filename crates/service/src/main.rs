@@ -8,6 +8,7 @@ use std::{
 use chrono::NaiveDate;
 use clap::{Parser, Subcommand};
 use tracing_subscriber::{filter::Targets, layer::SubscriberExt, util::SubscriberInitExt};
+use ypogeion_engine::error::Cannot;
 use ypogeiond::{
     api,
     failure::chain,
@@ -75,7 +76,7 @@ enum Command {
         #[arg(long, default_value_t = 6, value_name = "N")]
         parallel: usize,
         #[command(flatten)]
-        otherwise: recover::Otherwise,
+        otherwise: recover::OtherwiseArgs,
         /// Go on though a ledger is not proven to be the household's own and whole.
         #[arg(long)]
         unproven: bool,
@@ -92,7 +93,7 @@ enum Command {
         #[arg(long, value_name = "FILE")]
         password_file: PathBuf,
         #[command(flatten)]
-        otherwise: recover::Otherwise,
+        otherwise: recover::OtherwiseArgs,
         /// Go on though a ledger is not proven to be the household's own and whole.
         #[arg(long)]
         unproven: bool,
@@ -179,7 +180,7 @@ async fn run(arguments: Arguments) -> u8 {
                     exit::DONE
                 }
                 Ok(SetUp::ThinkAgain(warnings)) => {
-                    eprintln!("Nothing was set up. There are problems with {}:", settings.library.display());
+                    eprintln!("Nothing was set up. There are problems with {}:", settings.house.library.display());
                     for warning in warnings {
                         eprintln!("  - {warning}.");
                     }
@@ -206,7 +207,7 @@ async fn run(arguments: Arguments) -> u8 {
                 until,
                 deleted,
                 parallel,
-                otherwise: &otherwise,
+                otherwise: &otherwise.into(),
                 unproven,
                 json,
             })
@@ -215,7 +216,7 @@ async fn run(arguments: Arguments) -> u8 {
         Command::Rebuild { kit, password_file, otherwise, unproven } => match settings() {
             Ok(settings) => {
                 start_logs(&Logs { filter: "warn".into(), ..Logs::default() });
-                let wish = rebuild::Wish { kit: &kit, password_file: &password_file, otherwise: &otherwise, unproven };
+                let wish = rebuild::Wish { kit: &kit, password_file: &password_file, otherwise: &otherwise.into(), unproven };
                 rebuild::run(&settings, &wish).await
             }
             Err(e) => usage(&e),
@@ -239,7 +240,7 @@ async fn run(arguments: Arguments) -> u8 {
     }
 }
 
-fn report(result: Result<(), serve::ServeError>) -> u8 {
+fn report(result: Result<(), Cannot>) -> u8 {
     match result {
         Ok(()) => exit::DONE,
         Err(e) => {

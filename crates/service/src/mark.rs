@@ -5,7 +5,11 @@ use std::fs;
 use ypogeion_core::words;
 use ypogeion_library::{LibraryId, mark_as};
 
-use crate::{failure::chain, recover::exit, serve::Database, settings::Settings};
+use crate::{database::Database, recover::exit, settings::Settings};
+use ypogeion_engine::{
+    error::chain,
+    from_kit::{Stop, Why},
+};
 
 /// Looked for: so many of the latest originals, and of the first.
 const EACH: i64 = 100;
@@ -15,28 +19,28 @@ const EACH: i64 = 100;
 pub async fn run(settings: &Settings, yes: bool) -> u8 {
     match attempt(settings, yes).await {
         Ok(code) => code,
-        Err((code, sentence)) => {
-            eprintln!("ypogeiond: {sentence}");
-            code
-        }
+        Err(stop) => exit::told(&stop),
     }
 }
 
-async fn attempt(settings: &Settings, yes: bool) -> Result<u8, (u8, String)> {
-    let database = Database::open(settings).await.map_err(|e| (exit::PARTLY, chain(&e)))?;
+async fn attempt(settings: &Settings, yes: bool) -> Result<u8, Stop> {
+    let database = Database::open(settings).await.map_err(|e| Stop::new(Why::Partly, chain(&e)))?;
     let asked = async {
         Ok::<_, ypogeion_catalog::CatalogError>((database.catalog.library().await?, database.catalog.some_paths(EACH).await?))
     };
-    let asked = asked.await.map_err(|e| (exit::PARTLY, format!("could not read what should be there: {e}")));
-    database.close().await.map_err(|e| (exit::PARTLY, chain(&e)))?;
+    let asked = asked.await.map_err(|e| Stop::new(Why::Partly, format!("could not read what should be there: {e}")));
+    database.close().await.map_err(|e| Stop::new(Why::Partly, chain(&e)))?;
     let (library, paths) = asked?;
     let Some(id) = library else {
-        return Err((exit::REFUSED, "this household has no library that could be marked; start the service first".to_owned()));
+        return Err(Stop::new(
+            Why::Refused,
+            "this household has no library that could be marked; start the service first".to_owned(),
+        ));
     };
-    let there = paths.iter().filter(|p| fs::symlink_metadata(settings.library.join(p.as_str())).is_ok()).count() as u64;
+    let there = paths.iter().filter(|p| fs::symlink_metadata(settings.house.library.join(p.as_str())).is_ok()).count() as u64;
     println!(
         "{}: {} of {} that were looked for are there.",
-        settings.library.display(),
+        settings.house.library.display(),
         words::count(there),
         words::counted(paths.len() as u64, "file")
     );
@@ -47,9 +51,9 @@ async fn attempt(settings: &Settings, yes: bool) -> Result<u8, (u8, String)> {
         return Ok(exit::REFUSED);
     }
     if there == 0 && !paths.is_empty() {
-        return Err((exit::REFUSED, "none of them is there, so this is not the library; nothing was changed".to_owned()));
+        return Err(Stop::new(Why::Refused, "none of them is there, so this is not the library; nothing was changed".to_owned()));
     }
-    mark_as(&settings.library, LibraryId(id)).map_err(|e| (exit::PARTLY, chain(&e)))?;
+    mark_as(&settings.house.library, LibraryId(id)).map_err(|e| Stop::new(Why::Partly, chain(&e)))?;
     println!("It is marked as the household's library.");
     Ok(exit::DONE)
 }

@@ -66,7 +66,7 @@ pub fn become_unprivileged(settings: &Settings, files: &[&Path]) -> Result<Optio
     }
     // Only where nothing was yet. Where a household is, a library that is not there is away, and nobody makes another one in its place.
     let new = !settings.cluster_folder().exists() && settings.database.is_none();
-    for (folder, make) in [(&settings.data_folder, true), (&settings.library, new)] {
+    for (folder, make) in [(&settings.house.data_folder, true), (&settings.house.library, new)] {
         hand_over(folder, make, &user)
             .map_err(|e| format!("could not make {} the owner of {}: {e}", user.name, folder.display()))?;
     }

@@ -12,17 +12,16 @@ use chrono::{Local, NaiveDate};
 use serde::Serialize;
 use ypogeion_core::{
     DeviceId, Digest, PersonId,
-    kit::{KitEnd, RecoveryKit, StoreAddress},
+    kit::{KitEnd, RecoveryKit},
     ledger::OriginalRecord,
     words,
 };
+use ypogeion_engine::from_kit::{OLD_KIT, Otherwise, Stop, Why, believe, keys_of, open, said};
 use ypogeion_offsite::{
-    Fault, Identity, Keys, Ledger, LedgerRead, Replica, Store,
-    layout::{BadSegment, ReplicaError},
+    Ledger, LedgerRead, Replica,
+    layout::BadSegment,
     recover::{Ended, Report, recover, scratch_of},
 };
-
-use crate::failure::chain;
 
 /// What to recover, and how.
 #[derive(Debug)]
@@ -51,32 +50,30 @@ pub struct Wish<'a> {
     pub json: bool,
 }
 
-/// What has changed about the stores since their kit was printed.
+/// [`Otherwise`], on the command line.
 #[derive(Debug, Default, clap::Args)]
-pub struct Otherwise {
+pub struct OtherwiseArgs {
     /// The store's address, if it is not the one in the kit any more.
     #[arg(long, value_name = "URL")]
-    pub endpoint: Option<String>,
+    endpoint: Option<String>,
     /// The SHA-256 of the store's certificate, if it shows another one than the kit names.
     #[arg(long, value_name = "SHA-256", value_parser = |text: &str| ypogeion_pin::read(text).ok_or("64 digits, 0 to 9 and A to F"))]
-    pub certificate: Option<Digest>,
+    certificate: Option<Digest>,
     /// The copies are readable, though the kit does not say so: it was printed before kits said that.
     #[arg(long)]
-    pub readable: bool,
+    readable: bool,
 }
 
-impl Otherwise {
-    /// Has an address say it.
-    pub(crate) fn put_into(&self, address: &mut StoreAddress) {
-        if let Some(endpoint) = &self.endpoint {
-            endpoint.clone_into(&mut address.endpoint);
-        }
-        address.certificate = self.certificate.or(address.certificate);
+impl From<OtherwiseArgs> for Otherwise {
+    fn from(args: OtherwiseArgs) -> Self {
+        Otherwise { endpoint: args.endpoint, certificate: args.certificate, readable: args.readable }
     }
 }
 
 /// Exit codes, as documented for every command.
 pub mod exit {
+    use ypogeion_engine::from_kit::{Stop, Why};
+
     /// Everything was done.
     pub const DONE: u8 = 0;
     /// Something could not be done.
@@ -87,6 +84,17 @@ pub mod exit {
     pub const UNREACHABLE: u8 = 3;
     /// The store or the kit was refused.
     pub const REFUSED: u8 = 4;
+
+    /// Tells why something was not done, and gives its code.
+    pub fn told(stop: &Stop) -> u8 {
+        eprintln!("ypogeiond: {}", stop.sentence);
+        match stop.why {
+            Why::Usage => USAGE,
+            Why::Unreachable => UNREACHABLE,
+            Why::Refused => REFUSED,
+            Why::Partly => PARTLY,
+        }
+    }
 }
 
 #[derive(Serialize)]
@@ -110,21 +118,19 @@ struct FailedLine<'a> {
 pub async fn run(wish: &Wish<'_>) -> u8 {
     match attempt(wish).await {
         Ok(code) => code,
-        Err((code, sentence)) => {
-            eprintln!("ypogeiond: {sentence}");
-            code
-        }
+        Err(stop) => exit::told(&stop),
     }
 }
 
-async fn attempt(wish: &Wish<'_>) -> Result<u8, (u8, String)> {
-    let text = read_kit(wish.kit).map_err(|e| (exit::USAGE, format!("could not read the kit {}: {e}", wish.kit.display())))?;
-    let kit = RecoveryKit::parse(&text).map_err(|e| (exit::REFUSED, e.to_string()))?;
+async fn attempt(wish: &Wish<'_>) -> Result<u8, Stop> {
+    let text =
+        read_kit(wish.kit).map_err(|e| Stop::new(Why::Usage, format!("could not read the kit {}: {e}", wish.kit.display())))?;
+    let kit = RecoveryKit::parse(&text).map_err(|e| Stop::new(Why::Refused, e.to_string()))?;
     let keys = keys_of(&kit)?;
-    fs::create_dir_all(wish.to).map_err(|e| (exit::USAGE, format!("could not make {}: {e}", wish.to.display())))?;
+    fs::create_dir_all(wish.to).map_err(|e| Stop::new(Why::Usage, format!("could not make {}: {e}", wish.to.display())))?;
 
     // Several stores hold the same; the first one that answers will do, and what it has lost the next one may have.
-    let (mut account, mut why_not) = (None, (exit::UNREACHABLE, "the kit names no store".to_owned()));
+    let (mut account, mut why_not) = (None, Stop::new(Why::Unreachable, "the kit names no store".to_owned()));
     if kit.ledger_key.is_none() {
         eprintln!("{OLD_KIT}");
     }
@@ -134,7 +140,7 @@ async fn attempt(wish: &Wish<'_>) -> Result<u8, (u8, String)> {
         let replica = match open(&address, keys.clone(), wish.otherwise.readable).await {
             Ok(replica) => replica,
             Err(why) => {
-                eprintln!("  {}", why.1);
+                eprintln!("  {}", why.sentence);
                 why_not = why;
                 continue;
             }
@@ -153,8 +159,8 @@ async fn attempt(wish: &Wish<'_>) -> Result<u8, (u8, String)> {
             Some(so_far) => fill_up(wish, &replica, known.as_ref(), so_far).await.err(),
         };
         match refused {
-            Some(why) if why.0 == exit::REFUSED => {
-                eprintln!("  {}", why.1);
+            Some(why) if why.why == Why::Refused => {
+                eprintln!("  {}", why.sentence);
                 why_not = why;
             }
             Some(why) => return Err(why),
@@ -168,24 +174,6 @@ async fn attempt(wish: &Wish<'_>) -> Result<u8, (u8, String)> {
     let _ = fs::remove_dir_all(scratch_of(wish.to));
     print(wish, account.household.as_deref(), &account.report, &account.bad);
     Ok(if account.report.complete() && account.bad.is_empty() { exit::DONE } else { exit::PARTLY })
-}
-
-/// What a kit without a ledger key cannot do.
-pub(crate) const OLD_KIT: &str =
-    "This kit is older than the proofs in ledgers. It opens everything; whether somebody has changed a ledger, it cannot tell.";
-
-/// Refuses a ledger that may not be the household's own, or not whole, unless whoever asks goes on all the same.
-pub(crate) fn believe(read: &LedgerRead, known: Option<&KitEnd>, who: &str, unproven: bool) -> Result<(), (u8, String)> {
-    let doubts = read.doubts(known, who);
-    match doubts.first() {
-        Some(doubt) if unproven => eprintln!("  {doubt} Continuing, because --unproven was given."),
-        Some(doubt) => {
-            let what = "Nothing was taken from it. Look at the store with its own tools, or use another store; to continue all the same, give --unproven to ypogeiond recover or rebuild";
-            return Err((exit::REFUSED, format!("{doubt} {what}")));
-        }
-        None => {}
-    }
-    Ok(())
 }
 
 /// How a recovery went so far.
@@ -219,13 +207,6 @@ impl SoFar {
     }
 }
 
-/// The keys of a kit.
-pub(crate) fn keys_of(kit: &RecoveryKit) -> Result<Keys, (u8, String)> {
-    let parse = |key: &String| key.parse::<Identity>().map_err(|e| (exit::REFUSED, format!("the kit's key cannot be used: {e}")));
-    let older = kit.older.iter().map(parse).collect::<Result<Vec<_>, _>>()?;
-    Ok(Keys::from(parse(&kit.key)?).and_open_with(older).proving(kit.ledger_key.clone()))
-}
-
 /// What is wished for, of what a ledger names.
 struct Chosen {
     person: Option<PersonId>,
@@ -235,14 +216,14 @@ struct Chosen {
 }
 
 impl Chosen {
-    fn by(wish: &Wish<'_>, ledger: &Ledger) -> Result<Self, (u8, String)> {
+    fn by(wish: &Wish<'_>, ledger: &Ledger) -> Result<Self, Stop> {
         let person = wish.member.map(|member| {
             let mut people = ledger.people.values();
             let found =
                 people.find(|p| p.name.eq_ignore_ascii_case(member) || p.folder.eq_ignore_ascii_case(member)).map(|p| p.id);
             found.ok_or_else(|| {
                 let names: Vec<&str> = ledger.people.values().map(|p| p.name.as_str()).collect();
-                (exit::USAGE, format!("there is no {member} in this household; there are {}", names.join(", ")))
+                Stop::new(Why::Usage, format!("there is no {member} in this household; there are {}", names.join(", ")))
             })
         });
         let devices = wish.device.map(|device| {
@@ -251,8 +232,8 @@ impl Chosen {
                 ledger.devices.values().filter(|d| d.name.eq_ignore_ascii_case(device)).map(|d| d.id).collect();
             if wanted.is_empty() {
                 let names: Vec<&str> = ledger.devices.values().map(|d| d.name.as_str()).collect();
-                return Err((
-                    exit::USAGE,
+                return Err(Stop::new(
+                    Why::Usage,
                     format!("there is no device {device} in this household; there are {}", names.join(", ")),
                 ));
             }
@@ -271,14 +252,14 @@ impl Chosen {
     }
 }
 
-fn unread(e: impl std::fmt::Display) -> (u8, String) {
-    (exit::PARTLY, format!("what was read of the ledger could not be kept: {e}. Is there room for it in the target?"))
+fn unread(e: impl std::fmt::Display) -> Stop {
+    Stop::new(Why::Partly, format!("what was read of the ledger could not be kept: {e}. Is there room for it in the target?"))
 }
 
 /// Everything that is wished for, from the first store that answers.
-async fn from_one(wish: &Wish<'_>, replica: &Replica, known: Option<&KitEnd>) -> Result<SoFar, (u8, String)> {
+async fn from_one(wish: &Wish<'_>, replica: &Replica, known: Option<&KitEnd>) -> Result<SoFar, Stop> {
     let read = replica.read_ledger(&scratch_of(wish.to)).await.map_err(|e| said(&e))?;
-    believe(&read, known, "the kit", wish.unproven)?;
+    believe(&read, known, "the kit", wish.unproven, &|line| eprintln!("{line}"))?;
     let LedgerRead { ledger, mut bad, .. } = read;
     if ledger.household.is_none() {
         bad.push(BadSegment { name: "ledger".into(), why: "nothing of it is there that names the household".into() });
@@ -322,16 +303,16 @@ async fn from_one(wish: &Wish<'_>, replica: &Replica, known: Option<&KitEnd>) ->
 }
 
 /// What could not be had so far, from another store.
-async fn fill_up(wish: &Wish<'_>, replica: &Replica, known: Option<&KitEnd>, so_far: &mut SoFar) -> Result<(), (u8, String)> {
+async fn fill_up(wish: &Wish<'_>, replica: &Replica, known: Option<&KitEnd>, so_far: &mut SoFar) -> Result<(), Stop> {
     let missing: BTreeSet<String> = so_far.report.failed.iter().map(|(path, _)| path.clone()).collect();
     eprintln!("Looking for {} in {} …", words::counted(missing.len() as u64, "file"), replica.store.name());
     let ledger = match replica.read_ledger(&scratch_of(wish.to)).await {
         Ok(read) => {
-            believe(&read, known, "the kit", wish.unproven)?;
+            believe(&read, known, "the kit", wish.unproven, &|line| eprintln!("{line}"))?;
             read.ledger
         }
         Err(e) => {
-            eprintln!("  {}", said(&e).1);
+            eprintln!("  {}", said(&e).sentence);
             return Ok(());
         }
     };
@@ -347,43 +328,6 @@ async fn fill_up(wish: &Wish<'_>, replica: &Replica, known: Option<&KitEnd>, so_
     so_far.report.restored += more.restored + more.present;
     so_far.report.bytes += more.bytes;
     Ok(())
-}
-
-/// Opens what a kit names. `readable`: one that is readable is taken as it is, whatever the kit says.
-pub(crate) async fn open(address: &StoreAddress, keys: Keys, readable: bool) -> Result<Replica, (u8, String)> {
-    let store = Store::new(address).map_err(|e| said(&e))?;
-    let ours = if address.sealed { keys.clone() } else { keys.clone().plainly() };
-    let opened = match Replica::open_by_kit(store.clone(), ours).await {
-        Err(ReplicaError::OtherwiseKept { sealed: false }) if readable => Replica::open_by_kit(store, keys.plainly()).await,
-        other => other,
-    };
-    opened.map_err(|e| match e {
-        ReplicaError::Store(fault) => said(&fault),
-        ReplicaError::SomebodyElses => (
-            exit::REFUSED,
-            "this kit's key does not open the copies in this store; is it an older kit, or another household's?".to_owned(),
-        ),
-        ReplicaError::OtherwiseKept { sealed: false } => (
-            exit::REFUSED,
-            "this store says that its copies are readable, and the kit does not: somebody may have changed the store. If the house kept \
-             readable copies there and the kit is an older one, say --readable"
-                .to_owned(),
-        ),
-        e => (exit::REFUSED, e.to_string()),
-    })
-}
-
-pub(crate) fn said(fault: &Fault) -> (u8, String) {
-    let code = match fault {
-        Fault::Passing(_) | Fault::Away(_) => exit::UNREACHABLE,
-        Fault::Refused(_) | Fault::Missing(_) | Fault::Disorder(_) | Fault::Locked => exit::REFUSED,
-        Fault::Home(_) => exit::PARTLY,
-    };
-    let next = match fault {
-        Fault::Passing(_) | Fault::Away(_) | Fault::Home(_) => ". Run the same command again; it continues where it stopped.",
-        _ => ".",
-    };
-    (code, chain(fault) + next)
 }
 
 pub(crate) fn read_kit(path: &Path) -> std::io::Result<String> {

@@ -1,4 +1,4 @@
-//! Passwords, tokens, codes, and a limit on guessing.
+//! A limit on guessing, and on what strangers may send.
 
 use std::{
     collections::HashMap,
@@ -12,97 +12,15 @@ use actix_web::{
     FromRequest, HttpRequest,
     dev::{JsonBody, Payload},
 };
-use argon2::{
-    Argon2,
-    password_hash::{PasswordHasher, PasswordVerifier, phc::PasswordHash},
-};
-use data_encoding::{BASE64URL_NOPAD, Encoding, Specification};
-use ring::rand::{SecureRandom, SystemRandom};
 use serde::de::DeserializeOwned;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
-use ypogeion_core::Digest;
+use ypogeion_engine::secrets::hash;
 use ypogeion_wire::problem::ProblemType;
 
 use crate::failure::{Answer, Failure};
 
-/// The shortest password that is accepted.
-pub const SHORTEST_PASSWORD: usize = 10;
-
-/// Bytes from the system's random source.
-pub fn random<const N: usize>() -> [u8; N] {
-    let mut bytes = [0; N];
-    SystemRandom::new().fill(&mut bytes).expect("the system's random source always answers on Linux");
-    bytes
-}
-
-/// A random number in `0.0..1.0`, for jitter.
-pub fn chance() -> f64 {
-    f64::from(u32::from_le_bytes(random())) / (f64::from(u32::MAX) + 1.0)
-}
-
-/// A bearer token with 256 random bits.
-pub fn token() -> String {
-    BASE64URL_NOPAD.encode(&random::<32>())
-}
-
-/// What is kept of a token or code. They are long and random (or short-lived and limited), so a plain hash is enough.
-pub fn hash(secret: &str) -> Digest {
-    Digest::of(secret.as_bytes())
-}
-
-/// A pairing code: eight letters and digits that are not mistaken for each other, 40 random bits.
-pub fn pairing_code() -> String {
-    let mut letters = Specification::new();
-    letters.symbols.push_str("0123456789ABCDEFGHJKMNPQRSTVWXYZ");
-    let encoding: Encoding = letters.encoding().expect("32 different symbols");
-    encoding.encode(&random::<5>())
-}
-
-/// The code as it is read out: in two halves.
-pub fn spoken(code: &str) -> String {
-    format!("{}-{}", &code[..4], &code[4..])
-}
-
-/// The longest password that is looked at, in bytes: hashing costs by length, and nobody remembers more.
-pub const LONGEST_PASSWORD: usize = 1024;
 /// The longest name that is looked at, in bytes.
 pub const LONGEST_NAME: usize = 200;
-
-/// Passwords are hashed one after the other, so many at once: each takes 19 MiB and a tenth of a second, on purpose, and strangers may
-/// ask for it.
-static HASHING: Semaphore = Semaphore::const_new(2);
-
-/// Hashes a password with Argon2id. Takes a tenth of a second on purpose; not for an async thread.
-pub fn hash_password(password: &str) -> Answer<String> {
-    if password.chars().count() < SHORTEST_PASSWORD {
-        return Err(Failure::bad(format!("A password needs at least {SHORTEST_PASSWORD} characters.")));
-    }
-    if password.len() > LONGEST_PASSWORD {
-        return Err(Failure::bad("A password has at most a thousand characters."));
-    }
-    Argon2::default()
-        .hash_password(password.as_bytes())
-        .map(|h| h.to_string())
-        .map_err(|_| Failure::new(ProblemType::Internal, "The password could not be stored."))
-}
-
-/// Whether the password belongs to the hash. Waits for its turn.
-pub async fn is_password(password: String, hash: String) -> Answer<bool> {
-    if password.len() > LONGEST_PASSWORD {
-        return Ok(false);
-    }
-    let _turn = HASHING.acquire().await.expect("the semaphore is never closed");
-    Ok(tokio::task::spawn_blocking(move || verify_password(&password, &hash)).await?)
-}
-
-/// Whether the password belongs to the hash. Not for an async thread.
-fn verify_password(password: &str, hash: &str) -> bool {
-    PasswordHash::new(hash).is_ok_and(|hash| Argon2::default().verify_password(password.as_bytes(), &hash).is_ok())
-}
-
-/// A hash of no password, so that an unknown name takes as long to refuse as a wrong password.
-pub const NOBODYS_HASH: &str =
-    "$argon2id$v=19$m=19456,t=2,p=1$c29tZXNhbHRzb21lc2FsdA$1Ly3x4FtDiEXrsUxTLsjIb8X5O9cOvdZ9tFQLfAqzEw";
 
 /// Counts attempts per somebody (an address, a name) and stops or slows down guessing.
 ///
@@ -236,24 +154,6 @@ impl<T: DeserializeOwned + 'static> FromRequest for Small<T> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn passwords_are_kept_as_hashes_and_recognised() {
-        let hash = hash_password("kite festival").unwrap();
-        assert!(hash.starts_with("$argon2id$") && verify_password("kite festival", &hash));
-        assert!(!verify_password("kite festivaL", &hash) && !verify_password("kite festival", "nonsense"));
-        assert!(hash_password("short").unwrap_err().detail.contains("at least 10"));
-        assert!(PasswordHash::new(NOBODYS_HASH).is_ok());
-    }
-
-    #[test]
-    fn codes_survive_being_typed() {
-        for _ in 0..50 {
-            let code = pairing_code();
-            assert_eq!(code.len(), 8);
-            assert_eq!(ypogeion_wire::pairing::normalise_code(&spoken(&code).to_lowercase()), code);
-        }
-    }
 
     #[test]
     fn guessing_is_stopped_and_the_right_answer_forgives() {

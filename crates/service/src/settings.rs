@@ -12,6 +12,7 @@ use figment::{
 use serde::Deserialize;
 use url::Url;
 use ypogeion_core::audit::Rhythm;
+use ypogeion_engine::settings::{self as engine, Checks, Offsite};
 use ypogeion_library::OpenTo;
 
 /// Names in the environment that mean something else: to the client, and to tests.
@@ -23,12 +24,8 @@ pub const EXAMPLE: &str = include_str!("../ypogeiond.toml");
 /// Everything the service can be told.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Settings {
-    /// The service's own folder.
-    pub data_folder: PathBuf,
-    /// The library.
-    pub library: PathBuf,
-    /// Who on this machine may read what is in it.
-    pub library_open_to: OpenTo,
+    /// What the house is told about itself.
+    pub house: engine::Settings,
     /// The user that it is all done as, if it is started as root. `None`: the one that is called like this program, if there is one.
     pub run_as: Option<String>,
     /// Addresses to listen on, at least one.
@@ -39,20 +36,6 @@ pub struct Settings {
     pub names: Vec<String>,
     /// A PostgreSQL address; `None` for the private cluster.
     pub database: Option<DatabaseAddress>,
-    /// Kept free, in bytes.
-    pub reserve: u64,
-    /// How long an unfinished upload is kept.
-    pub upload_life: chrono::TimeDelta,
-    /// Folders of this machine that the keeper may adopt; nothing else of it can be read by way of the console.
-    pub adopt_from: Vec<PathBuf>,
-    /// Folders of this machine, disks for example, below which the keeper may keep copies.
-    pub copy_to: Vec<PathBuf>,
-    /// How many files are read at once.
-    pub media_workers: usize,
-    /// Offsite.
-    pub offsite: Offsite,
-    /// Checks of copies.
-    pub checks: Checks,
     /// Logs.
     pub logs: Logs,
 }
@@ -65,32 +48,6 @@ impl fmt::Debug for DatabaseAddress {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("(a database)")
     }
-}
-
-/// Settings of the checks of copies.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Checks {
-    /// In what portions, how often and how fast copies are read again.
-    pub rhythm: Rhythm,
-    /// Time from one drill to the next.
-    pub drill_every: chrono::TimeDelta,
-    /// Originals brought back in a drill.
-    pub drill_sample: u64,
-}
-
-/// Settings of the offsite engine.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Offsite {
-    /// Originals sent at once.
-    pub parallel: usize,
-    /// How long after its confirmation an original is read back.
-    pub prove_after: chrono::TimeDelta,
-    /// How long a reading counts as a proof.
-    pub proven_for: chrono::TimeDelta,
-    /// How long confirmations are gathered for the ledger.
-    pub ledger_after: chrono::TimeDelta,
-    /// After so many segments of a ledger, a checkpoint is written.
-    pub checkpoint_after: u64,
 }
 
 /// Settings of the logs.
@@ -263,15 +220,10 @@ impl Settings {
         if !wrong.is_empty() {
             return Err(BadSettings(wrong));
         }
-        Ok(Settings {
+        let house = engine::Settings {
             data_folder: raw.data_folder.unwrap_or_else(|| "/var/lib/ypogeion".into()),
             library: raw.library.unwrap_or_else(|| "/srv/ypogeion".into()),
             library_open_to,
-            run_as: raw.run_as.filter(|u| !u.is_empty()),
-            listen,
-            advertise,
-            names: raw.names,
-            database: raw.database.filter(|d| !d.is_empty()).map(DatabaseAddress),
             reserve,
             upload_life,
             adopt_from: raw.adopt_from,
@@ -279,6 +231,14 @@ impl Settings {
             media_workers: raw.media_workers.unwrap_or(2).clamp(1, 64),
             offsite,
             checks,
+        };
+        Ok(Settings {
+            house,
+            run_as: raw.run_as.filter(|u| !u.is_empty()),
+            listen,
+            advertise,
+            names: raw.names,
+            database: raw.database.filter(|d| !d.is_empty()).map(DatabaseAddress),
             logs: raw.logs,
         })
     }
@@ -289,19 +249,9 @@ impl Settings {
         Self::check(Raw::default()).expect("the defaults can be used")
     }
 
-    /// The household's key file.
-    pub fn key_file(&self) -> PathBuf {
-        self.data_folder.join("household.key")
-    }
-
-    /// Where the server keeps a key of its own, for its own secrets.
-    pub fn own_key_file(&self) -> PathBuf {
-        self.data_folder.join("server.key")
-    }
-
     /// The folder of the private database.
     pub fn cluster_folder(&self) -> PathBuf {
-        self.data_folder.join("database")
+        self.house.data_folder.join("database")
     }
 }
 

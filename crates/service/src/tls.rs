@@ -1,12 +1,13 @@
 //! The household's own certificate. No outside authority: its fingerprint travels in the pairing code.
 
-use std::{fs, io, os::unix::fs::OpenOptionsExt, path::Path, sync::Arc};
+use std::{fs, io, path::Path, sync::Arc};
 
 use rustls::{
     ServerConfig,
     pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer},
 };
 use ypogeion_core::Digest;
+use ypogeion_engine::private::write_private;
 
 /// A certificate with its key.
 pub struct Certificate {
@@ -49,17 +50,6 @@ impl Certificate {
             .with_no_client_auth()
             .with_single_cert(vec![CertificateDer::from(self.der.clone())], key)
     }
-}
-
-/// Writes a file that only this user may read, durably, whole or not at all.
-pub fn write_private(path: &Path, bytes: &[u8]) -> io::Result<()> {
-    use io::Write;
-    let new = path.with_extension("new");
-    let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&new)?;
-    file.write_all(bytes)?;
-    file.sync_all()?;
-    fs::rename(&new, path)?;
-    path.parent().map_or(Ok(()), |folder| fs::File::open(folder)?.sync_all())
 }
 
 #[cfg(test)]

@@ -7,7 +7,7 @@ use bytes::Bytes;
 use chrono::{DateTime, NaiveDateTime, TimeDelta, Utc};
 use hyper::{HeaderMap, Request, Response, StatusCode, header::HeaderValue};
 
-use crate::store::{Faults, refusal};
+use crate::faults::{Faults, refusal};
 
 /// What the store refuses before it looks at the request any further.
 pub(crate) fn refused<B>(faults: &Faults, request: &Request<B>, stored: impl Fn() -> u64) -> Option<Response<s3s::Body>> {

@@ -4,7 +4,10 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
-use ypogeion_core::PersonId;
+use ypogeion_core::{
+    PersonId,
+    state::{AdoptionOrder, AdoptionState},
+};
 
 /// A folder or archive that may be adopted.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -49,7 +52,7 @@ pub struct NewAdoption {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct AdoptionChange {
     /// `begin` (a plan), `pause`, `resume`, `stop`, or `try-again` (what failed).
-    pub order: String,
+    pub order: AdoptionOrder,
 }
 
 /// A number of files and their bytes.
@@ -81,7 +84,7 @@ pub struct Adoption {
     /// When it ended.
     pub ended_at: Option<DateTime<Utc>>,
     /// `looking`, `planned`, `running`, `paused`, `done` or `stopped`.
-    pub state: String,
+    pub state: AdoptionState,
     /// Why it does not go on by itself, and what to do.
     pub problem: Option<String>,
     /// To be taken.

@@ -3,7 +3,10 @@
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use ypogeion_core::{DeviceId, Digest, OriginalId};
+use ypogeion_core::{
+    DeviceId, Digest, OriginalId,
+    state::{HouseState, Layer},
+};
 
 /// The most entries in one offer.
 pub const LARGEST_OFFER: usize = 10_000;
@@ -82,7 +85,7 @@ pub struct DeviceStatus {
     /// Of these, wanted and not here yet.
     pub waiting: u64,
     /// The state of the house, in one word.
-    pub house: String,
+    pub house: HouseState,
     /// The same in a sentence.
     pub sentence: String,
 }
@@ -105,7 +108,7 @@ pub struct Item {
     /// Where it is in the library.
     pub path: Option<String>,
     /// `device`, `home`, `offsite` or `proven`.
-    pub layer: String,
+    pub layer: Layer,
 }
 
 /// A page of items.

@@ -4,6 +4,7 @@ use chrono::{DateTime, NaiveDateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
+use ypogeion_core::state::RefilingState;
 
 /// A plan to try out or to apply.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -52,7 +53,7 @@ pub struct Refiling {
     /// When it ended.
     pub ended_at: Option<DateTime<Utc>>,
     /// `running`, `paused`, `done` or `stopped`.
-    pub state: String,
+    pub state: RefilingState,
     /// Originals in it.
     pub total: u64,
     /// Looked at so far.

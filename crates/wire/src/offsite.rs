@@ -4,9 +4,12 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
-use ypogeion_core::StoreId;
+use ypogeion_core::{
+    StoreId,
+    state::{KitWorth, StoreState},
+};
 
-use crate::overview::Amount;
+use crate::amount::Amount;
 
 /// A store.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -26,7 +29,7 @@ pub struct Store {
     pub region: String,
     /// `idle` (everything is there, and its ledger names it), `listing` (everything is there, and the ledger follows), `sending`, `resting` (its week says so), `paused` (the keeper says so), `away` (a disk that is not connected),
     /// `failing` (tried again by itself) or `stopped` (waits for the keeper).
-    pub state: String,
+    pub state: StoreState,
     /// Why it failed or stopped.
     pub reason: Option<String>,
     /// When it will be tried again.
@@ -301,7 +304,7 @@ pub struct HouseKey {
 pub struct KitState {
     /// `needless` (there is no store), `missing` (never shown), `outdated` (keys or stores have changed since), `unproven` (nobody has shown
     /// that it was kept) or `proven`.
-    pub state: String,
+    pub state: KitWorth,
     /// When it was shown last.
     pub shown_at: Option<DateTime<Utc>>,
     /// When a part of it was typed back.

@@ -3,7 +3,7 @@
 use chrono::{DateTime, NaiveDateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use ypogeion_core::{Digest, OriginalId, PersonId};
+use ypogeion_core::{Digest, OriginalId, PersonId, state::Layer};
 
 /// A month and how much is in it.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -33,7 +33,7 @@ pub struct OriginalCard {
     /// Length in seconds, for video.
     pub seconds: Option<f64>,
     /// `home`, `offsite` or `proven` (`device` if the copy at home is damaged and there is no other).
-    pub layer: String,
+    pub layer: Layer,
     /// `waiting`, `ready` or `none`.
     pub preview: String,
     /// A tiny placeholder (thumbhash), base64.
@@ -154,7 +154,7 @@ pub struct Original {
     /// A JPEG that was made from it and lies beside it, for readers that know no HEIC.
     pub derived: Option<DerivedFile>,
     /// `device`, `home`, `offsite` or `proven`.
-    pub layer: String,
+    pub layer: Layer,
     /// What it lacks of three copies, in two kinds of place, one of them away from home: `needs 1 more copy`; none if it lacks nothing.
     pub needs: Option<String>,
     /// What was observed, newest first.

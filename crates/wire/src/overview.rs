@@ -3,24 +3,18 @@
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use ypogeion_core::OriginalId;
+use ypogeion_core::{
+    OriginalId,
+    state::{HouseState, KitWorth},
+};
 
-use crate::{offsite::Store, people::Device};
-
-/// How many, and how large together.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Amount {
-    /// Originals.
-    pub count: u64,
-    /// Bytes.
-    pub bytes: u64,
-}
+use crate::{amount::Amount, offsite::Store, people::Device};
 
 /// The state of the house, for anybody who asks.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct HouseState {
+pub struct Lamp {
     /// `setup`, `well`, `busy`, `look` or `trouble`.
-    pub state: String,
+    pub state: HouseState,
     /// One sentence that names nobody.
     pub reason: String,
     /// The service's version.
@@ -31,7 +25,7 @@ pub struct HouseState {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Overview {
     /// `well`, `busy`, `look` or `trouble`.
-    pub state: String,
+    pub state: HouseState,
     /// The most exposed fact.
     pub sentence: String,
     /// The rest.
@@ -62,8 +56,8 @@ pub struct Overview {
     pub stores: Vec<Store>,
     /// Free on the library's disk, above the reserve.
     pub free_bytes: Option<u64>,
-    /// How the recovery kit is: `needless`, `missing`, `outdated`, `unproven` or `proven`. For the keeper.
-    pub kit: Option<String>,
+    /// How the recovery kit is. For the keeper.
+    pub kit: Option<KitWorth>,
     /// Three copies, in two kinds of place, one of them away from home. For the keeper.
     pub three_two_one: Option<ThreeTwoOne>,
 }

@@ -1,9 +1,9 @@
 //! Backup runs and their logs.
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, NaiveDate, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use ypogeion_core::{DeviceId, RunId};
+use ypogeion_core::{DeviceId, RunId, state::RunState};
 
 /// What a run did, in numbers.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -39,11 +39,15 @@ pub struct Run {
     /// When it ended; absent while it runs.
     pub ended_at: Option<DateTime<Utc>>,
     /// `running`, `complete`, `partly`, `halted` or `broken-off`.
-    pub state: String,
+    pub state: RunState,
     /// Why it ended before it was done.
     pub halted: Option<String>,
     /// In numbers.
     pub counts: RunCounts,
+    /// The day on which it began, by the server's clock.
+    pub day: NaiveDate,
+    /// So many more of that device and day found nothing new either and are not listed, where that was asked for.
+    pub alike: u64,
 }
 
 /// A run that has just begun.

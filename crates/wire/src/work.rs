@@ -64,6 +64,8 @@ pub struct RecordLine {
     pub who: String,
     /// What, in a sentence.
     pub what: String,
+    /// How often that was said on that day, by the server's clock; this is the last time.
+    pub times: u64,
 }
 
 /// What the service tells listeners as server-sent events. The event's name is the kind; its data is this, as JSON.

@@ -6,7 +6,7 @@ use diesel::{QueryableByName, sql_query, sql_types::Text};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 
 use ypogeion_catalog::inventories::SourceTold;
-use ypogeion_core::layers::{Layer, layer};
+use ypogeion_core::layers::layer;
 
 use super::*;
 
@@ -159,7 +159,7 @@ async fn act(w: &World, c: &mut AsyncPgConnection, dice: &mut Dice, stores: &[St
             return;
         }
         11 if dice.roll(3) == 0 => {
-            w.catalog.let_go(true, w.now + TimeDelta::days(99), at, 2).await.unwrap();
+            w.catalog.remove_due(true, w.now + TimeDelta::days(99), at, 2).await.unwrap();
             return;
         }
         12 => {
@@ -204,8 +204,8 @@ async fn what_is_kept_is_what_is_there_whatever_happens() {
             let (mut offsite, mut proven) = (0, 0);
             for (id, _) in all.iter().filter(|(id, _)| living.contains(&id.0.to_string())) {
                 let layer = layer(&w.catalog.standings_for_depth(*id).await.unwrap(), since + PROVEN_FOR, PROVEN_FOR);
-                offsite += u64::from(layer >= Layer::Offsite);
-                proven += u64::from(layer == Layer::Proven);
+                offsite += u64::from(layer >= ypogeion_core::state::Layer::Offsite);
+                proven += u64::from(layer == ypogeion_core::state::Layer::Proven);
             }
             assert_eq!((kept.offsite.count, kept.proven.count), (offsite, proven), "after step {step}");
         }
@@ -273,7 +273,7 @@ async fn what_devices_named_is_counted_as_if_all_of_it_were_looked_at() {
                 if w.catalog.hold(w.person, &[id], "Juno", at, Some(at)).await.unwrap().is_empty() {
                     w.catalog.take_back(w.person, &[id], at).await.unwrap();
                 } else if dice.roll(2) == 0 {
-                    w.catalog.let_go(true, at, at, 9).await.unwrap();
+                    w.catalog.remove_due(true, at, at, 9).await.unwrap();
                 }
             }
             8 => {

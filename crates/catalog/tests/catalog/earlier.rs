@@ -5,6 +5,8 @@ use std::{fs, path::PathBuf};
 use diesel::{QueryableByName, sql_query, sql_types::Text};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 
+use ypogeion_catalog::work::KindNumbers;
+
 use super::*;
 
 /// The schema of the version whose last migration had this number, as it stood then.
@@ -95,4 +97,70 @@ async fn a_house_of_an_earlier_version_is_counted_when_it_is_opened() {
     drop(catalog);
     assert_eq!(Catalog::open(&cluster.url()).await.unwrap().miscounts().await.unwrap(), Vec::<String>::new());
     cluster.stop().unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn work_of_an_earlier_version_keeps_its_turn_under_its_new_name() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::set_permissions(folder.path(), Permissions::from_mode(0o755)).unwrap();
+    let cluster = Cluster::start(&folder.path().join("cluster"), Durability::ThrownAway).unwrap();
+    let mut c = AsyncPgConnection::establish(&cluster.url()).await.unwrap();
+    schema_until(32, &mut c).await;
+    c.batch_execute(
+        "INSERT INTO job (kind, key, priority, due) VALUES ('audit', gen_random_uuid(), 1, now());
+         DO $$ BEGIN PERFORM fold_tally(1000); END $$;
+         INSERT INTO job (kind, key, priority, due) VALUES ('survey', gen_random_uuid(), 1, now()), ('drill', gen_random_uuid(), 1, now());
+         INSERT INTO job (kind, key, priority, due, error, gave_up) VALUES ('survey', gen_random_uuid(), 1, now(), 'the store did not answer', true);",
+    )
+    .await
+    .unwrap();
+    let catalog = Catalog::open(&cluster.url()).await.unwrap();
+    assert_eq!(catalog.miscounts().await.unwrap(), Vec::<String>::new());
+    let now = Utc::now();
+    let of = |numbers: &[KindNumbers], kind| numbers.iter().find(|n| n.kind == kind).map(|n| (n.waiting, n.failed));
+    let numbers = catalog.work_numbers(now + TimeDelta::days(1)).await.unwrap();
+    assert_eq!(of(&numbers, Kind::Reading), Some((1, 0)), "{numbers:?}");
+    assert_eq!(of(&numbers, Kind::Listing), Some((1, 1)), "{numbers:?}");
+    assert_eq!(of(&numbers, Kind::Drill), Some((1, 0)), "{numbers:?}");
+    let taken = catalog
+        .take_work(Kind::Reading, Uuid::now_v7(), (now + TimeDelta::days(1), TimeDelta::minutes(1)), 9, &[])
+        .await
+        .unwrap();
+    assert_eq!(taken.len(), 1);
+    drop(catalog);
+    cluster.stop().unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_type_cannot_hold_is_an_error_and_no_other_value() {
+    let w = world().await;
+    let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
+    let id = w.land(b"kite", "juno/kite.jpg").await.unwrap();
+    // Where a table can refuse it, it is never there.
+    for refused in [
+        "UPDATE original SET digest = 'short'",
+        "UPDATE original SET size = -1",
+        "UPDATE observation SET digest = 'short'",
+        "INSERT INTO sighting (device, source, name, digest, size, seen_at) SELECT device, '', 'kite.jpg', 'short', 4, now() FROM original",
+        "INSERT INTO sighting (device, source, name, digest, size, seen_at) SELECT device, '', 'kite.jpg', digest, -4, now() FROM original",
+        "UPDATE person SET role = 'emperor'",
+    ] {
+        assert!(c.batch_execute(refused).await.is_err(), "{refused}");
+    }
+    for (spoil, mend) in [
+        ("UPDATE original SET path = '../elsewhere'", "UPDATE original SET path = 'juno/kite.jpg'"),
+        (
+            "ALTER TABLE person DROP CONSTRAINT IF EXISTS person_role_check; UPDATE person SET role = 'emperor'",
+            "UPDATE person SET role = 'keeper'",
+        ),
+    ] {
+        c.batch_execute(spoil).await.unwrap();
+        let said = match spoil.contains("role") {
+            true => w.catalog.people().await.map(|_| ()),
+            false => w.catalog.original(id, None).await.map(|_| ()),
+        };
+        assert!(matches!(said, Err(CatalogError::Refused(_))), "{spoil}: {said:?}");
+        c.batch_execute(mend).await.unwrap();
+    }
+    assert!(w.catalog.people().await.is_ok());
 }

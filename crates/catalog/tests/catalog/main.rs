@@ -18,7 +18,7 @@ use ypogeion_catalog::{
     devices::{NewDevice, Sighting},
     holding::{Removal, Wanted},
     people::{Household, Person},
-    runs::{Counts, Entry, RunEnd, RunState},
+    runs::{Counts, Entry, RunEnd},
     stores::StoreSettings,
     uploads::{Landing, Upload},
     work::Kind,
@@ -36,6 +36,7 @@ use ypogeion_core::{
     object::NameKey,
     offer::Known,
     retention::Retention,
+    state::{RefilingState, RunState},
     window::{Pace, Week},
 };
 
@@ -370,7 +371,7 @@ async fn runs_tell_how_they_ended() {
     let w = world().await;
     let run = RunId(Uuid::now_v7());
     w.catalog.begin_run(run, w.device, w.now).await.unwrap();
-    let state = async |now| w.catalog.runs(None, None, 10, now).await.unwrap()[0].state;
+    let state = async |now| w.catalog.runs(None, None, None, 10, now).await.unwrap()[0].state;
     assert_eq!(state(w.now).await, RunState::Running);
     assert_eq!(state(w.now + TimeDelta::minutes(3)).await, RunState::BrokenOff);
     let entry =
@@ -429,7 +430,7 @@ async fn a_move_keeps_its_other_name_until_that_is_gone() {
     let id = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
     let (old, new) = (FiledPath::parse("juno/2026/04/a.jpg").unwrap(), FiledPath::parse("juno/2026/a.jpg").unwrap());
     let between = async || {
-        let all = w.catalog.between_paths().await.unwrap();
+        let all = w.catalog.interrupted_moves().await.unwrap();
         all.first().map(|b| (b.path.as_str().to_owned(), b.other.as_str().to_owned(), b.digest == Digest::of(b"kite")))
     };
     let refiling = Uuid::now_v7();
@@ -446,7 +447,7 @@ async fn a_move_keeps_its_other_name_until_that_is_gone() {
     assert!(w.catalog.next_moves(refiling, 10).await.unwrap().is_empty());
     let told = w.catalog.refilings(Some(refiling), 1).await.unwrap().pop().unwrap();
     assert_eq!((told.total, told.looked, told.moved, told.failed), (1, 1, 1, 0));
-    assert!(w.catalog.set_refiling_state(refiling, &["running"], "done", w.now).await.unwrap());
+    assert!(w.catalog.set_refiling_state(refiling, &[RefilingState::Running], RefilingState::Done, w.now).await.unwrap());
     // Taking it back knows where it was.
     let back = Uuid::now_v7();
     w.catalog.begin_refiling(back, "%Y/%m/{name}", Some(refiling), "Juno", w.now).await.unwrap();
@@ -511,17 +512,17 @@ async fn what_nobody_has_looked_at_for_longest_has_its_turn_first() {
         w.land(format!("picture {n}").as_bytes(), &format!("juno/2026/04/{n}.jpg")).await.unwrap();
     }
     let begun = w.now + TimeDelta::days(1);
-    let all = w.catalog.turns(Place::Home, begun, 10).await.unwrap();
+    let all = w.catalog.copies_to_read(Place::Home, begun, 10).await.unwrap();
     assert_eq!(all.len(), 5);
     // One is looked at: it has had its turn in this round, and is the last one in the next.
     let (first, path) = (all[0].id, all[0].path.clone());
     let seen =
         Observation { place: Place::Home, act: Act::Reread, at: begun, digest: Some(all[0].digest), outcome: Outcome::Right };
     w.catalog.observe(first, all[0].digest, &seen).await.unwrap();
-    let left = w.catalog.turns(Place::Home, begun, 10).await.unwrap();
+    let left = w.catalog.copies_to_read(Place::Home, begun, 10).await.unwrap();
     assert_eq!(left.len(), 4);
     assert!(left.iter().all(|t| t.path != path));
-    let next = w.catalog.turns(Place::Home, begun + TimeDelta::days(1), 10).await.unwrap();
+    let next = w.catalog.copies_to_read(Place::Home, begun + TimeDelta::days(1), 10).await.unwrap();
     assert_eq!(next.last().map(|t| t.id), Some(first));
     // An open check is gone on with; one that the keeper wants in between comes at once.
     let one = w.catalog.begin_audit(Uuid::now_v7(), Place::Home, Check::Reading, 5, begun).await.unwrap();
@@ -530,11 +531,11 @@ async fn what_nobody_has_looked_at_for_longest_has_its_turn_first() {
     assert_eq!((again.id, again.began_at, again.found.checked), (one.id, Some(begun), 2));
     w.catalog.want_rounds(|_| begun).await.unwrap();
     let (me, lease) = (Uuid::now_v7(), TimeDelta::minutes(1));
-    let job = w.catalog.take_work(Kind::Audit, me, (begun, lease), 9, &[]).await.unwrap().remove(0);
+    let job = w.catalog.take_work(Kind::Reading, me, (begun, lease), 9, &[]).await.unwrap().remove(0);
     w.catalog.end_audit(one.id, again.found, "well", false, begun).await.unwrap();
     w.catalog.want_check(Uuid::now_v7(), Place::Home, Check::Reading, begun).await.unwrap();
     w.catalog.next_round(job.id, Check::Reading, begun + TimeDelta::days(1), begun).await.unwrap();
-    assert_eq!(w.catalog.take_work(Kind::Audit, me, (begun, lease), 9, &[]).await.unwrap().len(), 1, "not tomorrow");
+    assert_eq!(w.catalog.take_work(Kind::Reading, me, (begun, lease), 9, &[]).await.unwrap().len(), 1, "not tomorrow");
     let whole = w.catalog.begin_audit(Uuid::now_v7(), Place::Home, Check::Reading, 5, begun).await.unwrap();
     assert!(whole.whole && whole.id != one.id);
 }
@@ -593,12 +594,12 @@ async fn what_has_gone_leaves_its_row_and_may_come_again() {
     let kite = stored(&w, store, b"kite", "juno/2026/04/a.jpg").await;
     w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now + TimeDelta::days(60))).await.unwrap();
     let late = w.now + TimeDelta::days(90);
-    assert_eq!(w.catalog.let_go(true, w.now, late, 9).await.unwrap(), 0, "its time has not come");
+    assert_eq!(w.catalog.remove_due(true, w.now, late, 9).await.unwrap(), 0, "its time has not come");
     assert_eq!(w.catalog.next_leaving().await.unwrap(), Some(w.now + TimeDelta::days(60)));
     let then = w.now + TimeDelta::days(60);
     assert_eq!(w.catalog.leaving(then).await.unwrap().due.count, 1);
-    assert_eq!(w.catalog.let_go(false, then, late, 9).await.unwrap(), 0, "nobody has looked");
-    assert_eq!(w.catalog.let_go(true, then, late, 9).await.unwrap(), 1);
+    assert_eq!(w.catalog.remove_due(false, then, late, 9).await.unwrap(), 0, "nobody has looked");
+    assert_eq!(w.catalog.remove_due(true, then, late, 9).await.unwrap(), 1);
     let leaving = w.catalog.leaving(then).await.unwrap();
     assert_eq!((leaving.library.count, leaving.gone_today.count, leaving.due.count), (0, 1, 0));
     assert!(matches!(w.catalog.original(kite, None).await, Err(CatalogError::NotFound)));
@@ -626,7 +627,7 @@ async fn a_copy_leaves_its_store_after_the_ledger_and_nobody_counts_on_it_meanwh
     let kite = stored(&w, store, b"kite", "juno/2026/04/a.jpg").await;
     w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now)).await.unwrap();
     assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::Nothing, "it has not gone");
-    w.catalog.let_go(true, w.now, w.now, 9).await.unwrap();
+    w.catalog.remove_due(true, w.now, w.now, 9).await.unwrap();
     assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::AfterLedger);
     assert!(w.catalog.unlisted(store, 9).await.unwrap()[0].gone_at.is_some());
     w.write_segment(store, 2).await;
@@ -653,7 +654,7 @@ async fn what_home_has_let_go_of_comes_back_from_a_store_while_that_has_it() {
     let store = w.add_store().await;
     let kite = stored(&w, store, b"kite", "juno/2026/04/a.jpg").await;
     w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now)).await.unwrap();
-    w.catalog.let_go(true, w.now, w.now + TimeDelta::days(30), 9).await.unwrap();
+    w.catalog.remove_due(true, w.now, w.now + TimeDelta::days(30), 9).await.unwrap();
     w.catalog.is_gone(kite).await.unwrap();
     assert_eq!(w.catalog.gone_from(w.person, kite).await.unwrap().as_deref(), Some("juno/2026/04/a.jpg"));
     assert!(w.catalog.holding(w.person, None, 9).await.unwrap()[0].gone_at.is_some());

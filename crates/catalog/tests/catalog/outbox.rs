@@ -164,7 +164,7 @@ fn every_insert_of_work_is_a_wish() {
                 continue;
             }
             let rest = &text[at + 15..];
-            let end = [rest.find("INSERT INTO job"), rest.find(".kept()"), rest.find("fn ")]
+            let end = [rest.find("INSERT INTO job"), rest.find(".prepared()"), rest.find("fn ")]
                 .into_iter()
                 .flatten()
                 .min()
@@ -257,12 +257,12 @@ async fn an_object_does_not_leave_for_ever() {
     let object = ObjectRecord { name: "objects/a".into(), size: 200, sha256: Digest::of(b"sealed") };
     w.catalog.confirm(store, Digest::of(b"kite"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now)).await.unwrap();
-    assert_eq!(w.catalog.let_go(true, w.now, w.now, 9).await.unwrap(), 1);
+    assert_eq!(w.catalog.remove_due(true, w.now, w.now, 9).await.unwrap(), 1);
     w.write_segment(store, 1).await;
     let job = take(&w, Kind::Remove, w.now).await.unwrap();
     assert!(matches!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::Object { .. }));
     // Its turn to be read does not come while it leaves, nor does a reading wait for it.
-    assert!(w.catalog.turns(Place::Store(store), w.now + TimeDelta::days(1), 9).await.unwrap().is_empty());
+    assert!(w.catalog.copies_to_read(Place::Store(store), w.now + TimeDelta::days(1), 9).await.unwrap().is_empty());
     // The same bytes are added again while that is under way, and it is broken off.
     w.land(b"kite", "juno/2026/04/b.jpg").await.unwrap();
     assert!(w.catalog.is_leaving(store, Digest::of(b"kite")).await.unwrap(), "somebody is at it");
@@ -303,7 +303,7 @@ async fn missing_work_follows_from_how_things_are() {
     let missing = Observation { place: Place::Home, act: Act::Reread, at: w.now, digest: None, outcome: Outcome::Missing };
     w.catalog.observe(bad, Digest::of(b"bad"), &missing).await.unwrap();
     w.catalog.hold(w.person, &[gone], "Juno", w.now, Some(w.now)).await.unwrap();
-    w.catalog.let_go(true, w.now, w.now, 9).await.unwrap();
+    w.catalog.remove_due(true, w.now, w.now, 9).await.unwrap();
     w.catalog.hold(w.person, &[held], "Juno", w.now, Some(w.now + TimeDelta::days(30))).await.unwrap();
     let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
     #[derive(QueryableByName)]

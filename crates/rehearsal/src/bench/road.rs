@@ -12,7 +12,7 @@ use reqwest::Method;
 use serde_json::json;
 use ypogeion_core::{Digest, words};
 use ypogeion_demo::scenes::Rng;
-use ypogeion_standins::store::Faults;
+use ypogeion_standins::faults::Faults;
 
 use super::{Report, Row, done, each, new_house};
 use crate::{

@@ -7,9 +7,9 @@ use reqwest::{Method, Response, StatusCode};
 use serde_json::{Value, json};
 use ypogeion_core::Digest;
 use ypogeion_demo::scenes::Rng;
-use ypogeion_standins::store::Faults;
+use ypogeion_standins::faults::Faults;
 
-use super::{Kept, Lab, MOST, bytes_of, name_of, number_of};
+use super::{Acknowledged, Lab, MOST, bytes_of, name_of, number_of};
 use crate::{Step, program, wait_for, walk::originals_below};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -151,7 +151,7 @@ impl Lab {
             Act::SendInPieces => self.send_in_pieces().await,
             Act::Delete => self.hold("api/holding", false).await,
             Act::TakeBack => self.hold("api/holding/back", true).await,
-            Act::LetGo => self.let_go().await,
+            Act::LetGo => self.remove_due().await,
             Act::Refile => self.refile().await.map(drop),
             Act::Correct => self.correct().await,
             Act::Adopt => self.adopt().await,
@@ -230,7 +230,7 @@ impl Lab {
         // What waits in holding and is sent again by hand comes back out of it.
         let digest = Digest::of(&bytes_of(number)).to_string();
         self.between.remove(&digest);
-        self.kept.insert(digest, Kept { number, held: false });
+        self.kept.insert(digest, Acknowledged { number, held: false });
         self.trying = 0;
         Ok(())
     }
@@ -328,14 +328,14 @@ impl Lab {
         self.kept.iter_mut().for_each(|(digest, k)| k.held = held.iter().any(|(d, _)| d == digest));
         for (digest, _) in living {
             if let Some(number) = self.between.remove(&digest) {
-                self.kept.insert(digest, Kept { number, held: false });
+                self.kept.insert(digest, Acknowledged { number, held: false });
             }
         }
         Ok(())
     }
 
     /// Has some leave holding before their time: from home, and from the stores.
-    async fn let_go(&mut self) -> Step<()> {
+    async fn remove_due(&mut self) -> Step<()> {
         let chosen = self.some(true).await?;
         if chosen.is_empty() {
             return Ok(());
@@ -460,7 +460,7 @@ impl Lab {
         if adopted {
             for digest in originals_below(&place)?.values().map(ToString::to_string) {
                 if let Some(number) = self.between.remove(&digest) {
-                    self.kept.insert(digest, Kept { number, held: false });
+                    self.kept.insert(digest, Acknowledged { number, held: false });
                 }
             }
             fs::remove_dir_all(place)?;

@@ -12,7 +12,7 @@ use reqwest::Method;
 use serde_json::{Value, json};
 use ypogeion_core::kit::RecoveryKit;
 
-use super::{Kept, Lab};
+use super::{Acknowledged, Lab};
 use crate::{Step, Trouble, program, wait_for, walk::originals_below};
 
 impl Lab {
@@ -60,7 +60,7 @@ impl Lab {
             let work = self.keeper.ask(Method::GET, "api/work", None).await?;
             let waits = work["kinds"].as_array().map(Vec::as_slice).unwrap_or_default();
             // Readings are due after a while, checks each day, and what was deleted for good leaves the store in its time.
-            let later = ["prove", "audit", "survey", "drill", "release", "remove", "reseal"];
+            let later = ["prove", "reading", "listing", "drill", "release", "remove", "reseal"];
             let busy = |k: &Value| ["waiting", "running", "retrying"].iter().any(|n| k[*n].as_u64().is_none_or(|n| n > 0));
             let under_way = waits.iter().any(|k| k["kind"].as_str().is_none_or(|kind| !later.contains(&kind)) && busy(k));
             // Waits between attempts grow to minutes: the keeper's own button lets all of it go on.
@@ -109,7 +109,7 @@ impl Lab {
         }
         self.quiet().await?;
         self.look()?;
-        let living: BTreeMap<&String, &Kept> = self.kept.iter().filter(|(_, k)| !k.held).collect();
+        let living: BTreeMap<&String, &Acknowledged> = self.kept.iter().filter(|(_, k)| !k.held).collect();
         let named = self.ids(false).await?;
         if !named.iter().map(|(digest, _)| digest).eq(living.keys().copied()) {
             return Err(format!("the catalogue names {} pictures; {}", named.len(), self.standing()).into());
@@ -129,7 +129,7 @@ impl Lab {
     }
 
     /// One store alone gives everything back.
-    fn comes_back(&self, kit: &str, store: &Value, living: &BTreeMap<&String, &Kept>) -> Step<()> {
+    fn comes_back(&self, kit: &str, store: &Value, living: &BTreeMap<&String, &Acknowledged>) -> Step<()> {
         let mut alone = RecoveryKit::parse(kit)?;
         let both = std::mem::take(&mut alone.stores).into_iter().zip(std::mem::take(&mut alone.ends));
         (alone.stores, alone.ends) = both.filter(|(s, _)| store["name"] == s.name).unzip();

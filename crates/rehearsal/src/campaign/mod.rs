@@ -40,7 +40,8 @@ use serde_json::json;
 use ypogeion_demo::scenes::Rng;
 use ypogeion_standins::{
     disk::{self, Disk},
-    store::{Faults, Options as StoreOptions, StandInStore},
+    faults::Faults,
+    store::{Options as StoreOptions, StandInStore},
 };
 
 use crate::{
@@ -74,7 +75,7 @@ pub struct Account {
 
 /// A picture that was acknowledged.
 #[derive(Clone, Debug)]
-struct Kept {
+struct Acknowledged {
     number: u64,
     held: bool,
 }
@@ -86,7 +87,7 @@ struct Lab {
     token: String,
     rng: Rng,
     /// By the hash of their bytes.
-    kept: BTreeMap<String, Kept>,
+    kept: BTreeMap<String, Acknowledged>,
     /// On their way in or out, by the hash of their bytes: they may be on the disk, or not.
     between: BTreeMap<String, u64>,
     /// The numbers of those that were let go since something was sent again.

@@ -114,7 +114,7 @@ async fn an_old_disk_is_taken_over_by_a_plan_that_is_seen_first() {
     put(&disk, "2020/.cache/IMG_20200101_101530.jpg", b"small forum").unwrap();
     put(&disk, "2020/IMG_20200412_101530.jpg", b"kite").unwrap();
     put(&disk, "2020/copy/IMG_20200412_101530.jpg", b"weir").unwrap();
-    put(&disk, "2020/copy/the same again.jpg", b"forum").unwrap();
+    put(&disk, "2020/copy/the same again/IMG_20190412_101530.jpg", b"forum").unwrap();
     let summer = serde_json::to_vec(&json!({ "takenTime": { "timestamp": "1561000000" } })).unwrap();
     put(&disk, "export-1.zip", &zip_of(&[("Album/beach.jpg", b"beach"), ("index.html", b"<html>")])).unwrap();
     put(&disk, "export-2.zip", &zip_of(&[("Album/beach.jpg.json", &summer)])).unwrap();

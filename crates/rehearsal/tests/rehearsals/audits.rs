@@ -167,7 +167,7 @@ async fn a_disk_that_is_away_says_nothing_about_pictures() {
     fs::rename(&library, &elsewhere).unwrap();
     fs::create_dir(&library).unwrap();
     w.keeper.ask(Method::POST, "api/checks", Some(json!({ "store": null, "kind": "reading" }))).await.unwrap();
-    wait_for("the disk to be missed", 30, async || Ok((w.keeper.overview().await?.state == "trouble").then_some(())))
+    wait_for("the disk to be missed", 30, async || Ok((w.keeper.overview().await?.state.word() == "trouble").then_some(())))
         .await
         .unwrap();
     assert_eq!(w.keeper.overview().await.unwrap().damaged, 0);
@@ -182,7 +182,7 @@ async fn a_disk_that_is_away_says_nothing_about_pictures() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_disk_that_fails_stops_the_reading() {
     let w = proven(60, "").await;
-    w.house.store.set_faults(ypogeion_standins::store::Faults { outage: true, ..Default::default() });
+    w.house.store.set_faults(ypogeion_standins::faults::Faults { outage: true, ..Default::default() });
     for file in filed(&w).iter().skip(3) {
         flip(file);
     }

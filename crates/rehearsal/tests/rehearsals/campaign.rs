@@ -9,7 +9,7 @@ use crate::common::{put, world};
 use reqwest::Method;
 use ypogeion_demo::scenes::Rng;
 use ypogeion_rehearsal::{wait_for, walk};
-use ypogeion_standins::store::Faults;
+use ypogeion_standins::faults::Faults;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn faults_an_outage_and_kills_lose_nothing_and_send_next_to_nothing_twice() {
@@ -36,9 +36,11 @@ async fn faults_an_outage_and_kills_lose_nothing_and_send_next_to_nothing_twice(
             w.house.store.set_faults(Faults { outage: true, ..bad.clone() });
             w.house.start_service().await.unwrap();
             w.keeper = w.house.keeper().await.unwrap();
-            wait_for("the outage to be noticed", 60, async || Ok((w.keeper.store().await?.state == "failing").then_some(())))
-                .await
-                .unwrap();
+            wait_for("the outage to be noticed", 60, async || {
+                Ok((w.keeper.store().await?.state.word() == "failing").then_some(()))
+            })
+            .await
+            .unwrap();
             tokio::time::sleep(Duration::from_secs(2)).await; // An outage has a length; nothing tells when it is long enough.
             w.house.store.set_faults(bad.clone());
             continue;
@@ -49,7 +51,7 @@ async fn faults_an_outage_and_kills_lose_nothing_and_send_next_to_nothing_twice(
     // Still as bad, but for the waits between attempts, which grow to minutes: let go on by the keeper.
     wait_for("everything to be there", 600, async || {
         let store = w.keeper.store().await?;
-        if store.state == "failing" {
+        if store.state.word() == "failing" {
             w.keeper.ask(Method::POST, &format!("api/stores/{}/resume", store.id), Some(serde_json::json!({}))).await?;
         }
         Ok((store.held.count == count as u64 && store.unlisted == 0).then_some(()))

@@ -532,3 +532,29 @@ async fn a_picture_is_deleted_taken_back_and_removed_with_the_keepers_look() {
     browser.wait_for_text("You have deleted nothing").await.unwrap();
     wait_for("the file to go", 30, async || Ok((library_files(&w.house).len() == 5).then_some(()))).await.unwrap();
 }
+
+/// Pages come when they are opened. One that cannot be fetched says so, and comes when the server is there again.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_page_that_cannot_be_fetched_says_so() {
+    let mut w = world().await;
+    let browser = Browser::start(1280, 800).await.unwrap();
+    browser.page.goto(w.house.http.as_str()).await.unwrap();
+    browser.wait("input[name=name]").await.unwrap();
+    // Nothing is fetched before it is opened, as on a slow line.
+    let slow = "const later = window.setTimeout; window.setTimeout = (act, time, ...more) => time === 2000 ? 0 : later(act, time, ...more)";
+    browser.page.execute(slow, vec![]).await.unwrap();
+    for (field, text) in [("name", "Juno"), ("password", w.house.options.keeper.1.clone().as_str())] {
+        browser.page.find(Locator::Css(&format!("input[name={field}]"))).await.unwrap().send_keys(text).await.unwrap();
+    }
+    browser.page.find(Locator::Css("button[type=submit]")).await.unwrap().click().await.unwrap();
+    browser.wait_for_text("Nothing is here yet.").await.unwrap();
+    browser.click("Activity").await.unwrap();
+    browser.wait_for_text("No backup yet").await.unwrap();
+    w.house.stop_service().await.unwrap();
+    browser.click("Offsite").await.unwrap();
+    browser.wait_for_text("This page could not be fetched from the server").await.unwrap();
+    w.house.start_service().await.unwrap();
+    browser.click("Try again").await.unwrap();
+    browser.wait_for_text("Add a store").await.unwrap();
+    assert!(browser.page.current_url().await.unwrap().path().ends_with("/offsite"));
+}

@@ -62,7 +62,7 @@ async fn a_disk_in_the_house_is_a_copy_and_is_not_away() {
     let quay = stores.as_array().unwrap().iter().find(|s| s["name"] == "North Quay").unwrap()["id"].clone();
     w.house.store.lose(1).unwrap();
     let check = json!({ "store": quay, "kind": "listing" });
-    w.house.store.set_faults(ypogeion_standins::store::Faults { full: true, ..Default::default() });
+    w.house.store.set_faults(ypogeion_standins::faults::Faults { full: true, ..Default::default() });
     w.keeper.ask(Method::POST, "api/checks", Some(check)).await.unwrap();
     let said = wait_for("the loss to be seen", 60, async || {
         let said = w.keeper.ask(Method::GET, "api/overview", None).await?["three_two_one"].clone();
@@ -123,7 +123,7 @@ async fn the_cost_follows_from_the_prices_and_from_what_is_there() {
     // Another change leaves the prices alone, and the other way round.
     w.keeper.ask(Method::PATCH, &path, Some(json!({ "paused": true }))).await.unwrap();
     let after = w.keeper.store().await.unwrap();
-    assert_eq!((after.state.as_str(), after.prices.fee), ("paused", 1.5));
+    assert_eq!((after.state.word(), after.prices.fee), ("paused", 1.5));
 }
 
 #[tokio::test(flavor = "multi_thread")]

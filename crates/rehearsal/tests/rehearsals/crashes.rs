@@ -12,7 +12,7 @@ use serde_json::json;
 use ypogeion_core::Digest;
 use ypogeion_demo::scenes::Rng;
 use ypogeion_rehearsal::{house::House, wait_for, walk::originals_below};
-use ypogeion_standins::store::Faults;
+use ypogeion_standins::faults::Faults;
 
 const KILLS: usize = 30;
 
@@ -160,13 +160,13 @@ async fn a_store_that_refuses_stops_with_its_reason_and_goes_on_with_new_keys() 
     device.json(&["backup"]).await.unwrap();
     let stopped = wait_for("the store to stop", 30, async || {
         let store = w.keeper.store().await?;
-        Ok((store.state == "stopped").then_some(store))
+        Ok((store.state.word() == "stopped").then_some(store))
     })
     .await
     .unwrap();
     assert!(stopped.reason.unwrap().contains("check the keys"));
     let house = w.keeper.overview().await.unwrap();
-    assert_eq!((house.state.as_str(), house.sentence.as_str()), ("trouble", "Sending to North Quay has stopped."));
+    assert_eq!((house.state.word(), house.sentence.as_str()), ("trouble", "Sending to North Quay has stopped."));
     let keys = json!({ "access_key": w.house.store_form()["access_key"], "secret_key": w.house.store_form()["secret_key"] });
     w.keeper.ask(Method::POST, &format!("api/stores/{}/resume", store.id), Some(keys)).await.unwrap();
     assert_eq!(w.keeper.wait_until_proven(60).await.unwrap().home.count, 2);
@@ -176,7 +176,7 @@ async fn a_store_that_refuses_stops_with_its_reason_and_goes_on_with_new_keys() 
     device.json(&["backup"]).await.unwrap();
     let full = wait_for("the full store to stop", 60, async || {
         let store = w.keeper.store().await?;
-        Ok((store.state == "stopped").then_some(store))
+        Ok((store.state.word() == "stopped").then_some(store))
     })
     .await
     .unwrap();
@@ -198,7 +198,7 @@ async fn what_is_rotten_at_home_never_goes_out_as_good_and_is_mended_by_its_devi
     })
     .await
     .unwrap();
-    assert_eq!((house.offsite.count, house.state.as_str()), (0, "trouble"));
+    assert_eq!((house.offsite.count, house.state.word()), (0, "trouble"));
     // The device still has it: the next backup offers it again, because the server says that it is missing there.
     let counts = device.json(&["backup"]).await.unwrap()["counts"].clone();
     assert_eq!(counts["sent"], 1);

@@ -13,7 +13,7 @@ use ypogeion_rehearsal::{
     wait_for,
     walk::originals_below,
 };
-use ypogeion_standins::store::Faults;
+use ypogeion_standins::faults::Faults;
 use ypogeion_wire::door::CODE_HEADER;
 
 /// Asks at the door with a code; the status and what came with it.

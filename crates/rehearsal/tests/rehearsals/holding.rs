@@ -173,7 +173,7 @@ async fn the_brake_holds_until_the_keeper_has_looked() {
     assert_eq!(list["brake"], json!({ "count": 6, "bytes": 6 * 37, "percent": 60, "limit": 5 }), "{list}");
     let overview = w.keeper.overview().await.unwrap();
     let said = &overview.sentence;
-    assert!(overview.state == "look" && said.starts_with("6 deleted files are kept until"), "{said}");
+    assert!(overview.state.word() == "look" && said.starts_with("6 deleted files are kept until"), "{said}");
 
     // A part of it was a mistake.
     holding(&w, "api/holding/back", &most[..2]).await;
@@ -183,7 +183,7 @@ async fn the_brake_holds_until_the_keeper_has_looked() {
     until(&w, "the rest to go", |held, filed| held.is_empty() && filed.len() == 6).await;
     w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
     let overview = w.keeper.overview().await.unwrap();
-    assert_eq!((overview.state.as_str(), overview.sentence.as_str()), ("well", "Everything is safe, at home and offsite."));
+    assert_eq!((overview.state.word(), overview.sentence.as_str()), ("well", "Everything is safe, at home and offsite."));
 
     // The stores keep them for their own time: so long, even what has gone can be had back.
     assert_eq!(objects(&w), 10);

@@ -6,7 +6,7 @@ use crate::common::{Raw, World, library_files, metadata, put, world};
 use reqwest::Method;
 use serde_json::json;
 use ypogeion_rehearsal::{wait_for, walk::originals_below};
-use ypogeion_standins::store::Faults;
+use ypogeion_standins::faults::Faults;
 
 /// What a mount point shows when its disk is taken away: an empty folder.
 fn take_away(w: &World) -> PathBuf {
@@ -43,7 +43,7 @@ async fn all_refused(w: &World, raw: &Raw, original: &str) {
     let place = w.keeper.try_ask(Method::GET, "api/place", None).await.unwrap();
     assert!(place.0 == 503 || place.0 == 404, "{}", place.1);
     let house = w.keeper.overview().await.unwrap();
-    assert_eq!((house.state.as_str(), house.damaged, house.failed_work), ("trouble", 0, 0), "{house:?}");
+    assert_eq!((house.state.word(), house.damaged, house.failed_work), ("trouble", 0, 0), "{house:?}");
     assert_eq!(house.sentence, "The library’s disk is not connected.");
     assert!(house.free_bytes.is_none() && house.rest.contains("mounted"), "{}", house.rest);
     let said: serde_json::Value = reqwest::get(w.house.http.join("api/state").unwrap()).await.unwrap().json().await.unwrap();
@@ -87,7 +87,7 @@ async fn a_disk_that_is_taken_away_is_no_loss_and_all_goes_on_when_it_is_back() 
     bring_back(&w);
     wait_for("everything to go on", 60, async || {
         let (house, store) = (w.keeper.overview().await?, w.keeper.store().await?);
-        Ok((house.state != "trouble" && store.held.count == 5 && house.failed_work == 0).then_some(()))
+        Ok((house.state.word() != "trouble" && store.held.count == 5 && house.failed_work == 0).then_some(()))
     })
     .await
     .unwrap();
@@ -122,7 +122,7 @@ async fn a_library_that_lost_its_mark_is_made_known_again_by_its_keeper() {
     land(&raw, "b.jpg").await;
     fs::remove_dir_all(w.house.library().join(".ypogeion")).unwrap();
     let house = w.keeper.overview().await.unwrap();
-    assert!(house.state == "trouble" && house.rest.contains("ypogeiond mark-library"), "{house:?}");
+    assert!(house.state.word() == "trouble" && house.rest.contains("ypogeiond mark-library"), "{house:?}");
     w.house.stop_service().await.unwrap();
     let mark = |more: &[&str]| {
         let mut command = std::process::Command::new(ypogeion_rehearsal::program("ypogeiond").unwrap());
@@ -143,7 +143,7 @@ async fn a_library_that_lost_its_mark_is_made_known_again_by_its_keeper() {
     w.house.start_service().await.unwrap();
     let keeper = w.house.keeper().await.unwrap();
     let house = keeper.overview().await.unwrap();
-    assert_eq!((house.state.as_str(), house.home.count, house.damaged), ("look", 2, 0), "{house:?}");
+    assert_eq!((house.state.word(), house.home.count, house.damaged), ("look", 2, 0), "{house:?}");
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -172,7 +172,7 @@ async fn a_disk_that_is_away_at_the_start_is_not_replaced_by_the_folder_it_is_mo
     fs::create_dir(w.house.library()).unwrap();
 
     bring_back(&w);
-    wait_for("the library to be taken up", 60, async || Ok((w.keeper.overview().await?.state != "trouble").then_some(())))
+    wait_for("the library to be taken up", 60, async || Ok((w.keeper.overview().await?.state.word() != "trouble").then_some(())))
         .await
         .unwrap();
     let stands = raw.tus("HEAD", &half, &[], b"").await;
@@ -183,5 +183,5 @@ async fn a_disk_that_is_away_at_the_start_is_not_replaced_by_the_folder_it_is_mo
     // And it is held: no second service takes it.
     w.house.stop_service().await.unwrap();
     w.house.start_service().await.unwrap();
-    assert_eq!(w.house.keeper().await.unwrap().overview().await.unwrap().state, "look");
+    assert_eq!(w.house.keeper().await.unwrap().overview().await.unwrap().state.word(), "look");
 }

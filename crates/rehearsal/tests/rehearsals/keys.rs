@@ -196,7 +196,7 @@ async fn a_store_that_is_put_back_behind_new_keys_is_filled_again() {
     }
     let filled = wait_for("the store to be filled again", 120, async || {
         // Also its list, of which the drill has found parts that nobody can read any more.
-        Ok((w.keeper.store().await?.state == "idle").then_some(()))
+        Ok((w.keeper.store().await?.state.word() == "idle").then_some(()))
     })
     .await;
     if let Err(e) = filled {

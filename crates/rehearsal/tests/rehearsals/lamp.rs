@@ -28,7 +28,7 @@ async fn thirty_refused_pictures_are_not_all_here() {
     assert!(d["refused_why"].as_str().unwrap().contains("quota"), "{d}");
     let house = w.keeper.overview().await.unwrap();
     assert_eq!(
-        (house.state.as_str(), house.sentence.as_str()),
+        (house.state.word(), house.sentence.as_str()),
         ("look", "30 pictures are only on a device, because they were refused.")
     );
     assert!(house.rest.contains("desktop") && house.rest.contains("quota"), "{}", house.rest);
@@ -87,10 +87,10 @@ async fn well_is_said_when_every_fact_says_so() {
     w.add_store().await;
     w.keeper.wait_until_proven(60).await.unwrap();
     let house = said().await;
-    assert_eq!((house.state.as_str(), house.sentence.as_str()), ("look", "The recovery kit was never printed."));
+    assert_eq!((house.state.word(), house.sentence.as_str()), ("look", "The recovery kit was never printed."));
     w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
     let house = said().await;
-    assert_eq!((house.state.as_str(), house.sentence.as_str()), ("well", "Everything is safe, at home and offsite."));
+    assert_eq!((house.state.word(), house.sentence.as_str()), ("well", "Everything is safe, at home and offsite."));
     // A phone that came every day, and has been silent for five.
     let id = only_device(&w).await["id"].as_str().unwrap().to_owned();
     w.sql(&format!(
@@ -105,17 +105,17 @@ async fn well_is_said_when_every_fact_says_so() {
     w.sql(&format!("UPDATE device SET seen_at = now() - interval '5 days' WHERE id = '{id}'"));
     let house = said().await;
     assert_eq!(
-        (house.state.as_str(), house.sentence.as_str()),
+        (house.state.word(), house.sentence.as_str()),
         ("look", "desktop has not been seen for 5 days, longer than usual.")
     );
     w.sql(&format!("UPDATE device SET seen_at = now() WHERE id = '{id}'"));
-    assert_eq!(said().await.state, "well");
+    assert_eq!(said().await.state.word(), "well");
     // A drill that could not be done.
-    w.house.store.set_faults(ypogeion_standins::store::Faults::default());
+    w.house.store.set_faults(ypogeion_standins::faults::Faults::default());
     w.sql("INSERT INTO audit (id, place, kind, wanted_at, ended_at, failed, said) SELECT gen_random_uuid(), id, 'drill', now(), now(), true, 'Its ledger cannot be read' FROM store");
     let house = said().await;
-    assert_eq!((house.state.as_str(), house.sentence.as_str()), ("look", "The last drill of North Quay could not be done."));
+    assert_eq!((house.state.word(), house.sentence.as_str()), ("look", "The last drill of North Quay could not be done."));
     assert!(house.rest.starts_with("Its ledger cannot be read."), "{}", house.rest);
     w.check(true, "drill").await;
-    wait_for("the lamp to say so", 30, async || Ok((said().await.state == "well").then_some(()))).await.unwrap();
+    wait_for("the lamp to say so", 30, async || Ok((said().await.state.word() == "well").then_some(()))).await.unwrap();
 }

@@ -158,7 +158,7 @@ async fn a_checkpoint_that_a_store_has_refused_is_written_later() {
     fs::write(&there, b"no folder").unwrap();
     assert_eq!(w.check(true, "drill").await["failed"], true);
     wait_for("the segment to be there, and no more", 60, async || {
-        Ok((segments(&w).len() > before && w.keeper.store().await?.state == "failing").then_some(()))
+        Ok((segments(&w).len() > before && w.keeper.store().await?.state.word() == "failing").then_some(()))
     })
     .await
     .unwrap();
@@ -168,7 +168,7 @@ async fn a_checkpoint_that_a_store_has_refused_is_written_later() {
     fs::rename(&aside, &there).unwrap();
     let resume = format!("api/stores/{}/resume", store.id);
     w.keeper.ask(reqwest::Method::POST, &resume, Some(serde_json::json!({}))).await.unwrap();
-    wait_for("all to be said", 60, async || Ok((w.keeper.store().await?.state == "idle").then_some(()))).await.unwrap();
+    wait_for("all to be said", 60, async || Ok((w.keeper.store().await?.state.word() == "idle").then_some(()))).await.unwrap();
     assert_eq!(segments(&w).len(), before + 1, "nothing was said twice");
     assert_eq!(w.check(true, "drill").await["failed"], false);
 }

@@ -1,6 +1,7 @@
 //! All rehearsals in one program: linked once, and run side by side.
 
 mod access;
+mod activity;
 mod adopt;
 mod audits;
 mod campaign;
@@ -25,6 +26,7 @@ mod phone;
 mod rebuild;
 mod room;
 mod sentences;
+mod shape;
 mod standin;
 mod stores;
 mod story;

@@ -148,9 +148,14 @@ async fn every_page_that_is_named_is_there() {
     // In the menu under one's own name.
     names.push("Password and sessions".into());
     let mut seen = 0;
-    for (path, number, line) in
-        lines(&["crates/core/src", "crates/service/src", "crates/cli/src", "crates/agent/src", "console/src"])
-    {
+    for (path, number, line) in lines(&[
+        "crates/core/src",
+        "crates/engine/src",
+        "crates/service/src",
+        "crates/cli/src",
+        "crates/agent/src",
+        "console/src",
+    ]) {
         for rest in pages(&line) {
             let named = names.iter().any(|n| {
                 let whole = rest.strip_prefix(n.as_str());
@@ -237,6 +242,7 @@ fn one_thing_has_one_word() {
     let (unused, mut faults, mut read) = (unused(), Vec::new(), 0);
     let shown = [
         "crates/core/src",
+        "crates/engine/src",
         "crates/service/src",
         "crates/offsite/src",
         "crates/cli/src",

@@ -9,7 +9,8 @@ use object_store::{
     aws::{AmazonS3, AmazonS3Builder, Checksum, S3ConditionalPut},
     path::Path,
 };
-use ypogeion_standins::store::{Faults, Options, StandInStore};
+use ypogeion_standins::faults::Faults;
+use ypogeion_standins::store::{Options, StandInStore};
 
 async fn stand_in() -> (StandInStore, tempfile::TempDir) {
     let _ = rustls::crypto::ring::default_provider().install_default();

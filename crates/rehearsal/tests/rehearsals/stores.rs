@@ -9,10 +9,7 @@ use serde_json::{Value, json};
 use ypogeion_core::Digest;
 use ypogeion_demo::scenes::Rng;
 use ypogeion_rehearsal::{wait_for, walk};
-use ypogeion_standins::{
-    share::StandInShare,
-    store::{Counts, Faults},
-};
+use ypogeion_standins::{faults::Faults, share::StandInShare, store::Counts};
 
 fn noise(seed: u64, length: usize) -> Vec<u8> {
     let mut rng = Rng::new(seed);
@@ -158,7 +155,7 @@ async fn a_lock_is_seen_and_respected() {
     };
     assert!(fault["error"].as_str().unwrap().contains("keeps a copy of something deleted"), "{fault}");
     let state = w.keeper.store().await.unwrap().state;
-    assert!(["idle", "listing"].contains(&state.as_str()), "a lock is no reason to send no more: {state}");
+    assert!(["idle", "listing"].contains(&state.word()), "a lock is no reason to send no more: {state}");
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -205,10 +202,11 @@ async fn a_store_that_asks_for_patience_gets_it() {
     let (device, source) = w.computer("desktop").await;
     put(&source, "IMG_1.jpg", b"the picture of the weir").unwrap();
     device.json(&["backup"]).await.unwrap();
-    let store =
-        wait_for("the store to be left alone", 60, async || Ok(Some(w.keeper.store().await?).filter(|s| s.state == "failing")))
-            .await
-            .unwrap();
+    let store = wait_for("the store to be left alone", 60, async || {
+        Ok(Some(w.keeper.store().await?).filter(|s| s.state.word() == "failing"))
+    })
+    .await
+    .unwrap();
     let wait = store.retry_at.unwrap() - chrono::Utc::now();
     assert!(wait.num_seconds() > 600 && wait.num_seconds() <= 900, "{wait}");
     w.house.store.set_faults(Faults::default());
@@ -227,7 +225,9 @@ async fn a_store_that_says_yes_and_forgets_is_found_out() {
     }
     device.json(&["backup"]).await.unwrap();
     // Asked for the size right after, it does not know them: that is no confirmation.
-    wait_for("it to be noticed", 60, async || Ok((w.keeper.store().await?.state == "failing").then_some(()))).await.unwrap();
+    wait_for("it to be noticed", 60, async || Ok((w.keeper.store().await?.state.word() == "failing").then_some(())))
+        .await
+        .unwrap();
     let there = walk::originals_below(&w.house.store_folder().join("objects")).map_or(0, |o| o.len()) as u64;
     assert!(w.keeper.store().await.unwrap().held.count <= there, "nothing counts that is not there");
     w.house.store.set_faults(Faults::default());
@@ -319,14 +319,14 @@ async fn a_store_cannot_switch_sealing_off() {
     let stopped = async |w: &World| {
         wait_for("the store to be stopped", 60, async || {
             let store = w.keeper.store().await?;
-            Ok(store.reason.filter(|_| store.state == "stopped"))
+            Ok(store.reason.filter(|_| store.state.word() == "stopped"))
         })
         .await
         .unwrap()
     };
     let reason = stopped(&w).await;
     assert!(reason.contains("readable") && reason.contains("the house decided otherwise"), "{reason}");
-    assert_eq!(w.keeper.overview().await.unwrap().state, "trouble");
+    assert_eq!(w.keeper.overview().await.unwrap().state.word(), "trouble");
     // Neither checks nor drills take its word for anything.
     w.keeper
         .ask(Method::POST, &format!("api/stores/{}/resume", w.keeper.store().await.unwrap().id), Some(json!({})))
@@ -463,7 +463,7 @@ async fn a_store_at_home_is_known_by_its_certificate(#[case] is_share: bool) {
     .unwrap();
     put(&source, "IMG_2.jpg", &noise(3, 50_000)).unwrap();
     device.json(&["backup"]).await.unwrap();
-    wait_for("the store to be stopped", 60, async || Ok((w.keeper.store().await?.state == "stopped").then_some(())))
+    wait_for("the store to be stopped", 60, async || Ok((w.keeper.store().await?.state.word() == "stopped").then_some(())))
         .await
         .unwrap();
     assert!(w.keeper.store().await.unwrap().reason.unwrap().contains("another certificate"));

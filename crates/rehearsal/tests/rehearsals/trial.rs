@@ -4,7 +4,7 @@ use crate::common::{World, world};
 use reqwest::Method;
 use rstest::rstest;
 use serde_json::{Value, json};
-use ypogeion_standins::store::Faults;
+use ypogeion_standins::faults::Faults;
 
 async fn trial(w: &World, form: Value) -> Value {
     w.keeper.ask(Method::POST, "api/stores/trial", Some(form)).await.unwrap()

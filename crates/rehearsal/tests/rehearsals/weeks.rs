@@ -53,7 +53,7 @@ async fn a_store_waits_while_it_is_paused() {
     change(&w, json!({ "paused": false })).await;
     held(&w, 3).await;
     let record = w.keeper.ask(Method::GET, "api/record", None).await.unwrap().to_string();
-    assert!(record.contains("paused North Quay") && record.contains("let North Quay go on"), "{record}");
+    assert!(record.contains("paused sending to North Quay") && record.contains("resumed sending to North Quay"), "{record}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

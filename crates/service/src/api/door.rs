@@ -5,16 +5,18 @@ use std::sync::Arc;
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use utoipa_actix_web::service_config::ServiceConfig;
 use ypogeion_core::place::{PlaceWarning, judge};
+use ypogeion_engine::{
+    error::{Cannot, Error},
+    from_kit::Otherwise,
+    rebuild::{Source, is_unfinished},
+};
 use ypogeion_library::place;
 use ypogeion_wire::door::{BringBack, Door as View, NewHousehold};
 
 use crate::{
     door::{Door, refused},
     failure::{Answer, Failure, chain},
-    rebuild::{Source, is_unfinished},
-    recover::Otherwise,
     security::Small,
-    serve::ServeError,
 };
 
 /// Adds the door's routes.
@@ -33,8 +35,8 @@ fn knock(door: Option<web::Data<Door>>, request: &HttpRequest) -> Answer<Arc<Doo
 async fn warnings(door: &Arc<Door>) -> Answer<Vec<PlaceWarning>> {
     let door = Arc::clone(door);
     let facts = tokio::task::spawn_blocking(move || {
-        let facts = place::probe(&door.settings.library)?;
-        Ok::<_, ypogeion_library::LibraryError>(judge(&facts, door.settings.reserve))
+        let facts = place::probe(&door.settings.house.library)?;
+        Ok::<_, ypogeion_library::LibraryError>(judge(&facts, door.settings.house.reserve))
     });
     facts.await?.map_err(|e| Failure::bad(format!("The library’s folder cannot be used: {}.", chain(&e))))
 }
@@ -65,8 +67,8 @@ pub async fn show_door(door: Option<web::Data<Door>>, request: HttpRequest) -> A
             "open"
         }
         .into(),
-        begun: is_unfinished(&door.settings),
-        library: door.settings.library.display().to_string(),
+        begun: is_unfinished(&door.settings.house),
+        library: door.settings.house.library.display().to_string(),
         warnings: found.iter().map(ToString::to_string).collect(),
         grave: found.iter().any(|w| w.is_grave()),
         told: now.told,
@@ -84,24 +86,24 @@ pub async fn make_household(
 ) -> Answer<HttpResponse> {
     let door = knock(door, &request)?;
     let NewHousehold { household, keeper, password, accept_place } = body.0;
-    if is_unfinished(&door.settings) {
+    if is_unfinished(&door.settings.house) {
         return Err(Failure::bad("Restoring a household was interrupted here. Restore it, or begin with an empty data folder."));
     }
     settle_place(&door, accept_place).await?;
-    let turn = door.begin()?;
-    let answer = match turn.make(&household, &keeper, password).await {
+    let attempt = door.begin()?;
+    let answer = match attempt.make(&household, &keeper, password).await {
         Ok(_) => Ok(HttpResponse::Created().finish()),
         Err(e) => Err(reason(e)),
     };
-    turn.end(answer.as_ref().map(drop).map_err(ToString::to_string));
+    attempt.end(answer.as_ref().map(drop).map_err(ToString::to_string));
     answer
 }
 
 /// What was typed wrongly, or what went wrong.
-fn reason(error: ServeError) -> Failure {
-    let ServeError::Failed { what, source } = error;
-    match source.downcast::<Failure>() {
-        Ok(failure) => *failure,
+fn reason(error: Cannot) -> Failure {
+    let Cannot { what, source } = error;
+    match source.downcast::<Error>() {
+        Ok(error) => (*error).into(),
         Err(other) => Failure::bad(format!("This machine could not {what}: {}.", chain(other.as_ref()))),
     }
 }

@@ -21,7 +21,7 @@ const BEAT: Duration = Duration::from_secs(25);
 #[get("/api/events")]
 pub async fn events(app: web::Data<App>, caller: Caller) -> Answer<HttpResponse> {
     let too_many = || Failure::new(ProblemType::TooMany, "Too many pages of this house are open; close some of them.");
-    let (heard, live) = (app.live.listen(caller.owner()?).ok_or_else(too_many)?, app.live.clone());
+    let (heard, live) = (app.engine.live.listen(caller.owner()?).ok_or_else(too_many)?, app.engine.live.clone());
     let lines = stream::unfold((heard, live, true), |(mut heard, live, first)| async move {
         if first {
             return Some((Ok::<_, actix_web::Error>(web::Bytes::from_static(b"retry: 2000\n\n")), (heard, live, false)));

@@ -8,45 +8,31 @@ use actix_web::{
     http::header::{ContentDisposition, DispositionParam, DispositionType, ExtendedValue, HeaderValue},
     web,
 };
-use chrono::{Months, NaiveDate, NaiveDateTime};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
-use ypogeion_core::{
-    Digest, OriginalId,
-    capture::CaptureRule,
-    copies::Lacking,
-    filing::FiledPath,
-    layers::{self, Layer, Place},
+use ypogeion_core::{Digest, OriginalId, filing::FiledPath};
+use ypogeion_engine::{
+    at_home,
+    library::{self, After},
 };
 use ypogeion_wire::{
-    original::{DerivedFile, Evidence, Month, Original, OriginalCard, Originals, ShotPart},
+    original::{Month, Original, Originals},
     problem::ProblemType,
 };
 
 use crate::{
     app::App,
-    at_home,
     caller::Caller,
+    digest_header::tell_digest,
     failure::{Answer, Failure},
-    three_two_one,
 };
-
-/// A layer's word on the wire.
-pub fn layer_word(layer: Layer) -> &'static str {
-    match layer {
-        Layer::Device => "device",
-        Layer::Home => "home",
-        Layer::Offsite => "offsite",
-        Layer::Proven => "proven",
-    }
-}
 
 /// The months in which something was taken, newest first.
 #[utoipa::path(responses((status = 200, body = Vec<Month>)))]
 #[get("/api/months")]
 pub async fn list_months(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Vec<Month>>> {
-    let months = app.catalog.months(caller.owner()?).await?;
+    let months = app.engine.catalog.months(caller.owner()?).await?;
     Ok(web::Json(months.into_iter().map(|(month, count)| Month { month, count }).collect()))
 }
 
@@ -70,49 +56,17 @@ pub async fn list_originals(
     query: web::Query<OriginalsQuery>,
 ) -> Answer<web::Json<Originals>> {
     let limit = query.limit.unwrap_or(200).clamp(1, 500);
-    let from = match &query.month {
-        Some(month) => {
-            Some(format!("{month}-01").parse::<NaiveDate>().map_err(|_| Failure::bad("A month is written like 2026-04."))?)
-        }
-        None => None,
-    };
-    let after = match &query.after {
-        Some(text) => Some(cursor(text).ok_or_else(|| Failure::bad("\"after\" is not one that this service gave out."))?),
-        None => None,
-    };
-    let until = from.and_then(|f| f.checked_add_months(Months::new(1)));
-    let cards = app.catalog.originals(caller.owner()?, from, until, after, limit).await?;
-    let next = cards
-        .last()
-        .filter(|_| cards.len() as i64 == limit)
-        .map(|c| format!("{}~{}", c.taken_local.and_utc().timestamp_micros(), c.id));
-    let since = app.proven_since();
-    let originals = cards
-        .into_iter()
-        .map(|c| OriginalCard {
-            id: c.id,
-            name: c.path.rsplit('/').next().unwrap_or_default().to_owned(),
-            kind: c.kind,
-            taken_local: c.taken_local,
-            width: c.facts.width,
-            height: c.facts.height,
-            seconds: c.facts.seconds,
-            layer: layer_word(match () {
-                () if c.offsite && c.proven_at.is_some_and(|at| at >= since) => Layer::Proven,
-                () if c.offsite => Layer::Offsite,
-                () if c.home => Layer::Home,
-                () => Layer::Device,
-            })
-            .to_owned(),
-            preview: c.preview,
-            placeholder: c.placeholder,
-            company: c.company.split(',').filter(|p| !p.is_empty()).map(str::to_owned).collect(),
-        })
-        .collect();
+    let month = query.month.as_deref().map(library::month).transpose()?;
+    let after = query
+        .after
+        .as_deref()
+        .map(|text| cursor(text).ok_or_else(|| Failure::bad("\"after\" is not one that this service gave out.")));
+    let (originals, last) = library::page(&app.engine, caller.owner()?, month, after.transpose()?, limit).await?;
+    let next = last.map(|(taken, id)| format!("{}~{id}", taken.and_utc().timestamp_micros()));
     Ok(web::Json(Originals { originals, next }))
 }
 
-fn cursor(text: &str) -> Option<(NaiveDateTime, OriginalId)> {
+fn cursor(text: &str) -> Option<After> {
     let (micros, id) = text.split_once('~')?;
     let time = chrono::DateTime::from_timestamp_micros(micros.parse().ok()?)?.naive_utc();
     Some((time, id.parse().ok()?))
@@ -122,78 +76,7 @@ fn cursor(text: &str) -> Option<(NaiveDateTime, OriginalId)> {
 #[utoipa::path(responses((status = 200, body = Original)))]
 #[get("/api/originals/{id}")]
 pub async fn show_original(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<web::Json<Original>> {
-    let row = app.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
-    let person = app.catalog.person(row.person).await?;
-    let everywhere = app.catalog.standings(row.id).await?;
-    let standings = app.catalog.standings_for_depth(row.id).await?;
-    let good: Vec<Place> = everywhere.iter().filter(|(_, s)| s.good).map(|(place, _)| *place).collect();
-    let stores = app.catalog.stores().await?;
-    let evidence = app
-        .catalog
-        .observations(row.id)
-        .await?
-        .into_iter()
-        .map(|o| Evidence {
-            place: match o.place {
-                Place::Home => "home".to_owned(),
-                Place::Store(id) => stores.iter().find(|s| s.id == id).map_or("a store".to_owned(), |s| s.address.name.clone()),
-            },
-            act: o.act.word().to_owned(),
-            at: o.at,
-            outcome: o.outcome.word().to_owned(),
-            digest: o.digest.map(|d| d.to_string()),
-        })
-        .collect();
-    let rule = CaptureRule::from_word(&row.taken_rule);
-    let derived = app.catalog.derived_from(row.id).await?;
-    let derived =
-        derived.map(|d| DerivedFile { name: d.path.as_str().rsplit('/').next().unwrap_or_default().to_owned(), size: d.size });
-    let parts = app
-        .catalog
-        .parts_of(row.shot)
-        .await?
-        .into_iter()
-        .map(|p| ShotPart {
-            id: p.id,
-            part: p.part,
-            name: p.path.rsplit('/').next().unwrap_or_default().to_owned(),
-            size: p.size,
-            kind: p.kind,
-        })
-        .collect();
-    Ok(web::Json(Original {
-        id: row.id,
-        person: row.person,
-        person_name: person.name,
-        name: row.name,
-        path: row.path.into(),
-        kind: row.kind,
-        media_type: row.facts.media_type,
-        digest: row.digest,
-        size: row.size,
-        taken_at: row.taken_at,
-        taken_local: row.taken_local,
-        taken_sentence: rule.map_or("", CaptureRule::sentence).to_owned(),
-        taken_confidence: rule.map_or("low", |r| r.confidence().word()).to_owned(),
-        taken_corrected: row.corrected,
-        parts,
-        taken_rule: row.taken_rule,
-        landed_at: row.landed_at,
-        device_name: row.device_name,
-        width: row.facts.width,
-        height: row.facts.height,
-        seconds: row.facts.seconds,
-        camera: row.facts.camera,
-        lens: row.facts.lens,
-        exposure: row.facts.exposure,
-        place: row.facts.place,
-        read_problem: row.facts.problem,
-        preview: row.preview,
-        derived,
-        layer: layer_word(layers::layer(&standings, app.now(), app.settings.offsite.proven_for)).to_owned(),
-        needs: Some(three_two_one::judged(&good, &stores).0).filter(|l| !l.nothing()).map(Lacking::sentence),
-        evidence,
-    }))
+    Ok(web::Json(library::one(&app.engine, caller.owner()?, OriginalId(*id)).await?))
 }
 
 /// How to hand the bytes over.
@@ -214,8 +97,8 @@ pub async fn download_original(
     id: web::Path<Uuid>,
     query: web::Query<DownloadQuery>,
 ) -> Answer<HttpResponse> {
-    let row = app.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
-    let (file, path) = at_home::open(&app, row.id, row.path).await?;
+    let row = app.engine.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
+    let (file, path) = at_home::open(&app.engine, row.id, row.path).await?;
     hand_over(&request, file, &path, row.facts.media_type.as_deref(), row.digest, query.look)
 }
 
@@ -228,9 +111,9 @@ pub async fn download_derived(
     request: HttpRequest,
     id: web::Path<Uuid>,
 ) -> Answer<HttpResponse> {
-    let row = app.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
-    let derived = app.catalog.derived_from(row.id).await?.ok_or_else(Failure::not_found)?;
-    let (library, path) = (Arc::clone(&app.library), derived.path.clone());
+    let row = app.engine.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
+    let derived = app.engine.catalog.derived_from(row.id).await?.ok_or_else(Failure::not_found)?;
+    let (library, path) = (Arc::clone(&app.engine.library), derived.path.clone());
     let file = tokio::task::spawn_blocking(move || library.open_original(&path)).await?.map_err(|_| Failure::not_found())?;
     hand_over(&request, file, &derived.path, Some("image/jpeg"), derived.digest, false)
 }
@@ -261,7 +144,7 @@ fn hand_over(
     let mut response =
         file.set_content_type(media_type).set_content_disposition(disposition).prefer_utf8(false).into_response(request);
     let headers = response.headers_mut();
-    at_home::tell_digest(headers, digest);
+    tell_digest(headers, digest);
     headers.insert(actix_web::http::header::CONTENT_SECURITY_POLICY, HeaderValue::from_static("sandbox; default-src 'none'"));
     headers.insert(actix_web::http::header::CACHE_CONTROL, HeaderValue::from_static("private, max-age=86400"));
     Ok(response)
@@ -280,8 +163,8 @@ pub async fn show_preview(
     if !matches!(size.as_str(), "small" | "large") {
         return Err(Failure::not_found());
     }
-    let row = app.catalog.original(OriginalId(id), Some(caller.owner()?)).await?;
-    let place = app.preview_path(row.id, &size);
+    let row = app.engine.catalog.original(OriginalId(id), Some(caller.owner()?)).await?;
+    let place = app.engine.settings.preview_path(row.id, &size);
     let file = NamedFile::open_async(&place).await.map_err(|_| {
         Failure::new(
             ProblemType::NoPreview,

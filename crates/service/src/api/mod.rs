@@ -107,7 +107,7 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(stores::try_store_again)
         .service(stores::resume_store)
         .service(stores::change_store)
-        .service(stores::show_kit)
+        .service(keys::show_kit)
         .service(keys::show_key)
         .service(keys::renew_key)
         .service(keys::forget_key)

@@ -1,13 +1,14 @@
 //! Runs as people see them.
 
 use actix_web::{HttpResponse, get, web};
+use chrono::NaiveDate;
 use futures_util::stream;
 use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
-use ypogeion_catalog::runs::{RunState, RunView};
 use ypogeion_core::{DeviceId, RunId};
-use ypogeion_wire::run::{Run, RunCounts, RunEntries, RunEntry};
+use ypogeion_engine::activity;
+use ypogeion_wire::run::{Run, RunEntries, RunEntry};
 
 use crate::{
     app::App,
@@ -15,51 +16,34 @@ use crate::{
     failure::{Answer, Failure},
 };
 
-/// A run for the wire.
-pub fn view(run: RunView) -> Run {
-    Run {
-        id: run.id,
-        device: run.device,
-        device_name: run.device_name,
-        began_at: run.began_at,
-        ended_at: run.ended_at,
-        state: match run.state {
-            RunState::Running => "running",
-            RunState::Complete => "complete",
-            RunState::Partly => "partly",
-            RunState::Halted => "halted",
-            RunState::BrokenOff => "broken-off",
-        }
-        .to_owned(),
-        halted: run.halted,
-        counts: RunCounts {
-            checked: run.counts.checked,
-            sent: run.counts.sent,
-            present: run.counts.present,
-            skipped: run.counts.skipped,
-            failed: run.counts.failed,
-            bytes: run.counts.bytes,
-        },
-    }
-}
-
 /// Which runs.
 #[derive(Deserialize, IntoParams)]
 pub struct RunsQuery {
     /// Only of this device.
     device: Option<Uuid>,
+    /// Only of this day, by the server's clock; then the device has to be said, and all of that day are told.
+    day: Option<NaiveDate>,
+    /// Tell those of a device and day that found nothing new as one.
+    #[serde(default)]
+    folded: bool,
     /// At most this many, up to 200.
-    limit: Option<i64>,
+    limit: Option<usize>,
 }
 
 /// The last runs, newest first.
 #[utoipa::path(params(RunsQuery), responses((status = 200, body = Vec<Run>)))]
 #[get("/api/runs")]
 pub async fn list_runs(app: web::Data<App>, caller: Caller, query: web::Query<RunsQuery>) -> Answer<web::Json<Vec<Run>>> {
-    let limit = query.limit.unwrap_or(50).clamp(1, 200);
     let device = caller.own_device().or(query.device.map(DeviceId));
-    let runs = app.catalog.runs(caller.scope()?, device, limit, app.now()).await?;
-    Ok(web::Json(runs.into_iter().map(view).collect()))
+    let runs = match (query.day, device) {
+        (Some(day), Some(device)) => activity::runs_of_day(&app.engine, caller.scope()?, device, day).await?,
+        (Some(_), None) => return Err(Failure::bad("A day is asked for together with a device.")),
+        (None, _) => {
+            let limit = query.limit.unwrap_or(50).clamp(1, 200);
+            activity::runs(&app.engine, caller.scope()?, device, limit, query.folded).await?
+        }
+    };
+    Ok(web::Json(runs))
 }
 
 /// Which entries.
@@ -84,6 +68,7 @@ pub async fn list_run_entries(
 ) -> Answer<web::Json<RunEntries>> {
     let (offset, limit) = (query.offset.unwrap_or(0).max(0), query.limit.unwrap_or(100).clamp(1, 1000));
     let (entries, total) = app
+        .engine
         .catalog
         .run_entries(RunId(*id), caller.scope()?, caller.own_device(), query.outcome.as_deref(), offset, limit)
         .await?;
@@ -102,7 +87,7 @@ const EXPORTED_AT_ONCE: i64 = 1000;
 pub async fn export_run_entries(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<HttpResponse> {
     let (app, run, scope, device) = (app.into_inner(), RunId(*id), caller.scope()?, caller.own_device());
     // Asked once before anything is sent: a run that is somebody else's is not an empty table.
-    app.catalog.run_entries(run, scope, device, None, 0, 1).await?;
+    app.engine.catalog.run_entries(run, scope, device, None, 0, 1).await?;
     let head = web::Bytes::from_static(b"outcome,source,name,bytes,reason\r\n");
     let pages = stream::try_unfold((0i64, Some(head)), move |(offset, head)| {
         let app = std::sync::Arc::clone(&app);
@@ -110,7 +95,7 @@ pub async fn export_run_entries(app: web::Data<App>, caller: Caller, id: web::Pa
             if let Some(head) = head {
                 return Ok::<_, Failure>(Some((head, (0, None))));
             }
-            let (entries, _) = app.catalog.run_entries(run, scope, device, None, offset, EXPORTED_AT_ONCE).await?;
+            let (entries, _) = app.engine.catalog.run_entries(run, scope, device, None, offset, EXPORTED_AT_ONCE).await?;
             if entries.is_empty() {
                 return Ok(None);
             }

@@ -13,6 +13,7 @@ use ypogeion_catalog::{
     people::{Ending, Person},
 };
 use ypogeion_core::words;
+use ypogeion_engine::secrets;
 use ypogeion_wire::{
     people::{Arrival, ChangePassword, Me, ProvePassword, SignIn, SignedIn},
     problem::ProblemType,
@@ -34,7 +35,7 @@ const WORTH_TELLING: usize = 5;
 const LONGEST_AGENT: usize = 300;
 
 fn me(app: &App, person: &Person) -> Me {
-    Me { id: person.id, name: person.name.clone(), role: person.role.word().into(), household: app.household.name.clone() }
+    Me { id: person.id, name: person.name.clone(), role: person.role.word().into(), household: app.engine.household.name.clone() }
 }
 
 /// Signs in with name and password; the answer sets the session cookie.
@@ -51,31 +52,31 @@ pub async fn sign_in(app: web::Data<App>, request: HttpRequest, body: Small<Sign
     }
     let who = format!("sign-in {}", name.trim().to_lowercase());
     let (_turn, wrong) = app.limiter.turn(&who).await?;
-    let person = match app.catalog.person_by_login(&name).await {
+    let person = match app.engine.catalog.person_by_login(&name).await {
         Ok(person) => Some(person),
         Err(CatalogError::NotFound) => None,
         Err(e) => return Err(e.into()),
     };
-    let hash = person.as_ref().map_or(security::NOBODYS_HASH.to_owned(), |p| p.password_hash.clone());
-    let right = security::is_password(password, hash).await?;
+    let hash = person.as_ref().map_or(secrets::NOBODYS_HASH.to_owned(), |p| p.password_hash.clone());
+    let right = secrets::is_password(password, hash).await?;
     let (known, person) = (person.as_ref().map(|p| p.name.clone()), person.filter(|_| right));
     let Some(person) = person else {
         // Names that nobody here has are not written down: a stranger chooses them.
         if let Some(name) = known.filter(|_| wrong % WORTH_TELLING == 0) {
             let line = format!("gave {} for {name}, from {address}", words::counted(wrong as u64, "wrong password"));
-            app.catalog.write_record(app.now(), "Somebody", &line).await?;
+            app.engine.catalog.write_record(app.engine.now(), "Somebody", &line).await?;
         }
         return Err(refused());
     };
     app.limiter.forget(&who);
     app.limiter.forget(&from);
-    let (token, now) = (security::token(), app.now());
+    let (token, now) = (secrets::token(), app.engine.now());
     let life = chrono::TimeDelta::days(SESSION_DAYS);
     let agent = request.headers().get("user-agent").and_then(|v| v.to_str().ok()).unwrap_or_default();
     let agent: String = agent.chars().filter(|c| !c.is_control()).take(LONGEST_AGENT).collect();
-    app.catalog.open_session(security::hash(&token).as_bytes(), person.id, &agent, now, now + life).await?;
+    app.engine.catalog.open_session(secrets::hash(&token).as_bytes(), person.id, &agent, now, now + life).await?;
     let after = if wrong > 1 { format!(" after {}", words::counted(wrong as u64 - 1, "wrong password")) } else { String::new() };
-    app.catalog.write_record(now, &person.name, &format!("signed in{after}")).await?;
+    app.engine.catalog.write_record(now, &person.name, &format!("signed in{after}")).await?;
     let cookie = session_cookie(token, is_secure(&request), Duration::days(SESSION_DAYS));
     Ok(HttpResponse::Ok().cookie(cookie).json(me(&app, &person)))
 }
@@ -100,7 +101,7 @@ pub async fn who_am_i(app: web::Data<App>, caller: Caller) -> Answer<web::Json<M
 #[delete("/api/session")]
 pub async fn sign_out(app: web::Data<App>, request: HttpRequest) -> Answer<HttpResponse> {
     if let Some(cookie) = cookie_of(&request) {
-        app.catalog.close_session(security::hash(cookie.value()).as_bytes()).await?;
+        app.engine.catalog.close_session(secrets::hash(cookie.value()).as_bytes()).await?;
     }
     let forget = (HeaderName::from_static("clear-site-data"), HeaderValue::from_static("\"cache\", \"storage\""));
     let cookie = session_cookie(String::new(), is_secure(&request), Duration::ZERO);
@@ -111,7 +112,7 @@ pub async fn sign_out(app: web::Data<App>, request: HttpRequest) -> Answer<HttpR
 pub async fn same_password(app: &App, person: &Person, password: String) -> Answer<()> {
     let account = format!("password of {}", person.id);
     let (_turn, _) = app.limiter.turn(&account).await?;
-    if security::is_password(password, person.password_hash.clone()).await? {
+    if secrets::is_password(password, person.password_hash.clone()).await? {
         app.limiter.forget(&account);
         return Ok(());
     }
@@ -126,7 +127,7 @@ pub async fn same_password(app: &App, person: &Person, password: String) -> Answ
 #[post("/api/session/proof")]
 pub async fn prove_password(app: web::Data<App>, caller: Caller, body: Small<ProvePassword>) -> Answer<HttpResponse> {
     same_password(&app, caller.person()?, body.0.password).await?;
-    app.catalog.session_proved(caller.session()?.id, app.now()).await?;
+    app.engine.catalog.session_proved(caller.session()?.id, app.engine.now()).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -137,10 +138,13 @@ pub async fn change_password(app: web::Data<App>, caller: Caller, body: Small<Ch
     let (person, session) = (caller.person()?, caller.session()?);
     let ChangePassword { old, new } = body.0;
     same_password(&app, person, old).await?;
-    let hash = tokio::task::spawn_blocking(move || security::hash_password(&new)).await??;
-    app.catalog.change_person(person.id, None, None, Some(&hash), Some(session.id)).await?;
-    app.catalog.session_proved(session.id, app.now()).await?;
-    app.catalog.write_record(app.now(), &person.name, "changed their password, which ended all other sessions").await?;
+    let hash = tokio::task::spawn_blocking(move || secrets::hash_password(&new)).await??;
+    app.engine.catalog.change_person(person.id, None, None, Some(&hash), Some(session.id)).await?;
+    app.engine.catalog.session_proved(session.id, app.engine.now()).await?;
+    app.engine
+        .catalog
+        .write_record(app.engine.now(), &person.name, "changed their password, which ended all other sessions")
+        .await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -149,7 +153,7 @@ pub async fn change_password(app: web::Data<App>, caller: Caller, body: Small<Ch
 #[get("/api/sessions")]
 pub async fn list_sessions(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Vec<SignedIn>>> {
     let this = caller.session()?.id;
-    let sessions = app.catalog.sessions(caller.person()?.id, app.now()).await?;
+    let sessions = app.engine.catalog.sessions(caller.person()?.id, app.engine.now()).await?;
     let told = sessions.into_iter().map(|s| SignedIn {
         this: s.id == this,
         id: s.id,
@@ -165,10 +169,10 @@ pub async fn list_sessions(app: web::Data<App>, caller: Caller) -> Answer<web::J
 #[delete("/api/sessions")]
 pub async fn end_other_sessions(app: web::Data<App>, caller: Caller) -> Answer<HttpResponse> {
     let (person, this) = (caller.person()?, caller.session()?.id);
-    let ended = app.catalog.end_sessions(person.id, Ending::AllBut(Some(this))).await?;
+    let ended = app.engine.catalog.end_sessions(person.id, Ending::AllBut(Some(this))).await?;
     if ended > 0 {
         let line = format!("ended {}", words::counted(ended, "other session"));
-        app.catalog.write_record(app.now(), &person.name, &line).await?;
+        app.engine.catalog.write_record(app.engine.now(), &person.name, &line).await?;
     }
     Ok(HttpResponse::NoContent().finish())
 }
@@ -177,7 +181,7 @@ pub async fn end_other_sessions(app: web::Data<App>, caller: Caller) -> Answer<H
 #[utoipa::path(responses((status = 204)))]
 #[delete("/api/sessions/{id}")]
 pub async fn end_session(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<HttpResponse> {
-    app.catalog.end_sessions(caller.person()?.id, Ending::One(*id)).await?;
+    app.engine.catalog.end_sessions(caller.person()?.id, Ending::One(*id)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 

@@ -3,6 +3,7 @@
 use actix_web::{get, post, web};
 use serde::Deserialize;
 use utoipa::IntoParams;
+use ypogeion_engine::activity;
 use ypogeion_wire::work::{LiveEvent, RecordLine, Retried, Work, WorkFault, WorkKind};
 
 use crate::{app::App, failure::Answer};
@@ -18,8 +19,8 @@ pub struct WorkQuery {
 #[utoipa::path(params(WorkQuery), responses((status = 200, body = Work)))]
 #[get("/api/work")]
 pub async fn list_work(app: web::Data<App>, query: web::Query<WorkQuery>) -> Answer<web::Json<Work>> {
-    let kinds = app.catalog.work_numbers(app.now()).await?;
-    let (faults, faults_in_all) = app.catalog.work_faults(query.faults.unwrap_or(100).min(10_000).into()).await?;
+    let kinds = app.engine.catalog.work_numbers(app.engine.now()).await?;
+    let (faults, faults_in_all) = app.engine.catalog.work_faults(query.faults.unwrap_or(100).min(10_000).into()).await?;
     Ok(web::Json(Work {
         kinds: kinds
             .into_iter()
@@ -43,16 +44,15 @@ pub async fn list_work(app: web::Data<App>, query: web::Query<WorkQuery>) -> Ans
 #[utoipa::path(responses((status = 200, body = Retried)))]
 #[post("/api/work/retry")]
 pub async fn retry_work(app: web::Data<App>) -> Answer<web::Json<Retried>> {
-    let count = app.catalog.retry_work(app.now()).await?;
-    app.wake_workers();
-    app.live.changed(&[LiveEvent::Work]);
+    let count = app.engine.catalog.retry_work(app.engine.now()).await?;
+    app.engine.wakeups.wake_all();
+    app.engine.live.changed(&[LiveEvent::Work]);
     Ok(web::Json(Retried { count }))
 }
 
-/// Who did what, and when: the last two hundred lines, newest first.
+/// Who did what, and when: the last two hundred lines, newest first. What was said several times on a day is one line.
 #[utoipa::path(responses((status = 200, body = Vec<RecordLine>)))]
 #[get("/api/record")]
 pub async fn list_record(app: web::Data<App>) -> Answer<web::Json<Vec<RecordLine>>> {
-    let lines = app.catalog.read_record(200).await?;
-    Ok(web::Json(lines.into_iter().map(|l| RecordLine { at: l.at, who: l.who, what: l.what }).collect()))
+    Ok(web::Json(activity::record(&app.engine).await?))
 }

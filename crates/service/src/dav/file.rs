@@ -11,20 +11,18 @@ use ypogeion_catalog::{
     uploads::Upload,
 };
 use ypogeion_core::{OriginalId, UploadId};
-use ypogeion_library::LibraryError;
+use ypogeion_engine::{
+    at_home,
+    engine::Engine,
+    intake::{Intake, Written},
+    landing::{self, LARGEST, check_length, room},
+};
 use ypogeion_wire::problem::ProblemType;
 
 use super::view::{Meta, Piece, View};
 use crate::{
-    app::App,
-    at_home,
     failure::{Answer, Failure},
-    landing,
-    tus::{
-        LARGEST,
-        body::{Intake, Written},
-        busy, room,
-    },
+    tus::busy,
 };
 
 /// A file that is being sent. Nothing of it is in the tree before all its bytes have landed; what was there before stays
@@ -54,7 +52,7 @@ impl Writing {
     }
 
     fn upload(&self, length: u64) -> Upload {
-        let (app, device) = (self.view.app(), self.view.device());
+        let (engine, device) = (self.view.engine(), self.view.device());
         let (source, name) = source_and_name(&self.place);
         Upload {
             id: UploadId(Uuid::now_v7()),
@@ -65,70 +63,64 @@ impl Writing {
             name,
             source,
             file_time: None,
-            expires_at: app.now() + app.settings.upload_life,
+            expires_at: engine.now() + engine.settings.upload_life,
             metadata: String::new(),
             concat: None,
             target: None,
             original: None,
-            touched_at: app.now(),
+            touched_at: engine.now(),
         }
     }
 
     /// The upload that an earlier piece of this file began, and how far it has come.
     async fn begun(&self, piece: Piece) -> Answer<Option<(Upload, u64)>> {
-        let app = self.view.app();
+        let engine = self.view.engine();
         let Some(id) = self.there.as_ref().and_then(|e| e.upload) else { return Ok(None) };
-        let upload = match app.catalog.upload(id, self.view.device().id).await {
+        let upload = match engine.catalog.upload(id, self.view.device().id).await {
             Ok(upload) if upload.original.is_none() && upload.length == piece.whole => upload,
             Ok(_) | Err(ypogeion_catalog::CatalogError::NotFound) => return Ok(None),
             Err(e) => return Err(e.into()),
         };
-        match app.library.incoming().part(id) {
-            Ok(part) => Ok(Some((upload, part.length))),
-            Err(LibraryError::Missing { .. }) => Ok(None),
-            Err(e) => Err(e.into()),
-        }
+        Ok(engine.part(id).await?.map(|length| (upload, length)))
     }
 
     /// Begins to write. A file of unknown length is put down in the catalogue when its length is known; a kill before that
     /// leaves a part that nobody was told of, and the next start removes it.
     async fn begin(&self) -> Answer<State> {
-        let app = self.view.app();
-        let incoming = app.library.incoming();
+        let engine = self.view.engine();
         if let Some(piece) = self.view.piece()
             && let Some((upload, stands)) = self.begun(piece).await?
         {
-            let writing = app.busy.take(upload.id).ok_or_else(busy)?;
+            let writing = engine.busy.take(upload.id).ok_or_else(busy)?;
             if piece.start < stands {
                 // A piece that came before and is sent again, because its answer was lost.
-                incoming.shorten(upload.id, piece.start)?;
+                let (id, start) = (upload.id, piece.start);
+                engine.on_disk(move |library| library.incoming().shorten(id, start)).await??;
             }
-            landing::still_promised(app, &upload, piece.start.min(stands)).await?;
-            let intake = Intake::begin(app, upload.id, piece.start, piece.whole, Some(piece.whole), None, writing);
+            landing::still_promised(engine, &upload, piece.start.min(stands)).await?;
+            let intake = Intake::begin(engine, upload.id, piece.start, piece.whole, Some(piece.whole), None, writing);
             return Ok(State::Taking(intake, Box::new(upload), true));
         }
         if let Some(given_up) = self.there.as_ref().and_then(|e| e.upload) {
             // The file is sent afresh; what had come of it before was never acknowledged.
-            let _writing = app.busy.take(given_up).ok_or_else(busy)?;
-            landing::discard(app, given_up).await?;
+            let _writing = engine.busy.take(given_up).ok_or_else(busy)?;
+            landing::discard(engine, given_up).await?;
         }
         let length = self.view.piece().map(|p| p.whole).or(self.expected);
-        if length.is_some_and(|l| l > LARGEST) {
-            return Err(Failure::new(ProblemType::TooLarge, "No file can be larger than 16 TiB here."));
-        }
+        length.map(check_length).transpose()?;
         let upload = self.upload(length.unwrap_or(0));
-        let writing = app.busy.take(upload.id).ok_or_else(busy)?;
+        let writing = engine.busy.take(upload.id).ok_or_else(busy)?;
         match length {
-            Some(_) => landing::begin(app, &upload, &[]).await?,
+            Some(_) => landing::begin(engine, &upload, &[]).await?,
             None => {
-                room(app, self.view.device().person).await?.check(1)?;
-                landing::open_part(app, upload.id).await?;
+                room(engine, self.view.device().person).await?.check(1)?;
+                landing::open_part(engine, upload.id).await?;
             }
         }
         if self.view.piece().is_some() {
-            app.catalog.set_folder_file(self.view.device().id, &self.place, None, Some(upload.id), app.now()).await?;
+            engine.catalog.set_folder_file(self.view.device().id, &self.place, None, Some(upload.id), engine.now()).await?;
         }
-        let intake = Intake::begin(app, upload.id, 0, length.unwrap_or(LARGEST), length, None, writing);
+        let intake = Intake::begin(engine, upload.id, 0, length.unwrap_or(LARGEST), length, None, writing);
         Ok(State::Taking(intake, Box::new(upload), length.is_some()))
     }
 
@@ -144,7 +136,7 @@ impl Writing {
         };
         // Nobody said how much would come: looked at again and again, so that the reserve is kept.
         if !*known && intake.came() % LOOK_EVERY + bytes.len() as u64 >= LOOK_EVERY {
-            room(self.view.app(), upload.person).await?.check(LOOK_EVERY)?;
+            room(self.view.engine(), upload.person).await?.check(LOOK_EVERY)?;
         }
         if !intake.take(bytes).await? {
             // The disk failed; the other side knows why.
@@ -165,13 +157,13 @@ impl Writing {
         if self.expected.is_some_and(|e| came < e) {
             return Err(Failure::bad("The connection was lost before the whole file had come. Send the file again."));
         }
-        let (app, device) = (Arc::clone(self.view.app()), self.view.device().id);
+        let (engine, device) = (Arc::clone(self.view.engine()), self.view.device().id);
         let (intake, mut upload, known) = match std::mem::replace(&mut self.state, State::New) {
             State::Taking(intake, upload, known) => (intake, upload, known),
             _ => {
                 // An empty file: many programs make one first and fill it afterwards. There is nothing to keep of it yet.
-                app.catalog.set_folder_file(device, &self.place, None, None, app.now()).await?;
-                self.state = State::Done(Meta::of(app.now(), 0));
+                engine.catalog.set_folder_file(device, &self.place, None, None, engine.now()).await?;
+                self.state = State::Done(Meta::of(engine.now(), 0));
                 return Ok(());
             }
         };
@@ -179,24 +171,24 @@ impl Writing {
         let (part, writing) = match intake.end().await? {
             Written::Finished(part, writing) => (*part, Some(writing)),
             Written::Paused { offset } if known => {
-                app.catalog.extend_upload(upload.id, offset, app.now() + app.settings.upload_life, app.now()).await?;
-                self.state = State::Done(Meta::of(app.now(), offset));
+                engine.catalog.extend_upload(upload.id, offset, engine.now() + engine.settings.upload_life, engine.now()).await?;
+                self.state = State::Done(Meta::of(engine.now(), offset));
                 return Ok(());
             }
             Written::Paused { offset } => {
                 // Nobody said how much it would be; the quota is asked now that it is known.
                 upload.length = offset;
-                if let Err(full) = landing::promise(&app, &upload, &[], offset).await {
-                    landing::discard(&app, upload.id).await?;
-                    return Err(full);
+                if let Err(full) = landing::promise(&engine, &upload, &[], offset).await {
+                    landing::discard(&engine, upload.id).await?;
+                    return Err(full.into());
                 }
-                let (incoming, id) = (app.library.incoming().clone(), upload.id);
+                let (incoming, id) = (engine.library.incoming().clone(), upload.id);
                 (tokio::task::spawn_blocking(move || incoming.writer(id, offset).map(|w| w.finish())).await??, None)
             }
             Written::WrongChecksum => return Err(Failure::bad("A checksum was wrong.")),
         };
         let (digest, length) = (part.digest, part.length);
-        let (place, landed) = (self.place.clone(), Arc::clone(&app));
+        let (place, landed) = (self.place.clone(), Arc::clone(&engine));
         // Goes on even if the program hangs up now: it is nearly done.
         tokio::spawn(async move {
             let _writing = writing;
@@ -204,13 +196,13 @@ impl Writing {
             put_in_tree(&landed, device, &place, original).await
         })
         .await??;
-        self.state = State::Done(Meta { digest: Some(digest), ..Meta::of(app.now(), length) });
+        self.state = State::Done(Meta { digest: Some(digest), ..Meta::of(engine.now(), length) });
         Ok(())
     }
 }
 
-async fn put_in_tree(app: &App, device: ypogeion_core::DeviceId, place: &str, original: OriginalId) -> Answer<()> {
-    Ok(app.catalog.set_folder_file(device, place, Some(original), None, app.now()).await?)
+async fn put_in_tree(engine: &Engine, device: ypogeion_core::DeviceId, place: &str, original: OriginalId) -> Answer<()> {
+    Ok(engine.catalog.set_folder_file(device, place, Some(original), None, engine.now()).await?)
 }
 
 /// How often a file of unknown length is held against the room there is.
@@ -221,13 +213,13 @@ impl Drop for Writing {
     /// comes again from its start.
     fn drop(&mut self) {
         let State::Taking(intake, upload, _) = std::mem::replace(&mut self.state, State::New) else { return };
-        let (app, keep) = (Arc::clone(self.view.app()), self.view.piece().is_some());
+        let (engine, keep) = (Arc::clone(self.view.engine()), self.view.piece().is_some());
         tokio::spawn(async move {
             let ended = intake.end().await;
             if keep && ended.is_ok() {
                 return;
             }
-            if let Err(e) = landing::discard(&app, upload.id).await {
+            if let Err(e) = landing::discard(&engine, upload.id).await {
                 tracing::warn!(upload = %upload.id, error = %e, "an interrupted upload could not be removed; it expires");
             }
         });
@@ -252,7 +244,7 @@ impl DavFile for Writing {
         Box::pin(async move {
             match (&self.state, &self.there) {
                 (State::Done(meta), _) => Ok(Box::new(meta.clone()) as Box<dyn DavMetaData>),
-                (_, Some(entry)) => Ok(Box::new(self.view.meta(entry)) as Box<dyn DavMetaData>),
+                (_, Some(entry)) => Ok(Box::new(self.view.meta(entry).await?) as Box<dyn DavMetaData>),
                 _ => Err(FsError::NotFound),
             }
         })
@@ -305,11 +297,11 @@ impl Reading {
     pub async fn open(view: &View, entry: &Entry, meta: Meta) -> Answer<Self> {
         let Some(id) = entry.original else {
             // A file that has not come in whole reads as far as it has come.
-            let part = entry.upload.and_then(|u| File::open(view.app().library.incoming().path(u)).ok());
+            let part = entry.upload.and_then(|u| File::open(view.engine().library.incoming().path(u)).ok());
             return Ok(Reading { file: part.map(Arc::new), at: 0, meta });
         };
-        let path = view.app().catalog.original(id, Some(view.device().person)).await?.path;
-        let (file, _) = at_home::open(view.app(), id, path).await?;
+        let path = view.engine().catalog.original(id, Some(view.device().person)).await?.path;
+        let (file, _) = at_home::open(view.engine(), id, path).await?;
         Ok(Reading { file: Some(Arc::new(file)), at: 0, meta })
     }
 }

@@ -18,11 +18,13 @@ use xmltree::Element;
 use ypogeion_catalog::folder_view::Entry;
 
 use super::{
-    PREFIX,
     locks::DeviceLocks,
-    view::{Kept, View, kept_properties},
+    view::{StoredProperty, View, stored_properties},
 };
-use crate::failure::{Answer, Failure};
+use crate::{
+    area::FOLDERS,
+    failure::{Answer, Failure},
+};
 
 const DAV: &str = "DAV:";
 /// Properties that every entry has, in the order in which they are told.
@@ -153,7 +155,7 @@ struct Teller {
 impl Teller {
     /// One entry, as the element `response`. The root has no entry.
     async fn tell(&self, place: &str, entry: Option<&Entry>) -> String {
-        let kept = entry.map(kept_properties).unwrap_or_default();
+        let kept = entry.map(stored_properties).unwrap_or_default();
         let (mut found, mut missing) = (String::new(), String::new());
         match &self.wanted {
             Wanted::All => {
@@ -193,7 +195,11 @@ impl Teller {
     }
 
     async fn live(&self, name: &str, place: &str, entry: Option<&Entry>) -> Option<String> {
-        let meta = entry.map(|e| self.view.meta(e));
+        // What cannot be looked at just now is not told; why, is kept for the answer.
+        let meta = match entry {
+            Some(entry) => Some(self.view.meta(entry).await.ok()?),
+            None => None,
+        };
         let file = meta.as_ref().filter(|m| !m.folder);
         let value = match name {
             "creationdate" => DateTime::<Utc>::from(meta.as_ref()?.made).to_rfc3339_opts(chrono::SecondsFormat::Secs, true),
@@ -215,7 +221,7 @@ impl Teller {
                 return Some(format!("<D:supportedlock>{}{}</D:supportedlock>", entry("exclusive"), entry("shared")));
             }
             "lockdiscovery" => {
-                let path = DavPath::new(&href(place, false)).ok().and_then(|mut p| p.set_prefix(PREFIX).ok().map(|()| p));
+                let path = DavPath::new(&href(place, false)).ok().and_then(|mut p| p.set_prefix(FOLDERS).ok().map(|()| p));
                 let locks = match path {
                     Some(path) => self.locks.discover(&path).await,
                     None => Vec::new(),
@@ -249,7 +255,7 @@ fn active(lock: &DavLock) -> String {
 }
 
 impl Name {
-    fn of(kept: &Kept) -> Self {
+    fn of(kept: &StoredProperty) -> Self {
         Name { namespace: kept.namespace.clone().unwrap_or_default(), name: kept.name.clone() }
     }
 }
@@ -265,7 +271,7 @@ fn empty(name: &Name) -> String {
 
 /// The address of a place on this server.
 fn href(place: &str, folder: bool) -> String {
-    let Ok(mut url) = Url::parse("http://localhost/").and_then(|u| u.join(PREFIX)) else { return String::new() };
+    let Ok(mut url) = Url::parse("http://localhost/").and_then(|u| u.join(FOLDERS)) else { return String::new() };
     if let Ok(mut segments) = url.path_segments_mut() {
         segments.extend(place.split('/').filter(|s| !s.is_empty()));
         if folder {
@@ -293,7 +299,7 @@ mod tests {
     fn an_address_can_be_asked_for_again(#[case] place: &str, #[case] folder: bool, #[case] address: &str) {
         assert_eq!(href(place, folder), address);
         let mut path = DavPath::new(&href(place, folder)).unwrap();
-        path.set_prefix(PREFIX).unwrap();
+        path.set_prefix(FOLDERS).unwrap();
         assert_eq!(std::str::from_utf8(path.as_bytes()).unwrap().trim_matches('/'), place);
     }
 

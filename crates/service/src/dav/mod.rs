@@ -1,6 +1,6 @@
 //! Folders for programs that know nothing else: WebDAV class 1 and 2 (RFC 4918).
 //!
-//! * This module has the door: who may, what is refused, and answers in words. [`view`] is a device's tree of folders, [`file`]
+//! * This module has the door: who may, what is refused, and answers in words. [`view`] and [`system`] are a device's tree of folders, [`file`]
 //!   a file in it while it is written or read, [`listing`] tells what is in it, and [`locks`] keeps programs from writing over
 //!   each other's work.
 //!
@@ -18,6 +18,7 @@
 pub mod file;
 pub mod listing;
 pub mod locks;
+pub mod system;
 pub mod view;
 
 use std::{convert::Infallible, panic::AssertUnwindSafe, sync::Arc};
@@ -43,13 +44,11 @@ use ypogeion_wire::problem::ProblemType;
 use self::view::{Piece, View};
 use crate::{
     app::App,
-    at_home,
+    area::FOLDERS,
     caller::Caller,
+    digest_header::tell_digest,
     failure::{Answer, Failure},
 };
-
-/// Where the folders are.
-pub const PREFIX: &str = "/dav";
 
 /// The longest body of a request that brings no file.
 const LONGEST_WORDS: usize = 64 << 10;
@@ -124,10 +123,10 @@ async fn list_folder(app: web::Data<App>, caller: Caller, request: HttpRequest, 
         Some(b"1") => true,
         _ => return Ok(listing::too_deep()),
     };
-    let path = DavPath::new(request.path()).and_then(|mut p| p.set_prefix(PREFIX).map(|()| p));
+    let path = DavPath::new(request.path()).and_then(|mut p| p.set_prefix(FOLDERS).map(|()| p));
     let path = path.map_err(|_| Failure::bad("This address is not one of a folder or a file."))?;
     let locks = app.locks.of(device.id);
-    let view = View::new(app.into_inner(), device, None, false);
+    let view = View::new(Arc::clone(&app.engine), device, None, false);
     listing::list(view, locks, path, deep, &body).await
 }
 
@@ -139,12 +138,11 @@ async fn serve(app: web::Data<App>, caller: Caller, request: HttpRequest, body: 
     let dav = DavRequest::from_request(&request, &mut body).await;
     let dav = dav.map_err(|_| Failure::bad("A header of this request is not understood."))?;
     let device = caller.device()?.clone();
-    let app = app.into_inner();
     let piece = piece(&request)?;
-    let view = View::new(Arc::clone(&app), device.clone(), piece, request.method().as_str() == "LOCK");
+    let view = View::new(Arc::clone(&app.engine), device.clone(), piece, request.method().as_str() == "LOCK");
     let methods = DavMethodSet::from_vec(METHODS.to_vec()).unwrap_or(DavMethodSet::WEBDAV_RO);
     let handler = DavHandler::builder()
-        .strip_prefix(PREFIX)
+        .strip_prefix(FOLDERS)
         .filesystem(Box::new(view.clone()))
         .locksystem(app.locks.of(device.id))
         .methods(methods)
@@ -166,7 +164,7 @@ async fn serve(app: web::Data<App>, caller: Caller, request: HttpRequest, body: 
         headers.remove("ms-author-via");
     }
     if let Some(digest) = view.digest() {
-        at_home::tell_digest(headers, digest);
+        tell_digest(headers, digest);
     }
     // A page that somebody put here is a file, and not a page of this service.
     headers.insert(CONTENT_SECURITY_POLICY, HeaderValue::from_static("sandbox; default-src 'none'"));

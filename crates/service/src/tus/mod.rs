@@ -1,16 +1,14 @@
 //! Resumable uploads: tus 1.0.0 with creation, creation-with-upload, checksum, termination, expiration and concatenation.
 //!
-//! * This module has the routes. [`metadata`] is what a device says about a file, [`body`] takes bytes to the disk, and
-//!   [`join`] makes one upload of several that were sent side by side.
+//! * This module has the routes. [`metadata`] is what a device says about a file, [`body`] takes its bytes.
+//!   What becomes of them is the engine's.
 //!
 //! A device that knows nothing but an address and a token can send with any program that speaks the protocol: offering
 //! first, digests and our own metadata are all optional.
 
 pub mod body;
-pub mod join;
+mod headers;
 pub mod metadata;
-
-use std::sync::Arc;
 
 use actix_web::{
     HttpRequest, HttpResponse, delete,
@@ -24,44 +22,33 @@ use actix_web::{
 };
 use chrono::{DateTime, Utc};
 use uuid::Uuid;
-use ypogeion_catalog::{devices::DeviceCaller, uploads::Upload};
-use ypogeion_core::{UploadId, room::Room};
-use ypogeion_library::LibraryError;
+use ypogeion_catalog::{CatalogError, devices::DeviceCaller, uploads::Upload};
+use ypogeion_core::UploadId;
+use ypogeion_engine::{
+    joining::{self, Concat},
+    landing::{self, LARGEST, check_length},
+    settling,
+    writing::Writing,
+};
 use ypogeion_wire::problem::ProblemType;
 
 use self::{
     body::{append, checksum},
-    join::Concat,
+    headers::{CHECKSUMS, header, number},
     metadata::Metadata,
 };
 use crate::{
-    app::{App, Writing},
+    app::App,
     caller::Caller,
     failure::{Answer, Failure},
-    landing,
 };
 
 /// The version of the protocol.
 const VERSION: &str = "1.0.0";
 const EXTENSIONS: &str = "creation,creation-with-upload,checksum,termination,expiration,concatenation";
-const CHECKSUMS: &str = "sha256,sha1";
 const BODY: &str = "application/offset+octet-stream";
-/// No file of a household is larger; a length beyond this is a mistake. 16 TiB, the limit of ext4.
-pub const LARGEST: u64 = 16 << 40;
 /// The response header that names the original, once it has landed.
 const ORIGINAL: HeaderName = HeaderName::from_static("ypogeion-original");
-
-fn header<'a>(request: &'a HttpRequest, name: &str) -> Option<&'a str> {
-    request.headers().get(name).and_then(|v| v.to_str().ok()).map(str::trim)
-}
-
-fn number(request: &HttpRequest, name: &str) -> Answer<u64> {
-    // A sign is not a digit, though Rust would read it.
-    header(request, name)
-        .filter(|v| v.bytes().all(|b| b.is_ascii_digit()))
-        .and_then(|v| v.parse().ok())
-        .ok_or_else(|| Failure::bad(format!("The header {name} is missing or is not a whole number.")))
-}
 
 fn check_version(request: &HttpRequest) -> Answer<()> {
     match header(request, "tus-resumable") {
@@ -116,12 +103,10 @@ pub async fn create_upload(
     let app = app.into_inner();
     let concat = header(&request, "upload-concat").map(Concat::parse).transpose()?;
     if let Some(Concat::Final(parts)) = &concat {
-        return join::create(&app, device, &request, parts).await;
+        return join(&app, device, &request, parts).await;
     }
     let length = number(&request, "upload-length")?;
-    if length > LARGEST {
-        return Err(Failure::new(ProblemType::TooLarge, "No file can be larger than 16 TiB here."));
-    }
+    check_length(length)?;
     let with_body = match header(&request, "content-type") {
         Some(BODY) => true,
         None => false,
@@ -132,16 +117,17 @@ pub async fn create_upload(
     };
     let upload = begin(&app, device, &request, length).await?;
     let id = upload.id;
-    landing::promise(&app, &upload, &[], 0).await?;
-    if let Err(e) = tokio::try_join!(landing::open_part(&app, id), count(&app, &upload)) {
+    landing::promise(&app.engine, &upload, &[], 0).await?;
+    let part = async { Ok(landing::open_part(&app.engine, id).await?) };
+    if let Err(e) = tokio::try_join!(part, count(&app, &upload)) {
         // It will hear of a failure and knows no address: nothing is kept for it.
-        landing::discard(&app, id).await?;
+        landing::discard(&app.engine, id).await?;
         return Err(e);
     }
     let mut response = HttpResponse::Created();
     response.insert_header(("Location", format!("/tus/{id}")));
     if with_body || length == 0 {
-        let writing = app.busy.take(id).ok_or_else(busy)?;
+        let writing = app.engine.busy.take(id).ok_or_else(busy)?;
         let taken = append(&app, &upload, 0, checksum(&request)?, body, writing).await?;
         response.insert_header(("Upload-Offset", taken.offset));
         if let Some(original) = taken.original {
@@ -165,19 +151,19 @@ async fn begin(app: &App, device: &DeviceCaller, request: &HttpRequest, length: 
         name: metadata.name.into(),
         source: metadata.source,
         file_time: metadata.file_time,
-        expires_at: app.now() + app.settings.upload_life,
+        expires_at: app.engine.now() + app.engine.settings.upload_life,
         metadata: text.to_owned(),
         concat: header(request, "upload-concat").map(str::to_owned),
         target: None,
         original: None,
-        touched_at: app.now(),
+        touched_at: app.engine.now(),
     })
 }
 
 /// A device that did not offer a file first is counted against what it sends.
 async fn count(app: &App, upload: &Upload) -> Answer<()> {
     match upload.digest {
-        Some(digest) if !upload.is_partial() => landing::note(app, upload, digest).await,
+        Some(digest) if !upload.is_partial() => Ok(landing::note(&app.engine, upload, digest).await?),
         // A part of another upload is no file; what announced nothing is known when it has come.
         _ => Ok(()),
     }
@@ -229,7 +215,7 @@ pub async fn append_upload(
     let app = app.into_inner();
     let claimed = number(&request, "upload-offset")?;
     let checksum = checksum(&request)?;
-    let writing = app.busy.take(UploadId(*id)).ok_or_else(busy)?;
+    let writing = app.engine.busy.take(UploadId(*id)).ok_or_else(busy)?;
     let upload = find(&app, &caller, *id).await?;
     if upload.is_final() {
         return Err(Failure::new(ProblemType::NotAllowed, "This upload is made of others; bytes cannot be added to it."));
@@ -244,14 +230,14 @@ pub async fn append_upload(
     let mut response = HttpResponse::NoContent();
     if stands == upload.length && !upload.is_partial() {
         // The answer to the last PATCH was lost on its way, or its landing was interrupted; the device hears it again.
-        if let Some(original) = app.catalog.upload(upload.id, upload.device).await?.original {
+        if let Some(original) = app.engine.catalog.upload(upload.id, upload.device).await?.original {
             return Ok(response
                 .insert_header(("Upload-Offset", upload.length))
                 .insert_header((ORIGINAL, original.to_string()))
                 .finish());
         }
     }
-    landing::still_promised(&app, &upload, stands).await?;
+    landing::still_promised(&app.engine, &upload, stands).await?;
     let taken = append(&app, &upload, stands, checksum, body, writing).await?;
     response.insert_header(("Upload-Offset", taken.offset)).insert_header(("Upload-Expires", http_date(taken.expires_at)));
     if let Some(original) = taken.original {
@@ -266,7 +252,7 @@ pub async fn append_upload(
 pub async fn end_upload(app: web::Data<App>, caller: Caller, request: HttpRequest, id: web::Path<Uuid>) -> Answer<HttpResponse> {
     check_version(&request)?;
     let app = app.into_inner();
-    let _writing = app.busy.take(UploadId(*id)).ok_or_else(busy)?;
+    let _writing = app.engine.busy.take(UploadId(*id)).ok_or_else(busy)?;
     let upload = find(&app, &caller, *id).await?;
     if upload.original.is_some() {
         return Err(Failure::new(
@@ -274,7 +260,7 @@ pub async fn end_upload(app: web::Data<App>, caller: Caller, request: HttpReques
             "This upload is finished. A device cannot delete what the household has.",
         ));
     }
-    landing::discard(&app, upload.id).await?;
+    landing::discard(&app.engine, upload.id).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -290,49 +276,39 @@ fn wrong_offset(stands: u64, claimed: u64) -> Failure {
     )
 }
 
-async fn find(app: &Arc<App>, caller: &Caller, id: Uuid) -> Answer<Upload> {
+async fn find(app: &App, caller: &Caller, id: Uuid) -> Answer<Upload> {
     let gone = || Failure::new(ProblemType::UploadGone, "This upload expired, was ended, or never was. Begin it again.");
-    match app.catalog.upload(UploadId(id), caller.device()?.id).await {
-        Ok(upload) if upload.original.is_none() && upload.expires_at < app.now() => Err(gone()),
+    match app.engine.catalog.upload(UploadId(id), caller.device()?.id).await {
+        Ok(upload) if upload.original.is_none() && upload.expires_at < app.engine.now() => Err(gone()),
         Ok(upload) => Ok(upload),
-        Err(ypogeion_catalog::CatalogError::NotFound) => Err(gone()),
+        Err(CatalogError::NotFound) => Err(gone()),
         Err(e) => Err(e.into()),
     }
 }
 
-/// Where an upload stands. One whose part is gone was interrupted while it landed; that is settled now, with the right to write that
-/// the caller holds, or with one taken for it.
-async fn offset(app: &Arc<App>, upload: &Upload, held: Option<&Writing>) -> Answer<u64> {
-    match app.library.incoming().part(upload.id) {
-        Ok(part) if upload.is_final() && part.length < upload.length => {
-            let writing = app.busy.take(upload.id).ok_or_else(busy)?;
-            join::go_on(app, upload, writing).await.map(|_| upload.length)
-        }
-        Ok(part) if part.length < upload.length || upload.is_partial() => Ok(part.length),
-        Ok(_) | Err(LibraryError::Missing { .. }) => {
-            // It may be landing at this moment, by the request that brought its last byte.
-            let _writing = match held {
-                Some(_) => None,
-                None => Some(app.busy.take(upload.id).ok_or_else(busy)?),
-            };
-            match app.catalog.upload(upload.id, upload.device).await?.original {
-                Some(_) => Ok(upload.length),
-                None => match landing::settle_one(app, upload).await? {
-                    Some(_) => Ok(upload.length),
-                    None => Err(Failure::new(
-                        ProblemType::UploadGone,
-                        "This upload was lost before it was acknowledged. Begin it again.",
-                    )),
-                },
-            }
-        }
-        Err(e) => Err(e.into()),
+/// Creates an upload that is made of others, puts it together and lands it.
+async fn join(app: &App, device: &DeviceCaller, request: &HttpRequest, parts: &[UploadId]) -> Answer<HttpResponse> {
+    if request.headers().contains_key("upload-length") {
+        return Err(Failure::bad("An upload made of others has their length; leave Upload-Length out."));
     }
+    let length = joining::length_of(&app.engine, device.id, parts).await?;
+    let upload = begin(app, device, request, length).await?;
+    let writing = app.engine.busy.take(upload.id).ok_or_else(busy)?;
+    // In the quota it takes the place of its parts; on the disk, both need to fit for a moment.
+    landing::begin(&app.engine, &upload, parts).await?;
+    count(app, &upload).await?;
+    let original = joining::go_on(&app.engine, &upload, writing).await?;
+    Ok(HttpResponse::Created()
+        .insert_header(("Location", format!("/tus/{}", upload.id)))
+        .insert_header(("Upload-Offset", length))
+        .insert_header(("Upload-Expires", http_date(upload.expires_at)))
+        .insert_header((ORIGINAL, original.to_string()))
+        .finish())
 }
 
-/// The room that a member has for more, as of now.
-pub async fn room(app: &App, person: ypogeion_core::PersonId) -> Answer<Room> {
-    Ok(app.catalog.room(person, app.library.free()?, app.settings.reserve, app.now()).await?)
+/// Where an upload stands, as far as nobody else writes to it.
+async fn offset(app: &App, upload: &Upload, held: Option<&Writing>) -> Answer<u64> {
+    settling::offset(&app.engine, upload, held).await?.ok_or_else(busy)
 }
 
 fn http_date(at: DateTime<Utc>) -> String {

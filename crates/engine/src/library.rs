@@ -1,0 +1,126 @@
+//! The library as people look at it: a page of it, and one original with everything that is known of it.
+
+use chrono::{Months, NaiveDate, NaiveDateTime};
+use ypogeion_core::{
+    OriginalId, PersonId,
+    capture::CaptureRule,
+    copies::Lacking,
+    layers::{self, Place},
+    state::Layer,
+};
+use ypogeion_wire::original::{DerivedFile, Evidence, Original, OriginalCard, ShotPart};
+
+use crate::{
+    engine::Engine,
+    error::{Error, Result},
+    three_two_one,
+};
+
+fn last_of(path: &str) -> String {
+    path.rsplit('/').next().unwrap_or_default().to_owned()
+}
+
+/// The last of a page of originals.
+pub type After = (NaiveDateTime, OriginalId);
+
+/// A page of a member's originals, newest first, of one month (its first day) or of all; and the last of it if there may be more.
+pub async fn page(
+    engine: &Engine,
+    owner: PersonId,
+    month: Option<NaiveDate>,
+    after: Option<After>,
+    limit: i64,
+) -> Result<(Vec<OriginalCard>, Option<After>)> {
+    let until = month.and_then(|f| f.checked_add_months(Months::new(1)));
+    let cards = engine.catalog.originals(owner, month, until, after, limit).await?;
+    let last = cards.last().filter(|_| cards.len() as i64 == limit).map(|c| (c.taken_local, c.id));
+    let since = engine.proven_since();
+    let originals = cards
+        .into_iter()
+        .map(|c| OriginalCard {
+            id: c.id,
+            name: last_of(&c.path),
+            kind: c.kind,
+            taken_local: c.taken_local,
+            width: c.facts.width,
+            height: c.facts.height,
+            seconds: c.facts.seconds,
+            layer: match () {
+                () if c.offsite && c.proven_at.is_some_and(|at| at >= since) => Layer::Proven,
+                () if c.offsite => Layer::Offsite,
+                () if c.home => Layer::Home,
+                () => Layer::Device,
+            },
+            preview: c.preview,
+            placeholder: c.placeholder,
+            company: c.company.split(',').filter(|p| !p.is_empty()).map(str::to_owned).collect(),
+        })
+        .collect();
+    Ok((originals, last))
+}
+
+/// One original of a member, with facts, layers and evidence.
+pub async fn one(engine: &Engine, owner: PersonId, id: OriginalId) -> Result<Original> {
+    let row = engine.catalog.original(id, Some(owner)).await?;
+    let person = engine.catalog.person(row.person).await?;
+    let everywhere = engine.catalog.standings(row.id).await?;
+    let standings = engine.catalog.standings_for_depth(row.id).await?;
+    let good: Vec<Place> = everywhere.iter().filter(|(_, s)| s.good).map(|(place, _)| *place).collect();
+    let stores = engine.catalog.stores().await?;
+    let named = |place: Place| match place {
+        Place::Home => "home".to_owned(),
+        Place::Store(id) => stores.iter().find(|s| s.id == id).map_or("a store".to_owned(), |s| s.address.name.clone()),
+    };
+    let evidence = engine.catalog.observations(row.id).await?.into_iter().map(|o| Evidence {
+        place: named(o.place),
+        act: o.act.word().to_owned(),
+        at: o.at,
+        outcome: o.outcome.word().to_owned(),
+        digest: o.digest.map(|d| d.to_string()),
+    });
+    let evidence = evidence.collect();
+    let rule = CaptureRule::from_word(&row.taken_rule);
+    let derived = engine.catalog.derived_from(row.id).await?;
+    let derived = derived.map(|d| DerivedFile { name: last_of(d.path.as_str()), size: d.size });
+    let parts = engine.catalog.parts_of(row.shot).await?;
+    let parts =
+        parts.into_iter().map(|p| ShotPart { id: p.id, part: p.part, name: last_of(&p.path), size: p.size, kind: p.kind });
+    Ok(Original {
+        id: row.id,
+        person: row.person,
+        person_name: person.name,
+        name: row.name,
+        path: row.path.into(),
+        kind: row.kind,
+        media_type: row.facts.media_type,
+        digest: row.digest,
+        size: row.size,
+        taken_at: row.taken_at,
+        taken_local: row.taken_local,
+        taken_sentence: rule.map_or("", CaptureRule::sentence).to_owned(),
+        taken_confidence: rule.map_or("low", |r| r.confidence().word()).to_owned(),
+        taken_corrected: row.corrected,
+        parts: parts.collect(),
+        taken_rule: row.taken_rule,
+        landed_at: row.landed_at,
+        device_name: row.device_name,
+        width: row.facts.width,
+        height: row.facts.height,
+        seconds: row.facts.seconds,
+        camera: row.facts.camera,
+        lens: row.facts.lens,
+        exposure: row.facts.exposure,
+        place: row.facts.place,
+        read_problem: row.facts.problem,
+        preview: row.preview,
+        derived,
+        layer: layers::layer(&standings, engine.now(), engine.settings.offsite.proven_for),
+        needs: Some(three_two_one::judged(&good, &stores).0).filter(|l| !l.nothing()).map(Lacking::sentence),
+        evidence,
+    })
+}
+
+/// The first day of a month that is written like `2026-04`.
+pub fn month(text: &str) -> Result<NaiveDate> {
+    format!("{text}-01").parse().map_err(|_| Error::invalid("A month is written like 2026-04."))
+}

@@ -1,0 +1,56 @@
+//! Making the previews of an original, in the limited child process.
+
+use std::{fs, sync::Arc};
+
+use ypogeion_catalog::{CatalogError, work::Job};
+use ypogeion_core::OriginalId;
+use ypogeion_wire::work::LiveEvent;
+
+use super::ended::Ended;
+use crate::{
+    at_home,
+    engine::Engine,
+    error::{Error, Result, chain},
+};
+
+pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
+    let row = match engine.catalog.original(OriginalId(job.key), None).await {
+        Err(CatalogError::NotFound) => return Ok(Ended::Done),
+        other => other?,
+    };
+    let (there, id, name) = (Arc::clone(engine), row.id, row.name.clone());
+    let path = row.path.clone();
+    let made = tokio::task::spawn_blocking(move || -> std::io::Result<_> {
+        let (small, large) = (there.settings.preview_path(id, "small"), there.settings.preview_path(id, "large"));
+        let (new_small, new_large) = (small.with_extension("new"), large.with_extension("new"));
+        if let Some(folder) = small.parent() {
+            fs::create_dir_all(folder)?;
+        }
+        let made = match there.library.place_to_read(&path) {
+            Ok(source) => there.previewer.preview(&source, &name, &new_small, &new_large),
+            Err(e) => Err(chain(&e)),
+        };
+        if made.is_ok() {
+            // Not synced: a preview that a power cut takes is made again from the original.
+            fs::rename(new_small, small)?;
+            fs::rename(new_large, large)?;
+        } else {
+            for half in [new_small, new_large] {
+                if half.exists() {
+                    fs::remove_file(half)?;
+                }
+            }
+        }
+        Ok(made)
+    })
+    .await?
+    .map_err(|e| Error::internal(format!("the preview could not be put in its place: {e}")))?;
+    if made.is_err() {
+        // Of a file that is not there just now, nobody knows whether it has one.
+        at_home::open(engine, row.id, row.path.clone()).await?;
+    }
+    // A file without a preview is no fault: it is kept, and the detail view says why there is nothing to see.
+    engine.catalog.set_preview(id, made.ok().as_ref().map(|m| m.placeholder.as_str())).await?;
+    engine.live.changed(&[LiveEvent::Library]);
+    Ok(Ended::Done)
+}
