@@ -8,7 +8,7 @@
 //! Every step may be repeated: run again after an interruption, it goes on.
 
 use std::{
-    collections::{BTreeMap, HashSet},
+    collections::{BTreeSet, HashSet},
     fs,
     path::PathBuf,
 };
@@ -192,99 +192,30 @@ async fn fill(
     password: &str,
     tell: &Tell,
 ) -> Result<bool, Stop> {
-    let (mut whole, mut known) = (true, BTreeMap::new());
-    let mut why_not = Stop::new(Why::Refused, "no store had a ledger that can be used".to_owned());
     // A household whose kit had no key for its ledgers is given one.
     let there = catalog.household().await.map_err(stop("read the household"))?.and_then(|h| h.ledger_key);
     let new_key = || there.unwrap_or_else(|| LedgerKey::new(secrets::random()));
     let ledger_key = with.ledger_key.clone().unwrap_or_else(new_key);
-    let (mut ends, mut taken): (Vec<Told>, Vec<(StoreAddress, u64)>) = Default::default();
+    let mut filling = Filling {
+        catalog,
+        library,
+        with,
+        password,
+        tell,
+        ledger_key,
+        ends: Vec::new(),
+        taken: Vec::new(),
+        people: BTreeSet::new(),
+        whole: true,
+        why_not: Stop::new(Why::Refused, "no store had a ledger that can be used"),
+    };
     for (address, replica, end) in stores {
-        tell("  Reading its list of contents …".to_owned());
-        let read = replica.read_ledger(&with.scratch).await.map_err(|e| said(&e));
-        let read = read.and_then(|read| {
-            believe(&read, end.as_ref(), "the kit", with.unproven, tell)?;
-            let others = ends.iter().find(|told| told.is_of(&address)).map(|told| &told.end);
-            believe(&read, others, "another store", with.unproven, tell)?;
-            Ok(read)
-        });
-        let read = match read {
-            Ok(read) => read,
-            // What another try would not change must not keep the other stores' from coming back.
-            Err(stop) if stop.why == Why::Refused => {
-                tell(format!("  {}", stop.sentence));
-                (whole, why_not) = (false, stop);
-                continue;
-            }
-            Err(stop) => return Err(stop),
-        };
-        let (end, proven) = (read.end().map(|e| e.segment), with.ledger_key.is_some() && read.unproven.is_empty());
-        let LedgerRead { ledger, bad, .. } = read;
-        for segment in &bad {
-            tell(format!("  A part of the list of contents cannot be used, {}: {}", segment.name, segment.why));
-            whole = false;
-        }
-        let Some(told) = &ledger.household else {
-            tell(format!("  The list of contents in {} does not name the household; it is not used.", address.name));
-            whole = false;
-            continue;
-        };
-        let household = Household {
-            name: told.name.clone(),
-            replica: replica.id,
-            name_key: NameKey::parse(&told.name_key)
-                .ok_or(Stop::new(Why::Refused, "the ledger's key for names cannot be used".to_owned()))?,
-            ledger_key: Some(ledger_key.clone()),
-        };
-        ends.extend(told.stores.iter().filter_map(Told::of));
-        taken.push((address.clone(), ledger.last_segment));
-        household_and_people(catalog, &household, &ledger, password, with.unfinished).await?;
-        // Before anything is written into it here.
-        catalog.rebuild_record(ledger.entries.values()).await.map_err(stop("write the record"))?;
-        if let Some(id) = library.presence().id() {
-            catalog.set_library(id.0).await.map_err(stop("write down which library is the household's"))?;
-        }
-        catalog.rebuild_keys(&with.recipients, Utc::now()).await.map_err(stop("write the household's keys"))?;
-        let lost = originals(catalog, &address, &replica, &with.secrets, &ledger, tell).await?;
-        if with.ledger_key.is_none() {
-            let proving = Replica { keys: replica.keys.clone().proving(Some(ledger_key.clone())), ..replica.clone() };
-            if let Err(e) = proving.prove_again().await {
-                // Such a store brings everything back all the same; it takes nothing more until its keeper has let it be written to.
-                tell(format!("  {}’s first object could not be proven anew: {e}", address.name));
-                whole = false;
-            }
-        }
-        let recorded = ledger.entries.keys().next_back().copied().unwrap_or(0);
-        rebuilt_end(catalog, &address, (ledger.last_segment, recorded), end, !proven).await?;
-        tell(format!(
-            "  {} of {}, {}.",
-            words::counted(ledger.originals.count().map_err(stop("read the ledger"))?, "file"),
-            words::list(&ledger.people.values().map(|p| p.name.as_str()).collect::<Vec<_>>()),
-            words::size(ledger.originals.bytes())
-        ));
-        if lost > 0 {
-            tell(format!(
-                "  {} of them {} not in {} any more.",
-                words::count(lost),
-                if lost == 1 { "is" } else { "are" },
-                address.name
-            ));
-        }
-        known.extend(ledger.people);
+        filling.fill_from(&address, &replica, end.as_ref()).await?;
     }
-    if known.is_empty() {
-        return Err(why_not);
+    if filling.people.is_empty() {
+        return Err(filling.why_not);
     }
-    for (address, last) in taken {
-        // One that was read before the one that knows better. What it lacks, the other has named.
-        if let Some(told) = ends.iter().filter(|t| t.is_of(&address)).map(|t| t.end.number).max().filter(|n| *n > last) {
-            tell(format!(
-                "{}’s ledger ends with segment {last}, and another store knows of a later one, {told}: it was cut, or put back to an earlier state.",
-                address.name
-            ));
-            whole = false;
-        }
-    }
+    filling.tell_what_was_cut();
     let strays = strays(catalog, library).await?;
     if strays > 0 {
         tell(format!(
@@ -292,7 +223,137 @@ async fn fill(
             words::counted(strays, "file")
         ));
     }
-    Ok(whole)
+    Ok(filling.whole)
+}
+
+/// A catalogue that is being filled, and how that goes.
+struct Filling<'a> {
+    catalog: &'a Catalog,
+    library: &'a Library,
+    with: &'a Known,
+    password: &'a str,
+    tell: &'a Tell,
+    /// Proves ledgers from now on.
+    ledger_key: LedgerKey,
+    /// What the stores read so far say of each other's ledgers.
+    ends: Vec<Told>,
+    /// The stores that were taken, with their last segment.
+    taken: Vec<(StoreAddress, u64)>,
+    people: BTreeSet<PersonId>,
+    /// Nothing had to be left out.
+    whole: bool,
+    /// Why, if nothing comes of it.
+    why_not: Stop,
+}
+
+impl Filling<'_> {
+    /// Something has to be left out.
+    fn lack(&mut self, line: String) {
+        (self.tell)(line);
+        self.whole = false;
+    }
+
+    /// The list of contents of a store, if it may be believed.
+    async fn read(
+        &mut self,
+        address: &StoreAddress,
+        replica: &Replica,
+        end: Option<&KitEnd>,
+    ) -> Result<Option<LedgerRead>, Stop> {
+        (self.tell)("  Reading its list of contents …".to_owned());
+        let read = replica.read_ledger(&self.with.scratch).await.map_err(|e| said(&e));
+        let read = read.and_then(|read| {
+            believe(&read, end, "the kit", self.with.unproven, self.tell)?;
+            let others = self.ends.iter().find(|told| told.is_of(address)).map(|told| &told.end);
+            believe(&read, others, "another store", self.with.unproven, self.tell)?;
+            Ok(read)
+        });
+        match read {
+            // What another try would not change must not keep the other stores' from coming back.
+            Err(stop) if stop.why == Why::Refused => {
+                self.lack(format!("  {}", stop.sentence));
+                self.why_not = stop;
+                Ok(None)
+            }
+            other => other.map(Some),
+        }
+    }
+
+    /// Everything that one store knows.
+    async fn fill_from(&mut self, address: &StoreAddress, replica: &Replica, end: Option<&KitEnd>) -> Result<(), Stop> {
+        let Some(read) = self.read(address, replica, end).await? else { return Ok(()) };
+        let (end, proven) = (read.end().map(|e| e.segment), self.with.ledger_key.is_some() && read.unproven.is_empty());
+        let LedgerRead { ledger, bad, .. } = read;
+        for segment in &bad {
+            self.lack(format!("  A part of the list of contents cannot be used, {}: {}", segment.name, segment.why));
+        }
+        let Some(told) = &ledger.household else {
+            self.lack(format!("  The list of contents in {} does not name the household; it is not used.", address.name));
+            return Ok(());
+        };
+        let household = Household {
+            name: told.name.clone(),
+            replica: replica.id,
+            name_key: NameKey::parse(&told.name_key)
+                .ok_or_else(|| Stop::new(Why::Refused, "the ledger's key for names cannot be used"))?,
+            ledger_key: Some(self.ledger_key.clone()),
+        };
+        self.ends.extend(told.stores.iter().filter_map(Told::of));
+        self.taken.push((address.clone(), ledger.last_segment));
+        let catalog = self.catalog;
+        household_and_people(catalog, &household, &ledger, self.password, self.with.unfinished).await?;
+        // Before anything is written into it here.
+        catalog.rebuild_record(ledger.entries.values()).await.map_err(stop("write the record"))?;
+        if let Some(id) = self.library.presence().id() {
+            catalog.set_library(id.0).await.map_err(stop("write down which library is the household's"))?;
+        }
+        catalog.rebuild_keys(&self.with.recipients, Utc::now()).await.map_err(stop("write the household's keys"))?;
+        let lost = originals(catalog, address, replica, &self.with.secrets, &ledger, self.tell).await?;
+        if self.with.ledger_key.is_none() {
+            self.prove(address, replica).await;
+        }
+        let recorded = ledger.entries.keys().next_back().copied().unwrap_or(0);
+        rebuilt_end(catalog, address, (ledger.last_segment, recorded), end, !proven).await?;
+        self.tell_what_came(address, &ledger, lost)?;
+        self.people.extend(ledger.people.keys());
+        Ok(())
+    }
+
+    /// Has a store of an older household say whose it is, with the key that proves it.
+    async fn prove(&mut self, address: &StoreAddress, replica: &Replica) {
+        let proving = Replica { keys: replica.keys.clone().proving(Some(self.ledger_key.clone())), ..replica.clone() };
+        if let Err(e) = proving.prove_again().await {
+            // Such a store brings everything back all the same; it takes nothing more until its keeper has let it be written to.
+            self.lack(format!("  {}’s first object could not be proven anew: {e}", address.name));
+        }
+    }
+
+    fn tell_what_came(&self, address: &StoreAddress, ledger: &Ledger, lost: u64) -> Result<(), Stop> {
+        (self.tell)(format!(
+            "  {} of {}, {}.",
+            words::counted(ledger.originals.count().map_err(stop("read the ledger"))?, "file"),
+            words::list(&ledger.people.values().map(|p| p.name.as_str()).collect::<Vec<_>>()),
+            words::size(ledger.originals.bytes())
+        ));
+        if lost > 0 {
+            let are = if lost == 1 { "is" } else { "are" };
+            (self.tell)(format!("  {} of them {are} not in {} any more.", words::count(lost), address.name));
+        }
+        Ok(())
+    }
+
+    /// Of the stores that were read before one that knows better. What such a ledger lacks, the other has named.
+    fn tell_what_was_cut(&mut self) {
+        for (address, last) in std::mem::take(&mut self.taken) {
+            let later = self.ends.iter().filter(|t| t.is_of(&address)).map(|t| t.end.number).max().filter(|n| *n > last);
+            if let Some(told) = later {
+                self.lack(format!(
+                    "{}’s ledger ends with segment {last}, and another store knows of a later one, {told}: it was cut, or put back to an earlier state.",
+                    address.name
+                ));
+            }
+        }
+    }
 }
 
 async fn household_and_people(

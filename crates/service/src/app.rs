@@ -6,14 +6,12 @@ use url::Url;
 use ypogeion_core::Digest;
 use ypogeion_engine::engine::Engine;
 
-use crate::{dav::locks::Locks, security::Limiter, settings::Settings};
+use crate::{dav::locks::Locks, security::Limiter};
 
 /// The shared state.
 pub struct App {
     /// What the house does.
     pub engine: Arc<Engine>,
-    /// The settings.
-    pub settings: Settings,
     /// Limits on guessing.
     pub limiter: Limiter,
     /// Fingerprint of the certificate.

@@ -52,21 +52,25 @@ async fn serve_with(settings: Settings, catalog: Catalog) -> Result<(), Cannot> 
     let tasks = work::run::start(&engine);
     let app = Arc::new(App {
         engine: Arc::clone(&engine),
-        settings,
         limiter: Limiter::default(),
         certificate: certificate.fingerprint(),
         address,
         locks: Locks::default(),
     });
     tracing::info!(household = engine.household.name, library = %engine.settings.library.display(), freed, "ready");
-    answer(app, &host, sockets, &certificate).await?;
+    answer(app, Names::of(&settings, &host), sockets, &certificate).await?;
     drop(tasks);
     Ok(())
 }
 
 /// Answers requests until this process is told to end.
-async fn answer(app: Arc<App>, host: &str, sockets: Vec<(Listen, TcpListener)>, certificate: &Certificate) -> Result<(), Cannot> {
-    let (shared, names) = (web::Data::from(Arc::clone(&app)), web::Data::new(Names::of(&app.settings, host)));
+async fn answer(
+    app: Arc<App>,
+    names: Names,
+    sockets: Vec<(Listen, TcpListener)>,
+    certificate: &Certificate,
+) -> Result<(), Cannot> {
+    let (shared, names) = (web::Data::from(Arc::clone(&app)), web::Data::new(names));
     let mut server = HttpServer::new(move || {
         // Whatever answers for the household stands in here, and nothing of it beside it.
         let behind = utoipa_actix_web::scope("").guard(guard::has_passed()).configure(api::routes);

@@ -5,6 +5,7 @@
 //! may be killed anywhere.
 
 mod adopt;
+mod adopt_look;
 pub mod audit;
 mod derive;
 mod ended;
