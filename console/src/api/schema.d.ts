@@ -1399,9 +1399,9 @@ export interface components {
             problem?: string | null;
             /**
              * Format: int64
-             * @description Bytes that the member's quota and the home disk have room for now.
+             * @description Bytes that the member's quota and the home disk have room for now; none while the disk is not connected and nobody knows.
              */
-            room: number;
+            room?: number | null;
             /** @description `looking`, `planned`, `running`, `paused`, `done` or `stopped`. */
             state: components["schemas"]["AdoptionState"];
             /** @description Of these, still waiting. */

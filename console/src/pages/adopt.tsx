@@ -111,7 +111,8 @@ function stateOf(a: Adoption) {
 /** What would happen, in one sentence, and whether there is room for it. */
 function Plan({ adoption: a }: { adoption: Adoption }) {
   const fresh: Tally = { files: a.files.files - a.known.files, bytes: a.files.bytes - a.known.bytes };
-  const tight = !a.in_place && fresh.bytes > a.room;
+  const room = a.room ?? undefined;
+  const tight = !a.in_place && room !== undefined && fresh.bytes > room;
   if (a.files.files === 0) return null;
   return (
     <p className="mt-0 mb-3 max-w-prose">
@@ -119,7 +120,7 @@ function Plan({ adoption: a }: { adoption: Adoption }) {
         ? "All of it is here already. Adopting it only notes that this disk has it, too."
         : a.in_place
           ? `${counted(fresh.files, "file")} would stay on the disk and appear in the library, ${size(fresh.bytes)} in all. The disk must stay connected: their copy at home is there.`
-          : `${counted(fresh.files, "file")} would be copied, ${size(fresh.bytes)} in all; there is room for ${size(a.room)}.`}
+          : `${counted(fresh.files, "file")} would be copied, ${size(fresh.bytes)} in all${room === undefined ? ". The library’s disk is not connected." : `; there is room for ${size(room)}.`}`}
       {tight && <strong className="block">That is too much: adopting would stop when the disk is full.</strong>}
     </p>
   );

@@ -80,8 +80,14 @@ fn allowed(engine: &Engine, path: &str) -> Result<PathBuf> {
 
 async fn view(engine: &Engine, a: adoptions::Adoption) -> Result<Adoption> {
     let tally = |t: adoptions::Tally| Tally { files: t.files, bytes: t.bytes };
+    let room = match landing::room(engine, a.person).await {
+        Ok(room) => Some(room.left()),
+        // Nobody knows, and the rest is known all the same.
+        Err(Error::LibraryAway(_)) => None,
+        Err(e) => return Err(e),
+    };
     Ok(Adoption {
-        room: landing::room(engine, a.person).await?.left(),
+        room,
         id: a.id,
         path: a.place,
         person_name: a.person_name,

@@ -103,8 +103,8 @@ pub struct Adoption {
     pub failed: Tally,
     /// Left where they are.
     pub left_out: Tally,
-    /// Bytes that the member's quota and the home disk have room for now.
-    pub room: u64,
+    /// Bytes that the member's quota and the home disk have room for now; none while the disk is not connected and nobody knows.
+    pub room: Option<u64>,
 }
 
 /// A file of an adoption.

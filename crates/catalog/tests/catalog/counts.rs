@@ -337,7 +337,7 @@ async fn a_name_and_its_bytes_may_come_together() {
             async move { w.catalog.note_sightings(w.device, &[said], w.now).await.unwrap() }
         });
         let looking = async { w.catalog.fold_counts().await.unwrap() };
-        futures_util::join!(futures_util::future::join_all(landing), futures_util::future::join_all(naming), looking);
+        tokio::join!(futures_util::future::join_all(landing), futures_util::future::join_all(naming), looking);
         let d = w.catalog.devices(None, Some(w.device), w.now).await.unwrap().remove(0);
         assert_eq!((d.offered, d.home, d.waiting), (8 * (u64::from(round) + 1), 8 * (u64::from(round) + 1), 0));
         assert_eq!(w.catalog.miscounts().await.unwrap(), Vec::<String>::new(), "after round {round}");
@@ -378,12 +378,7 @@ async fn who_changes_the_same_at_the_same_time_counts_it_once() {
             }
         };
         let folding = async { w.catalog.fold_counts().await.unwrap() };
-        futures_util::join!(
-            futures_util::future::join_all(confirming),
-            futures_util::future::join_all(observing),
-            moving,
-            folding
-        );
+        tokio::join!(futures_util::future::join_all(confirming), futures_util::future::join_all(observing), moving, folding);
         assert_eq!(w.catalog.miscounts().await.unwrap(), Vec::<String>::new(), "after round {round}");
     }
 }

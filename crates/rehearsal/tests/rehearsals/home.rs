@@ -185,3 +185,41 @@ async fn a_disk_that_is_away_at_the_start_is_not_replaced_by_the_folder_it_is_mo
     w.house.start_service().await.unwrap();
     assert_eq!(w.house.keeper().await.unwrap().overview().await.unwrap().state.word(), "look");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_adoption_goes_on_when_the_disk_is_back() {
+    let w = world().await;
+    let disk = w.house.disks().join("old disk");
+    for n in 0..300 {
+        put(&disk, &format!("IMG_20190412_{:06}.jpg", 100_000 + n), format!("picture {n}").as_bytes()).unwrap();
+    }
+    let people = w.keeper.ask(Method::GET, "api/people", None).await.unwrap();
+    let form = json!({ "path": disk, "person": people[0]["id"], "in_place": false });
+    let id = w.keeper.ask(Method::POST, "api/adoptions", Some(form)).await.unwrap()["id"].as_str().unwrap().to_owned();
+    let told = async || -> ypogeion_rehearsal::Step<serde_json::Value> {
+        Ok(w.keeper.ask(Method::GET, "api/adoptions", None).await?[0].clone())
+    };
+    let in_state = async |state: &str| {
+        wait_for(&format!("it to be {state}"), 60, async || Ok(Some(told().await?).filter(|a| a["state"] == state)))
+            .await
+            .unwrap()
+    };
+    in_state("planned").await;
+    w.keeper.ask(Method::PATCH, &format!("api/adoptions/{id}"), Some(json!({ "order": "begin" }))).await.unwrap();
+    wait_for("some to be taken", 60, async || Ok((told().await?["copied"]["files"].as_u64() > Some(10)).then_some(())))
+        .await
+        .unwrap();
+    take_away(&w);
+    wait_for("it to be noticed", 30, async || Ok((w.keeper.overview().await?.state.word() == "trouble").then_some(())))
+        .await
+        .unwrap();
+    tokio::time::sleep(std::time::Duration::from_secs(2)).await; // Whatever would go wrong has the time to.
+    let away = told().await.unwrap();
+    let (state, failed, waiting) = (&away["state"], &away["failed"]["files"], away["waiting"]["files"].as_u64().unwrap());
+    assert!(state == "running" && failed == 0 && waiting > 0 && away["room"].is_null(), "{away}");
+    bring_back(&w);
+    let done = in_state("done").await;
+    assert_eq!((&done["copied"]["files"], &done["failed"]["files"]), (&json!(300), &json!(0)), "{done}");
+    assert!(done["room"].is_u64(), "{done}");
+    assert_eq!(originals_below(&w.house.library()).unwrap().len(), 300);
+}

@@ -248,7 +248,7 @@ async fn the_keeper_looks_after_stores_from_a_terminal() {
     device.json(&["backup"]).await.unwrap();
     w.keeper.wait_until_proven(60).await.unwrap();
     let said = device.run(&[&["stores"], &who[..], &["list"]].concat()).await.unwrap();
-    assert!(said.code == 0 && said.out.contains("North Quay  idle"), "{} {}", said.code, said.out);
+    assert!(said.code == 0 && said.out.contains("North Quay  up to date"), "{} {}", said.code, said.out);
     let said = device.run(&[&["stores"], &who[..], &["test", "north quay"]].concat()).await.unwrap();
     assert!(
         said.code == 0 && said.out.contains("refuses bytes that were damaged") && said.out.ends_with("North Quay can be used.\n"),
