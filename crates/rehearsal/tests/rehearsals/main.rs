@@ -1,5 +1,6 @@
 //! All rehearsals in one program: linked once, and run side by side.
 
+mod a_million;
 mod access;
 mod activity;
 mod adopt;
