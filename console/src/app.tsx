@@ -1,6 +1,6 @@
 /** No household: the door. Signed out: its bell. Signed in: the shell with its pages. */
 import { Suspense, useEffect, useState } from "react";
-import { Navigate, Route, Routes } from "react-router";
+import { Navigate, Route, Routes, useLocation } from "react-router";
 import { useLive, useMe } from "./api/hooks";
 import { Account, Activity, Adopt, Devices, Door, fetchPages, Library, Night, Offsite, PageThatCame, Restore, Settings } from "./pages";
 import { Overview } from "./pages/overview";
@@ -12,6 +12,7 @@ import { Fault, Waiting } from "./ui/states";
 
 export function App() {
   const me = useMe();
+  const at = useLocation().pathname;
   const there = useLive(me.isSuccess);
   // Once at the door, it is left by its own button: what it said last is read there.
   const [atDoor, setAtDoor] = useState(false);
@@ -25,9 +26,11 @@ export function App() {
   if (me.isPending) return <Waiting what="the house" full />;
   if (atDoor) {
     return (
-      <Suspense fallback={<Waiting what="the house" full />}>
-        <Door leave={() => void me.refetch().then(() => setAtDoor(false))} />
-      </Suspense>
+      <PageThatCame at={at}>
+        <Suspense fallback={<Waiting what="the house" full />}>
+          <Door leave={() => void me.refetch().then(() => setAtDoor(false))} />
+        </Suspense>
+      </PageThatCame>
     );
   }
   if (me.isError) {
@@ -43,7 +46,7 @@ export function App() {
   return (
     <Shell me={me.data} there={there}>
       <PasswordAgain name={me.data.name} />
-      <PageThatCame>
+      <PageThatCame at={at}>
         <Suspense fallback={<Waiting what="the page" full />}>
           <Routes>
             <Route path="/" element={<Overview keeper={keeper} />} />

@@ -33,13 +33,18 @@ export async function fetchPages() {
 }
 
 /** A page that could not be fetched: the server is away, or has been renewed and has other pages now. */
-export class PageThatCame extends Component<{ children: ReactNode }, { failed: boolean }> {
+export class PageThatCame extends Component<{ at: string; children: ReactNode }, { failed: boolean }> {
   override state = { failed: false };
 
   static getDerivedStateFromError(error: unknown) {
     // A fault of a page's own is none of these.
     if (!(error instanceof TypeError) || !/import/i.test(error.message)) throw error;
     return { failed: true };
+  }
+
+  /** Whoever goes elsewhere sees that page. */
+  override componentDidUpdate(before: { at: string }) {
+    if (before.at !== this.props.at && this.state.failed) this.setState({ failed: false });
   }
 
   override render() {

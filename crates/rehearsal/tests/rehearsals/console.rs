@@ -553,6 +553,11 @@ async fn a_page_that_cannot_be_fetched_says_so() {
     w.house.stop_service().await.unwrap();
     browser.click("Offsite").await.unwrap();
     browser.wait_for_text("This page could not be fetched from the server").await.unwrap();
+    // What was opened before is there all the same.
+    browser.click("Activity").await.unwrap();
+    browser.wait_for_text("No backup yet").await.unwrap();
+    browser.click("Offsite").await.unwrap();
+    browser.wait_for_text("This page could not be fetched from the server").await.unwrap();
     w.house.start_service().await.unwrap();
     browser.click("Try again").await.unwrap();
     browser.wait_for_text("Add a store").await.unwrap();
