@@ -163,4 +163,14 @@ async fn what_a_type_cannot_hold_is_an_error_and_no_other_value() {
         c.batch_execute(mend).await.unwrap();
     }
     assert!(w.catalog.people().await.is_ok());
+    // But a store whose hours cannot be read keeps no house from opening: nothing is sent there, and it says why.
+    let store = w.add_store().await;
+    c.batch_execute("UPDATE store SET week = '\"whenever\"'").await.unwrap();
+    let row = w.catalog.store(store).await.unwrap();
+    assert!(row.stopped.as_deref().is_some_and(|why| why.contains("choose them anew")), "{:?}", row.stopped);
+    assert_eq!(row.week.at(w.now.naive_utc()), Pace::Rest);
+    let change = StoreSettings { week: Some(Week::default()), ..StoreSettings::default() };
+    w.catalog.change_store(store, &change, w.now).await.unwrap();
+    let row = w.catalog.store(store).await.unwrap();
+    assert_eq!((row.stopped, row.week.at(w.now.naive_utc())), (None, Pace::Full));
 }
