@@ -7,7 +7,7 @@ use std::{
 };
 
 use diesel::{QueryableByName, sql_query, sql_types::BigInt};
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use uuid::Uuid;
 use ypogeion_catalog::{Catalog, devices::Sighting, work::Kind};
 use ypogeion_core::{Digest, StoreId};
@@ -107,4 +107,48 @@ async fn whoever_does_the_work_is_told_of_its_kind_and_nobody_else() {
     until("everybody looks again", async || told.lock().unwrap().last().is_some_and(|k| k.len() == Kind::ALL.len())).await;
     listening.abort();
     telling.abort();
+}
+
+/// Rows of what grows with the household.
+const MANY: &str = "
+    INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at, shot, source)
+    SELECT n.id, d.person, d.id, sha256(n.i::text::bytea), 1, n.i, 'juno/' || n.i, 'juno/' || n.i, 'photo', now(), now(), 'received', '{}', now(), n.id, 'Camera'
+    FROM (SELECT i, lpad(to_hex(i), 32, '0')::uuid AS id FROM generate_series(1, 3000) i) n CROSS JOIN device d;
+    INSERT INTO standing (original, place, good, since) SELECT id, '00000000-0000-0000-0000-000000000000', true, now() FROM original WHERE name <> 'a.jpg';
+    INSERT INTO sighting (device, source, name, digest, size, seen_at) SELECT device, 'Camera', name, digest, size, now() FROM original";
+
+/// What one picture costs is found by indexes, however many there are, also while PostgreSQL still believes that the tables are empty.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_one_picture_costs_does_not_grow_with_the_household() {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = BigInt)]
+        n: i64,
+    }
+    let w = world().await;
+    let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
+    for table in ["original", "standing", "counted", "sighting", "name_change"] {
+        sql_query(format!("ALTER TABLE {table} SET (autovacuum_enabled = false)")).execute(&mut c).await.unwrap();
+    }
+    // One picture changes often enough that a plan for it is kept, made for a household of one.
+    let one = w.land(b"kite", "juno/kite.jpg").await.unwrap();
+    let change = format!("UPDATE standing SET good = NOT good WHERE original = '{}'", one.0);
+    for _ in 0..8 {
+        sql_query(&change).execute(&mut c).await.unwrap();
+    }
+    let mut other = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
+    other.batch_execute(MANY).await.unwrap();
+    w.catalog.fold_counts().await.unwrap();
+    w.names(0..1).await;
+    let read = c
+        .transaction::<_, diesel::result::Error, _>(async |c| {
+            sql_query(&change).execute(c).await?;
+            sql_query("SELECT look_at_names(100) AS n").get_result::<Row>(c).await?;
+            let read = "SELECT sum(seq_tup_read + coalesce(idx_tup_fetch, 0))::bigint AS n FROM pg_stat_xact_user_tables";
+            Ok(sql_query(read).get_result::<Row>(c).await?.n)
+        })
+        .await
+        .unwrap();
+    assert!((1..200).contains(&read), "{read} rows were read for one of 3,000 pictures");
+    assert_eq!(w.catalog.miscounts().await.unwrap(), Vec::<String>::new());
 }
