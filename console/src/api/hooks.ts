@@ -24,6 +24,7 @@ export const keys = {
   record: ["work", "record"],
   adoptions: ["work", "adoptions"],
   adopted: (adoption: string, outcome: string) => ["work", "adopted", adoption, outcome],
+  leftFolders: ["library", "left"],
   household: ["library", "household"],
   refilings: ["library", "refilings"],
   holding: ["library", "holding"],
@@ -75,6 +76,8 @@ export const useRecord = (enabled: boolean) =>
   useQuery<Schemas["RecordLine"][], Failure>({ queryKey: keys.record, queryFn: () => ask("/api/record"), enabled });
 
 export const useHousehold = () => useQuery<Schemas["Household"], Failure>({ queryKey: keys.household, queryFn: () => ask("/api/household") });
+/** Folders outside the library in which originals were left. */
+export const useLeftFolders = () => useQuery<Schemas["LeftFolder"][], Failure>({ queryKey: keys.leftFolders, queryFn: () => ask("/api/left-folders") });
 export const useAdoptions = () => useQuery<Schemas["Adoption"][], Failure>({ queryKey: keys.adoptions, queryFn: () => ask("/api/adoptions") });
 export const useAdopted = (adoption: string, outcome: string) =>
   useQuery<Schemas["AdoptedFile"][], Failure>({ queryKey: keys.adopted(adoption, outcome), queryFn: () => ask(`/api/adoptions/${adoption}/files?outcome=${outcome}`), placeholderData: keepPreviousData });

@@ -745,6 +745,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/left-folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The folders outside the library in which originals were left, and whether they are there. */
+        get: operations["list_left_folders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Says that a folder that is out of reach does not come back: what was left there is looked for at home, and made good from the stores. Or
+         *     that it may come back after all.
+         */
+        patch: operations["change_left_folder"];
+        trace?: never;
+    };
     "/api/months": {
         parameters: {
             query?: never;
@@ -1576,6 +1597,11 @@ export interface components {
              * @description There, and known to nobody.
              */
             unknown: number;
+            /**
+             * Format: int64
+             * @description Out of reach: the folder outside the library that they were left in is empty, or not there.
+             */
+            unseen: number;
             /** @description Everything is read, not a portion. */
             whole: boolean;
             /**
@@ -2293,6 +2319,25 @@ export interface components {
          * @enum {string}
          */
         Layer: "device" | "home" | "offsite" | "proven";
+        /** @description A folder outside the library in which originals were left. */
+        LeftFolder: {
+            /** @description The keeper said that it does not come back: what was left there counts as missing. */
+            given_up: boolean;
+            /** @description Where it is on the server. */
+            path: string;
+            /**
+             * Format: date-time
+             * @description Since when it is empty or not there, as far as anybody has noticed; none: it is there.
+             */
+            unseen_since?: string | null;
+        };
+        /** @description Whether a folder that is out of reach comes back. */
+        LeftFolderChange: {
+            /** @description It does not come back. */
+            given_up: boolean;
+            /** @description Which, as it is listed. */
+            path: string;
+        };
         /** @description Lend the server the key of the recovery kit. */
         LendKey: {
             /** @description For good, not for an hour. */
@@ -2939,7 +2984,7 @@ export interface components {
          *     `urn:ypogeion:problem:` followed by the word.
          * @enum {string}
          */
-        ProblemType: "not-signed-in" | "not-allowed" | "wrong-password" | "password-wanted" | "too-many" | "too-many-attempts" | "pairing-code-unknown" | "device-revoked" | "device-ended" | "not-found" | "bad-request" | "name-taken" | "too-large" | "over-quota" | "disk-full" | "digest-mismatch" | "wrong-offset" | "upload-gone" | "clearance-gone" | "upload-busy" | "tus-version" | "content-type" | "other-host" | "range-not-satisfiable" | "original-damaged" | "no-preview" | "store-fault" | "not-set-up" | "database-away" | "library-away" | "internal";
+        ProblemType: "not-signed-in" | "not-allowed" | "wrong-password" | "password-wanted" | "too-many" | "too-many-attempts" | "pairing-code-unknown" | "device-revoked" | "device-ended" | "not-found" | "bad-request" | "name-taken" | "too-large" | "over-quota" | "disk-full" | "digest-mismatch" | "wrong-offset" | "upload-gone" | "clearance-gone" | "upload-busy" | "tus-version" | "content-type" | "other-host" | "range-not-satisfiable" | "original-damaged" | "no-preview" | "store-fault" | "not-set-up" | "database-away" | "library-away" | "original-away" | "internal";
         /** @description The password, typed again. */
         ProvePassword: {
             /** @description The member's own. */
@@ -4714,6 +4759,46 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["HouseKey"];
                 };
+            };
+        };
+    };
+    list_left_folders: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LeftFolder"][];
+                };
+            };
+        };
+    };
+    change_left_folder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeftFolderChange"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

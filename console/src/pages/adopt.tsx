@@ -3,12 +3,13 @@ import { RadioGroup } from "radix-ui";
 import { useState } from "react";
 import { Link } from "react-router";
 import { ask, type Schemas } from "../api/client";
-import { keys, useAdoptable, useAdopted, useAdoptions, useDo, usePeople } from "../api/hooks";
+import { keys, useAdoptable, useAdopted, useAdoptions, useDo, useLeftFolders, usePeople } from "../api/hooks";
 import { count, counted, size } from "../format";
 import { Button, Choice, Dialog, Page, State, When } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 
 type Adoption = Schemas["Adoption"];
+type LeftFolder = Schemas["LeftFolder"];
 type Tally = Schemas["Tally"];
 
 export function Adopt() {
@@ -24,6 +25,7 @@ export function Adopt() {
         </Button>
       }
     >
+      <OutOfReach />
       {adoptions.isPending ? (
         <Waiting what="what was adopted" />
       ) : adoptions.isError ? (
@@ -42,6 +44,54 @@ export function Adopt() {
       </p>
       {choosing && <ChooseDialog onClose={() => setChoosing(false)} />}
     </Page>
+  );
+}
+
+/** Folders in which pictures were left, and where nothing is now: whether they come back is the keeper's to say. */
+function OutOfReach() {
+  const folders = useLeftFolders();
+  const [asking, setAsking] = useState<LeftFolder>();
+  if (folders.isError) return <Fault failure={folders.error} again={() => void folders.refetch()} />;
+  const unseen = (folders.data ?? []).filter((f) => f.unseen_since);
+  return (
+    <>
+      {unseen.map((f) => (
+        <section key={f.path} className={`my-4 border-l-4 py-1 pl-4 ${f.given_up ? "border-line" : "border-ochre"}`} role="status">
+          <b className="block text-[17px] font-semibold break-words">{f.given_up ? `${f.path} does not come back` : `${f.path} is not connected`}</b>
+          <p className="mt-1 mb-3 max-w-[70ch]">
+            {f.given_up ? (
+              <>What was left there counts as missing, and is fetched from the stores that have it. If the disk is connected after all, its pictures are used again.</>
+            ) : (
+              <>
+                Pictures of the library were left there, and nothing is there since {f.unseen_since && <When at={f.unseen_since} />}. They cannot be opened or sent until the disk is connected. Then everything
+                continues by itself.
+              </>
+            )}
+          </p>
+          {!f.given_up && <Button onClick={() => setAsking(f)}>It does not come back …</Button>}
+        </section>
+      ))}
+      {asking && <GiveUpDialog folder={asking} onClose={() => setAsking(undefined)} />}
+    </>
+  );
+}
+
+function GiveUpDialog({ folder, onClose }: { folder: LeftFolder; onClose: () => void }) {
+  const giveUp = useDo(() => ask("/api/left-folders", "PATCH", { path: folder.path, given_up: true }), [keys.leftFolders, keys.overview, keys.checks]);
+  return (
+    <Dialog open onOpenChange={(o) => !o && onClose()} title="Does this disk not come back?">
+      <p className="mt-0 max-w-prose break-words">
+        What was left in {folder.path} counts as missing from then on. The home disk is read, and the library gets copies of its own from the stores. What no store has is lost with the disk: if it only is in a drawer,
+        connect it instead.
+      </p>
+      {giveUp.isError && <Fault failure={giveUp.error} />}
+      <div className="mt-4 flex flex-wrap justify-end gap-2">
+        <Button onClick={onClose}>Cancel</Button>
+        <Button look="danger" disabled={giveUp.isPending} onClick={() => giveUp.mutate(undefined, { onSuccess: onClose })}>
+          It does not come back
+        </Button>
+      </div>
+    </Dialog>
   );
 }
 

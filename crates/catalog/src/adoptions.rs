@@ -405,7 +405,7 @@ impl Catalog {
         Ok(())
     }
 
-    /// Notes what became of a file. Not forced to the disk: a file that is taken twice is here once.
+    /// Notes what became of a file, and of the first that is left in place, that its folder is needed from now on. Not forced to the disk: a file that is taken twice is here once.
     pub async fn adoption_file_done(
         &self,
         id: Uuid,
@@ -415,7 +415,14 @@ impl Catalog {
         reason: Option<&str>,
     ) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
-        let n = sql_query("UPDATE adopted_file SET outcome = $4, reason = $5 WHERE adoption = $1 AND archive = $2 AND path = $3")
+        let n = sql_query(
+            "WITH done AS (
+                 UPDATE adopted_file SET outcome = $4, reason = $5 WHERE adoption = $1 AND archive = $2 AND path = $3 RETURNING adoption
+             ), left_there AS (
+                 INSERT INTO elsewhere (folder) SELECT convert_to(a.place, 'UTF8') FROM adoption a JOIN done d ON d.adoption = a.id
+                 WHERE $4 = 'pointed' ON CONFLICT DO NOTHING
+             ) SELECT adoption FROM done",
+        )
             .bind::<SqlUuid, _>(id)
             .bind::<Binary, _>(archive)
             .bind::<Binary, _>(path)

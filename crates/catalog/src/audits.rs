@@ -92,6 +92,8 @@ pub struct Found {
     pub wrong: u64,
     /// Not there.
     pub missing: u64,
+    /// Out of reach: the folder that they were left in is empty, or not there.
+    pub unseen: u64,
     /// There, and known to nobody.
     pub unknown: u64,
 }
@@ -145,6 +147,8 @@ struct AuditRow {
     #[diesel(sql_type = BigInt)]
     missing: i64,
     #[diesel(sql_type = BigInt)]
+    unseen: i64,
+    #[diesel(sql_type = BigInt)]
     unknown: i64,
     #[diesel(sql_type = Nullable<Text>)]
     said: Option<String>,
@@ -167,6 +171,7 @@ impl AuditRow {
                 bytes: unsigned(self.bytes),
                 wrong: unsigned(self.wrong),
                 missing: unsigned(self.missing),
+                unseen: unsigned(self.unseen),
                 unknown: unsigned(self.unknown),
             },
             said: self.said,
@@ -198,7 +203,7 @@ struct ExpectedRow {
 }
 
 const AUDIT: &str =
-    "id, place, kind, whole, began_at, ended_at, population, checked, bytes, wrong, missing, unknown, said, failed";
+    "id, place, kind, whole, began_at, ended_at, population, checked, bytes, wrong, missing, unseen, unknown, said, failed";
 
 impl Catalog {
     /// Sees to it that every place is checked in every way that it can be. `first` is when the first check of a new place is.
@@ -279,13 +284,15 @@ impl Catalog {
     pub async fn count_audit(&self, id: Uuid, more: Found) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
         sql_query(
-            "UPDATE audit SET checked = checked + $2, bytes = bytes + $3, wrong = wrong + $4, missing = missing + $5 WHERE id = $1",
+            "UPDATE audit SET checked = checked + $2, bytes = bytes + $3, wrong = wrong + $4, missing = missing + $5,
+                              unseen = unseen + $6 WHERE id = $1",
         )
         .bind::<SqlUuid, _>(id)
         .bind::<BigInt, _>(signed(more.checked))
         .bind::<BigInt, _>(signed(more.bytes))
         .bind::<BigInt, _>(signed(more.wrong))
         .bind::<BigInt, _>(signed(more.missing))
+        .bind::<BigInt, _>(signed(more.unseen))
         .prepared()
         .execute(&mut c)
         .await?;
@@ -314,7 +321,8 @@ impl Catalog {
     pub async fn end_audit(&self, id: Uuid, found: Found, said: &str, failed: bool, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         sql_query(
-            "UPDATE audit SET checked = $2, bytes = $3, wrong = $4, missing = $5, unknown = $6, said = $7, failed = $8, ended_at = $9
+            "UPDATE audit SET checked = $2, bytes = $3, wrong = $4, missing = $5, unknown = $6, said = $7, failed = $8, ended_at = $9,
+                    unseen = $10
              WHERE id = $1",
         )
         .bind::<SqlUuid, _>(id)
@@ -326,6 +334,7 @@ impl Catalog {
         .bind::<Text, _>(said)
         .bind::<Bool, _>(failed)
         .bind::<Timestamptz, _>(now)
+        .bind::<BigInt, _>(signed(found.unseen))
         .prepared()
         .execute(&mut c)
         .await?;

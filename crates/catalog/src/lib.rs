@@ -31,6 +31,7 @@ pub mod copied;
 pub mod copies;
 pub mod derived;
 pub mod devices;
+pub mod elsewhere;
 pub mod evidence;
 pub mod folder_view;
 pub mod growth;

@@ -141,6 +141,10 @@ actions! {
     ListAdoptions = "list_adoptions" => KEEPER,
     /// Begin one, pause it, let it go on, stop it.
     ChangeAdoption = "change_adoption" => KEEPER,
+    /// The folders in which originals were left, and whether they are there.
+    ListLeftFolders = "list_left_folders" => KEEPER,
+    /// Say that one of them does not come back.
+    ChangeLeftFolder = "change_left_folder" => KEEPER,
     /// What became of its files.
     ListAdopted = "list_adopted" => KEEPER,
     /// Put the clock of a device of one's own right (the keeper: of any).

@@ -55,6 +55,15 @@ pub struct CheckNow {
     pub said: String,
 }
 
+/// Originals that nobody can look at, because the disk that they were left on is not connected.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct OutOfReach {
+    /// The folder in which they were left; none: that is not this reader's to know.
+    pub folder: Option<String>,
+    /// Further ones.
+    pub more: u64,
+}
+
 /// Everything that the headline is made from.
 #[derive(Clone, Debug, Default)]
 pub struct House {
@@ -80,6 +89,8 @@ pub struct House {
     pub coming: Amount,
     /// Why the library's disk counts as away, if it does: a sentence's second half, with its mark at the end.
     pub library_away: Option<String>,
+    /// A folder outside the library, in which originals were left, that is empty or not there.
+    pub out_of_reach: Option<OutOfReach>,
     /// Bytes of room above the reserve; none: nobody can say, which the disk's being away explains.
     pub room: Option<u64>,
     /// Checks whose last round could not be done.
@@ -128,6 +139,7 @@ pub fn habit(days: &[NaiveDate]) -> Option<TimeDelta> {
 #[derive(Clone, Debug)]
 enum Fact<'a> {
     LibraryAway(&'a str),
+    OutOfReach(&'a OutOfReach),
     Damaged(u64),
     StoreStopped(&'a StoreNow, &'a str),
     NoRoom,
@@ -161,6 +173,7 @@ fn facts(house: &House, now: DateTime<Utc>) -> Vec<Fact<'_>> {
     let refused = devices.iter().map(|d| d.refused).sum();
     all.extend(devices.iter().max_by_key(|d| d.refused).filter(|d| d.refused > 0).map(|d| Fact::Refused(d, refused)));
     all.extend(devices.iter().max_by_key(|d| d.unread).filter(|d| d.unread > 0).map(Fact::Unread));
+    all.extend(house.out_of_reach.as_ref().map(Fact::OutOfReach));
     all.extend((house.braked > 0).then_some(Fact::Braked(house.braked)));
     // Exposed and nobody knows since when: as if for ever.
     let since = house.exposed_since.unwrap_or(DateTime::<Utc>::MIN_UTC);
@@ -193,6 +206,7 @@ impl Fact<'_> {
             Fact::LibraryAway(_) | Fact::Damaged(_) | Fact::StoreStopped(..) | Fact::NoRoom => HouseState::Trouble,
             Fact::Refused(..)
             | Fact::Unread(_)
+            | Fact::OutOfReach(_)
             | Fact::Braked(_)
             | Fact::Overdue(_)
             | Fact::Quiet(..)
@@ -220,6 +234,18 @@ impl Fact<'_> {
                     "{} Until it is back, nothing is received; then everything continues by itself. {exposure}",
                     capitalised(why)
                 ),
+            ),
+            Fact::OutOfReach(out) => (
+                "A disk with some of the pictures is not connected.".to_owned(),
+                match (out.folder.as_deref(), out.more) {
+                    (None, _) => format!("Until it is, they cannot be opened. {exposure}"),
+                    (Some(folder), more) => {
+                        let others = if more == 0 { String::new() } else { format!(" and {} more", counted(more, "folder")) };
+                        format!(
+                            "They were left in {folder}{others}, and nothing is there now. Connect it, or say under Library, Adopt an old disk, that it does not come back. {exposure}"
+                        )
+                    }
+                },
             ),
             Fact::Damaged(n) => (format!("{} at home {} damaged or missing.", counted(*n, "file"), be(*n)), exposure),
             Fact::StoreStopped(store, why) => {
@@ -330,6 +356,7 @@ impl Fact<'_> {
     fn plain(&self) -> &'static str {
         match self {
             Fact::LibraryAway(_) => "The library’s disk is not connected.",
+            Fact::OutOfReach(_) => "A disk with some of the pictures is not connected.",
             Fact::Damaged(_) => "Some files at home are damaged or missing.",
             Fact::StoreStopped(..) => "Sending to a store has stopped.",
             Fact::NoRoom => "The home disk is full.",
@@ -582,6 +609,7 @@ mod tests {
             braked,
             coming,
             library_away,
+            out_of_reach,
             room,
             failed_checks,
             kit,
@@ -604,6 +632,7 @@ mod tests {
             || *braked > 0
             || coming.count > 0
             || library_away.is_some()
+            || out_of_reach.is_some()
             || room.is_some_and(|r| r < LITTLE_ROOM)
             || !failed_checks.is_empty()
             || (home.count > 0 && matches!(kit, Some(KitWorth::Missing | KitWorth::Outdated)))
@@ -670,6 +699,9 @@ mod tests {
             braked: dice.few(),
             coming: amount(dice.few()),
             library_away: dice.seldom().then(|| "the folder is empty.".into()),
+            out_of_reach: dice
+                .seldom()
+                .then(|| OutOfReach { folder: dice.seldom().then(|| "/mnt/old-disk".into()), more: dice.few() }),
             room: [None, Some(0), Some(LITTLE_ROOM / 2), Some(LITTLE_ROOM), Some(1 << 40), Some(1 << 41), Some(1 << 42)]
                 [dice.roll(7) as usize],
             failed_checks: if dice.seldom() { vec![check] } else { Vec::new() },

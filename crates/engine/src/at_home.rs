@@ -8,7 +8,7 @@ use std::{fs::File, sync::Arc};
 use ypogeion_core::{OriginalId, filing::FiledPath};
 use ypogeion_library::{Finished, Library, LibraryError, Publish};
 
-use crate::{engine::Engine, error::Result};
+use crate::{elsewhere, engine::Engine, error::Result};
 
 /// Looks at the copy: `look` says `None` where nothing is. Returns what it saw, and the path at which it is or should be.
 pub async fn look_at<T: Send + 'static>(
@@ -19,8 +19,15 @@ pub async fn look_at<T: Send + 'static>(
 ) -> Result<(Option<T>, FiledPath)> {
     loop {
         let (library, place, look) = (Arc::clone(&engine.library), path.clone(), look.clone());
-        if let Some(seen) = tokio::task::spawn_blocking(move || look(&library, &place)).await?? {
-            return Ok((Some(seen), path));
+        match tokio::task::spawn_blocking(move || look(&library, &place)).await? {
+            Ok(Some(seen)) => return Ok((Some(seen), path)),
+            Ok(None) => {}
+            Err(e) => {
+                if let LibraryError::Elsewhere { folder, .. } = &e {
+                    elsewhere::met(engine, folder).await?;
+                }
+                return Err(e.into());
+            }
         }
         let now = engine.catalog.original(id, None).await?.path;
         if now == path {

@@ -24,6 +24,7 @@ fn result(a: &Audit) -> CheckResult {
         bytes: a.found.bytes,
         wrong: a.found.wrong,
         missing: a.found.missing,
+        unseen: a.found.unseen,
         unknown: a.found.unknown,
         said: a.said.clone(),
         failed: a.failed,

@@ -1,5 +1,7 @@
 //! Why something was not done. Nothing in here knows how a request is answered: that is the service's, at its edge.
 
+use std::path::PathBuf;
+
 use ypogeion_catalog::CatalogError;
 use ypogeion_core::room::NoRoom;
 use ypogeion_library::LibraryError;
@@ -68,6 +70,9 @@ pub enum Error {
     /// The library's disk is not connected.
     #[error("The library’s disk is not connected: {0} Nothing is lost, and everything continues by itself when it is back.")]
     LibraryAway(String),
+    /// A file was left in a folder outside the library that is out of reach now.
+    #[error("This file was left in {}, where nothing is now. Connect its disk, and everything continues by itself.", .0.display())]
+    Elsewhere(PathBuf),
     /// The database does not answer.
     #[error("The database does not answer just now; nothing is lost, try again soon.")]
     DatabaseAway(#[source] CatalogError),
@@ -172,6 +177,7 @@ impl From<LibraryError> for Error {
         match e {
             LibraryError::Full { .. } => Error::DiskFull(e),
             LibraryError::Away { why, .. } => Error::LibraryAway(why.to_string()),
+            LibraryError::Elsewhere { folder, .. } => Error::Elsewhere(folder),
             LibraryError::Missing { .. } => Error::OriginalDamaged {
                 detail: "The file is missing on the home disk. This has been noted; another copy may be offsite.".to_owned(),
                 source: Some(e.into()),

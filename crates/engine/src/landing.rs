@@ -316,7 +316,8 @@ async fn already_here(engine: &Arc<Engine>, upload: &Upload, part: Finished, id:
     let length = part.length;
     let (there, _) = look_at(engine, id, path, move |library, path| {
         let file = match library.open_original(path) {
-            Err(LibraryError::Missing { .. }) => return Ok(None),
+            // What was left on a disk that is not connected is no help now, and here it is again.
+            Err(LibraryError::Missing { .. } | LibraryError::Elsewhere { .. }) => return Ok(None),
             other => other?,
         };
         // A disk that cannot say how long it is has no whole one.

@@ -23,6 +23,7 @@ pub mod connections;
 pub mod costs;
 pub mod deletion;
 pub mod devices;
+pub mod elsewhere;
 pub mod engine;
 pub mod error;
 pub mod filed_names;

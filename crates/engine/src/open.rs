@@ -11,6 +11,7 @@ use ypogeion_media::confine::Confined;
 use ypogeion_offsite::Identity;
 
 use crate::{
+    elsewhere,
     engine::{Engine, Parts},
     error::{Cannot, Error, chain, failed},
     keys::{self, Keyring},
@@ -29,6 +30,7 @@ pub async fn open(settings: Settings, catalog: Catalog) -> Result<(Arc<Engine>, 
     let me = own_id(&settings.data_folder)?;
     let program = std::env::current_exe().map_err(failed("find this program"))?;
     let engine = Arc::new(Engine::new(Parts { settings, catalog, library, household, keyring, program, me }));
+    elsewhere::tell_library(&engine).await.map_err(failed("read which folders do not come back"))?;
     let freed = engine.catalog.free_leases(me, engine.now()).await.map_err(failed("take up the background work"))?;
     engine.connections.seal_secrets(&engine.catalog).await.map_err(failed("seal the secrets of the stores"))?;
     match work::home::settle(&engine).await {

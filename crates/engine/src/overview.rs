@@ -5,7 +5,7 @@ use ypogeion_catalog::{devices::DeviceView, numbers, stores::StoreRow};
 use ypogeion_core::{
     PersonId,
     access::{Validity, validity},
-    headline::{self, CheckNow, DeviceNow, House, StoreNow, headline},
+    headline::{self, CheckNow, DeviceNow, House, OutOfReach, StoreNow, headline},
     layers::Place,
     offer::{Coverage, Told, coverage},
     state::{HouseState, StoreFacts, StoreState},
@@ -17,6 +17,7 @@ use ypogeion_wire::{amount::Amount, offsite::Store, overview::Overview, people::
 use crate::{
     costs,
     deletion::braked,
+    elsewhere,
     engine::Engine,
     error::{Error, Result},
     kit, three_two_one, weeks,
@@ -204,8 +205,15 @@ async fn house(engine: &Engine, person: Option<PersonId>) -> Result<(House, numb
         Err(Error::LibraryAway(_)) => engine.library.presence().away().map(|(_, why)| why.to_string()),
         Err(e) => return Err(e),
     };
+    let unseen = elsewhere::look(engine).await?;
+    let out_of_reach = (!unseen.is_empty()).then(|| OutOfReach {
+        // Members are not told where things are on the server.
+        folder: elsewhere::named(&unseen).filter(|_| person.is_none()),
+        more: unseen.len() as u64 - 1,
+    });
     let house = House {
         library_away,
+        out_of_reach,
         braked,
         coming: depths.coming,
         devices: devices

@@ -64,7 +64,8 @@ pub async fn settle_one(engine: &Arc<Engine>, upload: &Upload) -> Result<Option<
         let (library, place) = (Arc::clone(&engine.library), path.clone());
         let found: Option<(Digest, PathBuf)> = tokio::task::spawn_blocking(move || {
             let mut file = match library.open_original(&place) {
-                Err(LibraryError::Missing { .. }) => return Ok(None),
+                // Nor is it a file that this upload made, if it was left elsewhere.
+                Err(LibraryError::Missing { .. } | LibraryError::Elsewhere { .. }) => return Ok(None),
                 other => other?,
             };
             let digest =

@@ -3,6 +3,7 @@
 //! * [`incoming`] takes bytes as they arrive, hashes them once while they stream by, and can go on after an interruption.
 //! * [`shelf`] publishes a finished file under its filed name without ever replacing one, reads it back, and tells how
 //!   much room there is.
+//! * `elsewhere` knows whether a folder is there in which originals were left.
 //! * [`presence`] knows whether the library's disk is there at all: what is away is not missing.
 //! * [`tree`] looks at folders and archives elsewhere that are to be taken over.
 //! * [`within`] opens files below a folder and follows no link out of it.
@@ -11,6 +12,7 @@
 //! The folder that a person sees holds members, years and months and nothing else; what this program needs beside it is
 //! in `.ypogeion/` below the same root, so that it is on the same file system.
 
+mod elsewhere;
 pub mod incoming;
 pub mod place;
 pub mod presence;
@@ -53,6 +55,16 @@ pub enum LibraryError {
         path: PathBuf,
         /// Why it counts as away.
         why: Away,
+    },
+    /// It was left in a folder outside the library that cannot be looked into now. Of it nothing is known by that.
+    #[error("could not {what} {}: it was left below {}, where nothing is now; is its disk connected?", path.display(), folder.display())]
+    Elsewhere {
+        /// The attempt.
+        what: &'static str,
+        /// On what.
+        path: PathBuf,
+        /// The first folder on the way to it that is empty, or not there.
+        folder: PathBuf,
     },
     /// Another service uses this library.
     #[error("the library at {} is in use by another service", .0.display())]

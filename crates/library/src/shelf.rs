@@ -14,6 +14,7 @@ use ypogeion_core::{Digest, Hasher, OriginalId, filing::FiledPath, layers::Outco
 
 use crate::{
     Finished, Incoming, LibraryError, LibraryId, OWN_FOLDER, Presence,
+    elsewhere::{Elsewhere, Left},
     place::room,
     within::{is_link, link_below, open_below, place_of},
 };
@@ -23,8 +24,7 @@ pub struct Library {
     root: PathBuf,
     incoming: Incoming,
     presence: Arc<Presence>,
-    /// Folders in which originals may have been left where they were.
-    outside: Vec<PathBuf>,
+    elsewhere: Elsewhere,
     open_to: OpenTo,
 }
 
@@ -111,13 +111,13 @@ impl Library {
     fn with(presence: Presence) -> Self {
         let (root, presence) = (presence.root().to_owned(), Arc::new(presence));
         let incoming = Incoming::of(root.join(OWN_FOLDER).join("incoming"), Arc::clone(&presence));
-        Library { root, incoming, presence, outside: Vec::new(), open_to: OpenTo::default() }
+        Library { root, incoming, presence, elsewhere: Elsewhere::default(), open_to: OpenTo::default() }
     }
 
     /// The same library: originals may have been left in these folders, and its files are open to these people.
     #[must_use]
     pub fn with_rights(mut self, outside: &[PathBuf], open_to: OpenTo) -> Self {
-        self.outside = outside.to_vec();
+        self.elsewhere = Elsewhere::new(outside);
         self.open_to = open_to;
         self
     }
@@ -355,29 +355,49 @@ impl Library {
         self.sync(above)
     }
 
-    /// Opens a filed original for reading. A link in its place is followed only into the folders in which originals may have been left;
-    /// any other may lead anywhere, and is refused.
-    pub fn open_original(&self, path: &FiledPath) -> Result<File, LibraryError> {
-        let (relative, place) = (Path::new(path.as_str()), self.locate(path));
-        let opened = match open_below(&self.root, relative) {
-            Err(e) if is_link(&e) => {
-                let target = link_below(&self.root, relative).map_err(self.presence.failed("open", &place))?;
-                self.open_outside(&target)
-            }
-            other => other,
-        };
-        opened.map_err(self.presence.failed("open", &place))
+    /// What was left in these folders, or below them, and is not there, counts as missing: its disk does not come back.
+    pub fn give_up(&self, folders: impl IntoIterator<Item = PathBuf>) {
+        self.elsewhere.give_up(folders);
     }
 
-    fn open_outside(&self, target: &Path) -> io::Result<File> {
-        for folder in &self.outside {
-            // What is left somewhere is named by where it really is.
-            let Ok(folder) = folder.canonicalize() else { continue };
-            if let Ok(relative) = target.strip_prefix(&folder) {
-                return open_below(&folder, relative);
-            }
+    /// The first folder on the way to one in which originals were left, and it itself, that is empty or not there.
+    pub fn out_of_reach(&self, folder: &Path) -> Option<PathBuf> {
+        self.elsewhere.folder_out_of_reach(folder)
+    }
+
+    /// Opens a filed original for reading. A link in its place is followed only into the folders in which originals may have been left;
+    /// any other may lead anywhere, and is no original: that is missing.
+    ///
+    /// # Errors
+    /// [`LibraryError::Missing`] only if it is known not to be there.
+    pub fn open_original(&self, path: &FiledPath) -> Result<File, LibraryError> {
+        Ok(self.open_wherever(path)?.0)
+    }
+
+    /// The same; says also where it was left, if it was.
+    fn open_wherever(&self, path: &FiledPath) -> Result<(File, Option<Left>), LibraryError> {
+        let (relative, place) = (Path::new(path.as_str()), self.locate(path));
+        match open_below(&self.root, relative) {
+            Err(e) if is_link(&e) => {}
+            other => return other.map(|file| (file, None)).map_err(self.presence.failed("open", &place)),
         }
-        Err(io::Error::new(io::ErrorKind::PermissionDenied, "it is a link that leads out of the library"))
+        let target = link_below(&self.root, relative).map_err(self.presence.failed("open", &place))?;
+        let Some(left) = self.elsewhere.place(&target) else {
+            self.presence.check()?;
+            return Err(LibraryError::Missing { what: "open", path: place });
+        };
+        match open_below(&left.root, &left.relative) {
+            Ok(file) => Ok((file, Some(left))),
+            Err(e) => Err(self.unread("open", place, Some(&left), e)),
+        }
+    }
+
+    /// What the system's error on an original means: whatever it says, a disk that is away explains it.
+    fn unread(&self, what: &'static str, path: PathBuf, left: Option<&Left>, e: io::Error) -> LibraryError {
+        match left.and_then(|left| self.elsewhere.out_of_reach(left)) {
+            Some(folder) => LibraryError::Elsewhere { what, path, folder },
+            None => self.presence.failed(what, path)(e),
+        }
     }
 
     /// Where a filed original's bytes are, as a path without links, for who can only be told a path.
@@ -396,14 +416,14 @@ impl Library {
     /// Reads a filed original from start to end and says whether it is what it should be, and what hash it has. From the disk,
     /// as far as the system can be asked to: what it remembers of the file says nothing about what lies there.
     pub fn reread(&self, path: &FiledPath, expected: Digest) -> Result<(Outcome, Option<Digest>), LibraryError> {
-        let mut file = match self.open_original(path) {
+        let (mut file, left) = match self.open_wherever(path) {
             Err(LibraryError::Missing { .. }) => return Ok((Outcome::Missing, None)),
             other => other?,
         };
         // Advice, not a demand: a file system that knows nothing of it reads as always.
         let forget = |file: &File| fadvise(file, 0, None, Advice::DontNeed).ok();
         forget(&file);
-        let found = hash_ahead(&mut file).map_err(self.presence.failed("read", self.locate(path)))?;
+        let found = hash_ahead(&mut file).map_err(|e| self.unread("read", self.locate(path), left.as_ref(), e))?;
         // Nor should a long reading push out what people are looking at.
         forget(&file);
         Ok((if found == expected { Outcome::Right } else { Outcome::Wrong }, Some(found)))
@@ -649,7 +669,9 @@ pub(crate) mod tests {
         fs::write(private.path().join("key"), b"secret").unwrap();
         let stray = path("juno/2026/stray.jpg");
         assert_eq!(library.point(&private.path().join("key"), &stray).unwrap(), Publish::Done);
-        assert!(library.open_original(&stray).is_err() && library.place_to_read(&stray).is_err());
+        assert!(
+            matches!(library.open_original(&stray), Err(LibraryError::Missing { .. })) && library.place_to_read(&stray).is_err()
+        );
         // It moves like every other, and what it points to stays untouched.
         let new = path("juno/2026/kite.jpg");
         assert_eq!(library.link(&place, &new).unwrap(), Publish::Done);
@@ -657,10 +679,20 @@ pub(crate) mod tests {
         assert!(library.is_there(&new).unwrap() && !library.is_there(&place).unwrap());
         assert_eq!(library.reread(&new, Digest::of(b"kite")).unwrap().0, Outcome::Right);
         assert!(fs::symlink_metadata(&kite).unwrap().is_file() && !folder.path().join("juno/2026/04").exists());
-        // A disk that is away is a copy that is missing.
+        // A disk that is away says nothing about what is on it.
         fs::remove_file(&kite).unwrap();
-        assert_eq!(library.reread(&new, Digest::of(b"kite")).unwrap().0, Outcome::Missing);
+        let reread = || library.reread(&new, Digest::of(b"kite"));
+        let folder = outside.path().canonicalize().unwrap();
+        assert!(matches!(reread(), Err(LibraryError::Elsewhere { folder: unseen, .. }) if unseen == folder));
+        assert!(matches!(library.place_to_read(&new), Err(LibraryError::Elsewhere { .. })));
+        assert_eq!(library.out_of_reach(outside.path()), Some(folder.clone()));
         assert!(library.is_there(&new).unwrap());
+        // Missing it is where its folder is there without it, or when somebody says that the disk does not come back.
+        fs::write(outside.path().join("weir.jpg"), b"weir").unwrap();
+        assert_eq!((reread().unwrap().0, library.out_of_reach(outside.path())), (Outcome::Missing, None));
+        fs::remove_file(outside.path().join("weir.jpg")).unwrap();
+        library.give_up([folder]);
+        assert_eq!(reread().unwrap().0, Outcome::Missing);
         library.set_aside(&new, OriginalId(Uuid::now_v7())).unwrap();
         assert_eq!(library.publish(&part(&library, b"kite"), &new).unwrap(), Publish::Done);
     }

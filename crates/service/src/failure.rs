@@ -79,6 +79,7 @@ fn title(kind: ProblemType) -> &'static str {
         NotSetUp => "Not set up yet",
         DatabaseAway => "The database does not answer",
         LibraryAway => "The library’s disk is not connected",
+        OriginalAway => "The disk with this file is not connected",
         Internal => "Something went wrong here",
     }
 }
@@ -131,6 +132,7 @@ impl From<Error> for Failure {
             Error::NoRoom(NoRoom::OverQuota { .. }) => ProblemType::OverQuota,
             Error::NoRoom(NoRoom::DiskFull { .. }) | Error::DiskFull(_) => ProblemType::DiskFull,
             Error::LibraryAway(_) => ProblemType::LibraryAway,
+            Error::Elsewhere(_) => ProblemType::OriginalAway,
             Error::DatabaseAway(_) => ProblemType::DatabaseAway,
             Error::Store(_) => ProblemType::StoreFault,
             Error::Internal { .. } => ProblemType::Internal,

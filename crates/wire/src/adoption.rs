@@ -107,6 +107,26 @@ pub struct Adoption {
     pub room: Option<u64>,
 }
 
+/// A folder outside the library in which originals were left.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LeftFolder {
+    /// Where it is on the server.
+    pub path: String,
+    /// Since when it is empty or not there, as far as anybody has noticed; none: it is there.
+    pub unseen_since: Option<DateTime<Utc>>,
+    /// The keeper said that it does not come back: what was left there counts as missing.
+    pub given_up: bool,
+}
+
+/// Whether a folder that is out of reach comes back.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LeftFolderChange {
+    /// Which, as it is listed.
+    pub path: String,
+    /// It does not come back.
+    pub given_up: bool,
+}
+
 /// A file of an adoption.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct AdoptedFile {

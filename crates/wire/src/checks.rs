@@ -59,6 +59,8 @@ pub struct CheckResult {
     pub wrong: u64,
     /// Not there. In a drill: could not be had.
     pub missing: u64,
+    /// Out of reach: the folder outside the library that they were left in is empty, or not there.
+    pub unseen: u64,
     /// There, and known to nobody.
     pub unknown: u64,
     /// What it says, in a sentence, or why it could not be done.

@@ -68,13 +68,15 @@ pub enum ProblemType {
     DatabaseAway,
     /// The library's disk is not there.
     LibraryAway,
+    /// The file was left in a folder outside the library that is out of reach.
+    OriginalAway,
     /// A fault in this program.
     Internal,
 }
 
 impl ProblemType {
     /// Every type, for tables and tests.
-    pub const ALL: [ProblemType; 31] = [
+    pub const ALL: [ProblemType; 32] = [
         Self::NotSignedIn,
         Self::NotAllowed,
         Self::WrongPassword,
@@ -105,6 +107,7 @@ impl ProblemType {
         Self::NotSetUp,
         Self::DatabaseAway,
         Self::LibraryAway,
+        Self::OriginalAway,
         Self::Internal,
     ];
 
@@ -128,7 +131,7 @@ impl ProblemType {
             Self::DigestMismatch => 460,
             Self::Internal | Self::OriginalDamaged => 500,
             Self::StoreFault => 502,
-            Self::NotSetUp | Self::DatabaseAway | Self::LibraryAway => 503,
+            Self::NotSetUp | Self::DatabaseAway | Self::LibraryAway | Self::OriginalAway => 503,
             Self::DiskFull => 507,
         }
     }

@@ -169,7 +169,7 @@ fn of_archive(path: &[u8]) -> AdoptedFile {
 fn unreadable(tree: &Tree, error: &LibraryError) -> AdoptedFile {
     let place = match error {
         LibraryError::Full { path, .. } | LibraryError::Missing { path, .. } | LibraryError::Io { path, .. } => path.as_path(),
-        LibraryError::InUse(path) | LibraryError::Away { path, .. } => path.as_path(),
+        LibraryError::InUse(path) | LibraryError::Away { path, .. } | LibraryError::Elsewhere { path, .. } => path.as_path(),
     };
     let path = place.strip_prefix(tree.root()).unwrap_or(place).to_string_lossy().into_owned().into_bytes();
     AdoptedFile { outcome: Some("failed".to_owned()), reason: Some(chain(error)), ..of_archive(&path) }

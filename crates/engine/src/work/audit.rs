@@ -26,7 +26,12 @@ use ypogeion_offsite::{Fault, LedgerRead, Replica, contents::Broken, prove as re
 use ypogeion_wire::work::LiveEvent;
 
 use super::{ended::Ended, store};
-use crate::{at_home::look_at, engine::Engine, error::Result, secrets};
+use crate::{
+    at_home::look_at,
+    engine::Engine,
+    error::{Error, Result},
+    secrets,
+};
 
 /// What was seen of a copy: what it is worth, and its plaintext's hash if it was read to the end.
 type Seen = (Outcome, Option<Digest>);
@@ -120,6 +125,8 @@ pub(super) async fn read(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
     );
     let rhythm = engine.settings.checks.rhythm;
     let (copies, bytes) = engine.catalog.copies_at(place).await?;
+    // Much is missing then, and everybody knows why.
+    let alarms = place != Place::Home || engine.catalog.elsewhere().await?.iter().all(|f| f.given_up_at.is_none());
     loop {
         let audit = begin(engine, place, Check::Reading, copies).await?;
         let enough = |found: &Found| !audit.whole && found.bytes >= rhythm.portion(bytes);
@@ -147,9 +154,18 @@ pub(super) async fn read(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
             let (act, seen) = match &store {
                 None => (
                     Act::Reread,
-                    match reading.take().or_else(|| ahead(n)) {
+                    match match reading.take().or_else(|| ahead(n)) {
                         Some(reading) => reading.await??,
                         None => at_home(engine, copy).await?,
+                    } {
+                        Some(seen) => seen,
+                        None => {
+                            had_a_turn = true;
+                            engine.catalog.could_not_look(copy.id, engine.now()).await?;
+                            engine.catalog.count_audit(audit.id, Found { unseen: 1, ..Found::default() }).await?;
+                            found.unseen += 1;
+                            continue;
+                        }
                     },
                 ),
                 Some((row, replica)) => match in_store(engine, row.id, replica, copy).await? {
@@ -168,7 +184,7 @@ pub(super) async fn read(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
             engine.catalog.count_audit(audit.id, more).await?;
             tally(&mut found, seen.0);
             found.bytes += copy.size;
-            if found.checked >= ALARM_AFTER && (found.wrong + found.missing) * 2 > found.checked {
+            if alarms && found.checked >= ALARM_AFTER && (found.wrong + found.missing) * 2 > found.checked {
                 let why = format!(
                     "{} of {} copies were damaged or missing, so the reading was stopped. First look at the disk or the store itself.",
                     words::count(found.wrong + found.missing),
@@ -197,12 +213,19 @@ pub(super) async fn read(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
 
 /// What a reading says.
 fn said(found: &Found) -> String {
-    if found.checked == 0 {
-        return "There was nothing to read yet.".to_owned();
+    let copies = |n: u64| if n == 1 { "1 copy".to_owned() } else { format!("{} copies", words::count(n)) };
+    let mut said = match (found.checked, bad(found)) {
+        (0, _) if found.unseen == 0 => "There was nothing to read yet.".to_owned(),
+        (0, _) => String::new(),
+        (n, bad) if bad.is_empty() => format!("{} read, {}; all are right.", copies(n), words::size(found.bytes)),
+        (n, bad) => format!("{} read, {}: {bad}.", copies(n), words::size(found.bytes)),
+    };
+    if found.unseen > 0 {
+        let more = if said.is_empty() { "" } else { " " };
+        said +=
+            &format!("{more}{} could not be looked at: the disk that they were left on is not connected.", copies(found.unseen));
     }
-    let all = if found.checked == 1 { "1 copy".to_owned() } else { format!("{} copies", words::count(found.checked)) };
-    let (read, bad) = (format!("{all} read, {}", words::size(found.bytes)), bad(found));
-    if bad.is_empty() { format!("{read}; all are right.") } else { format!("{read}: {bad}.") }
+    said
 }
 
 /// How many are damaged and missing; nothing if none is.
@@ -211,7 +234,8 @@ fn bad(found: &Found) -> String {
     [some(found.wrong, "damaged"), some(found.missing, "missing")].into_iter().flatten().collect::<Vec<_>>().join(", ")
 }
 
-async fn at_home(engine: &Engine, copy: &CopyToRead) -> Result<Seen> {
+/// `None`: it was left in a folder that is out of reach, and nothing is known of it by that.
+async fn at_home(engine: &Engine, copy: &CopyToRead) -> Result<Option<Seen>> {
     let digest = copy.digest;
     let seen = look_at(engine, copy.id, copy.path.clone(), move |library, path| match library.reread(path, digest) {
         Ok((Outcome::Missing, _)) => Ok(None),
@@ -220,8 +244,12 @@ async fn at_home(engine: &Engine, copy: &CopyToRead) -> Result<Seen> {
         Err(LibraryError::Io { .. }) => Ok(Some((Outcome::Wrong, None))),
         Err(e) => Err(e),
     })
-    .await?;
-    Ok(seen.0.unwrap_or((Outcome::Missing, None)))
+    .await;
+    match seen {
+        Ok((seen, _)) => Ok(Some(seen.unwrap_or((Outcome::Missing, None)))),
+        Err(Error::Elsewhere(_)) => Ok(None),
+        Err(e) => Err(e),
+    }
 }
 
 /// `None`: confirmed when its copy was asked for, and found bad by somebody else since; it is sent again, and has no copy any more.
@@ -423,7 +451,7 @@ pub(super) async fn drill(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
     let asked = sample.len() as u64;
     drop(ledger);
     fs::create_dir_all(&scratch)
-        .map_err(|e| crate::error::Error::from(LibraryError::Io { what: "create", path: scratch.clone(), source: e }))?;
+        .map_err(|e| Error::from(LibraryError::Io { what: "create", path: scratch.clone(), source: e }))?;
     let (began, mut failed) = (Instant::now(), Vec::new());
     let report = recover::recover(&replica, (sample.into_iter().map(Ok), asked), &scratch, DRILL_PARALLEL, |record, ended| {
         if matches!(ended, recover::Ended::Failed(_)) {

@@ -15,6 +15,7 @@ use uuid::Uuid;
 use ypogeion_catalog::{CatalogError, originals::OriginalRow, work::Job};
 use ypogeion_core::{
     OriginalId, StoreId, UploadId,
+    filing::FiledPath,
     heal::{LATELY, Remedy, remedy},
     layers::{Act, Observation, Outcome, Place},
     retry,
@@ -55,7 +56,7 @@ pub(super) async fn heal(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
     // A good copy in a drawer is no help today if there is another one.
     let mut in_reach = Vec::new();
     for (at, standing) in &standings {
-        if *at == place || reachable(engine, *at).await? {
+        if *at == place || reachable(engine, &row.path, *at).await? {
             in_reach.push((*at, *standing));
         }
     }
@@ -90,8 +91,12 @@ pub(super) async fn heal(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
 }
 
 /// Whether a copy could be fetched from there now, as far as is known.
-async fn reachable(engine: &Engine, place: Place) -> Result<bool> {
-    let Place::Store(id) = place else { return Ok(engine.home_is_there().await.is_ok()) };
+async fn reachable(engine: &Engine, path: &FiledPath, place: Place) -> Result<bool> {
+    let Place::Store(id) = place else {
+        let path = path.clone();
+        let opened = engine.on_disk(move |library| library.open_original(&path).map(drop)).await?;
+        return Ok(!matches!(opened, Err(LibraryError::Away { .. } | LibraryError::Elsewhere { .. })));
+    };
     Ok(engine.catalog.store(id).await?.waits_for(Local::now().naive_local()).is_none())
 }
 
@@ -121,7 +126,7 @@ pub(super) async fn bring(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
     let standings = engine.catalog.standings(id).await?;
     let mut in_reach = Vec::new();
     for (at, standing) in &standings {
-        if *at != Place::Home && reachable(engine, *at).await? {
+        if *at != Place::Home && reachable(engine, &row.path, *at).await? {
             in_reach.push((*at, *standing));
         }
     }

@@ -18,8 +18,9 @@ use ypogeion_wire::work::LiveEvent;
 use super::{adopt, audit, derive, ended::Ended, groups, heal, holding, home, ledger, previews, refile, reseal, sending};
 use crate::{
     connections::Slot,
+    elsewhere,
     engine::Engine,
-    error::{Result, chain},
+    error::{Error, Result, chain},
     landing,
 };
 
@@ -77,6 +78,7 @@ pub fn start(engine: &Arc<Engine>) -> JoinSet<()> {
     tasks.spawn(tidy(Arc::clone(engine)));
     tasks.spawn(derive_missing(Arc::clone(engine)));
     tasks.spawn(home::watch(Arc::clone(engine)));
+    tasks.spawn(elsewhere::watch(Arc::clone(engine)));
     tasks
 }
 
@@ -174,11 +176,17 @@ async fn do_one(engine: &Arc<Engine>, job: &Job) {
         Kind::Remove => holding::remove(engine, job).await,
     };
     let now = engine.now();
-    let ended = ended.unwrap_or_else(|e| {
+    let wait = ypogeion_core::retry::wait(job.attempts, crate::secrets::chance());
+    let ended = match ended {
+        Ok(ended) => ended,
+        // It is done when its disk is connected, however long that takes.
+        Err(Error::Elsewhere(folder)) => match elsewhere::met(engine, &folder).await {
+            Ok(()) => Ended::NotYet(now + wait, Error::Elsewhere(folder).to_string()),
+            Err(e) => Ended::Again(now + wait, chain(&e)),
+        },
         // The catalogue went away, or a fault of ours: the work stays.
-        let wait = ypogeion_core::retry::wait(job.attempts, crate::secrets::chance());
-        Ended::Again(now + wait, chain(&e))
-    });
+        Err(e) => Ended::Again(now + wait, chain(&e)),
+    };
     let ended = match ended {
         // Whatever it says, that is why; and it was not tried.
         Ended::Again(..) | Ended::GivenUp(_) | Ended::NotYet(..)

@@ -189,10 +189,119 @@ async fn originals_can_stay_where_they_are() {
     let moved = w.house.library().join("juno/2019/IMG_20190412_101530.jpg");
     wait_for("the new name", 30, async || Ok(moved.is_symlink().then_some(()))).await.unwrap();
     assert_eq!(all_of(&disk), before);
-    // The disk is put away: that copy is missing, and it is said so.
-    fs::rename(&disk, w.house.disks().join("elsewhere")).unwrap();
-    let (status, problem) = w.keeper.try_ask(Method::GET, &format!("api/originals/{id}/bytes"), None).await.unwrap();
-    assert!(status >= 400 && problem.to_string().contains("is missing on the home disk"), "{status} {problem}");
+}
+
+impl World {
+    /// Has the home disk read from start to end, and says what the reading said.
+    async fn read_home(&self) -> Value {
+        let home = async || {
+            let checks = self.keeper.ask(Method::GET, "api/checks", None).await?;
+            Ok::<_, ypogeion_rehearsal::Trouble>(
+                checks["checks"].as_array().unwrap().iter().find(|c| c["store"].is_null()).unwrap().clone(),
+            )
+        };
+        let before = home().await.unwrap()["last"]["ended_at"].clone();
+        self.keeper.ask(Method::POST, "api/checks", Some(json!({ "store": null, "kind": "reading" }))).await.unwrap();
+        wait_for("the reading's end", 60, async || {
+            let last = home().await?["last"].clone();
+            Ok((last["ended_at"] != before).then_some(last))
+        })
+        .await
+        .unwrap()
+    }
+
+    async fn left(&self) -> Value {
+        self.keeper.ask(Method::GET, "api/left-folders", None).await.unwrap()
+    }
+}
+
+/// A disk that is not connected says nothing about what was left on it: nothing is damaged or missing, nothing is fetched from a store, and what
+/// needs it waits. Only its keeper knows that it does not come back.
+#[tokio::test(flavor = "multi_thread")]
+async fn originals_on_a_disk_that_is_away_are_not_missing() {
+    let mut w = world().await;
+    w.add_store().await;
+    let disk = w.house.disks().join("archive disk");
+    let put_away = w.house.disks().join("in the drawer");
+    let names = ["IMG_20190412_101530.jpg", "IMG_20190412_101531.jpg", "IMG_20200101_000000.jpg"];
+    for (n, name) in names.iter().enumerate() {
+        put(&disk, &format!("{}/{name}", &name[4..8]), format!("picture {n}").as_bytes()).unwrap();
+    }
+    w.run(&w.plan(&disk, true).await).await;
+    w.keeper.wait_until_proven(60).await.unwrap();
+    let all = w.keeper.ask(Method::GET, "api/originals?limit=50", None).await.unwrap();
+    let first = all["originals"].as_array().unwrap()[0]["id"].as_str().unwrap().to_owned();
+    let bytes = format!("api/originals/{first}/bytes");
+    assert_eq!(w.left().await, json!([{ "path": disk, "unseen_since": null, "given_up": false }]));
+
+    fs::rename(&disk, &put_away).unwrap();
+    let house = w.keeper.overview().await.unwrap();
+    assert_eq!((house.state.word(), house.damaged), ("look", 0), "{house:?}");
+    assert_eq!(house.sentence, "A disk with some of the pictures is not connected.");
+    assert!(house.rest.contains(disk.to_str().unwrap()), "{}", house.rest);
+    let (status, problem) = w.keeper.try_ask(Method::GET, &bytes, None).await.unwrap();
+    assert!(status == 503 && problem["type"] == "urn:ypogeion:problem:original-away", "{status} {problem}");
+    // Also when the folder that it was mounted on is there, empty; and after a restart.
+    fs::create_dir(&disk).unwrap();
+    w.house.stop_service().await.unwrap();
+    w.house.start_service().await.unwrap();
+    let read = w.read_home().await;
+    assert_eq!(
+        (&read["checked"], &read["missing"], &read["wrong"], &read["unseen"]),
+        (&json!(0), &json!(0), &json!(0), &json!(3))
+    );
+    assert_eq!(read["said"], "3 copies could not be looked at: the disk that they were left on is not connected.");
+    // A second store cannot be sent to, and nothing is given up over it.
+    let mut south = w.house.store_form();
+    (south["name"], south["prefix"]) = (json!("South Quay"), json!("south"));
+    w.keeper.ask(Method::POST, "api/stores", Some(south)).await.unwrap();
+    wait_for("sending to wait for the disk", 60, async || {
+        let work = w.keeper.ask(Method::GET, "api/work", None).await?.to_string();
+        Ok(work.contains("Connect its disk").then_some(()))
+    })
+    .await
+    .unwrap();
+    let house = w.keeper.overview().await.unwrap();
+    assert_eq!((house.damaged, house.failed_work, house.home.count), (0, 0, 3), "{house:?}");
+    assert_eq!(w.keeper.ask(Method::GET, "api/checks", None).await.unwrap()["healed_home"], 0);
+    assert!(names.iter().all(|n| w.house.library().join(format!("juno/{}/{}/{n}", &n[4..8], &n[8..10])).is_symlink()));
+
+    // It is connected again, and all of it goes on by itself.
+    fs::remove_dir(&disk).unwrap();
+    fs::rename(&put_away, &disk).unwrap();
+    wait_for("the second store to have them", 60, async || {
+        let stores = w.keeper.ask(Method::GET, "api/stores", None).await?;
+        Ok(stores.as_array().is_some_and(|all| all.len() == 2 && all.iter().all(|s| s["held"]["count"] == 3)).then_some(()))
+    })
+    .await
+    .unwrap();
+    let read = w.read_home().await;
+    assert_eq!((&read["checked"], &read["missing"], &read["unseen"]), (&json!(3), &json!(0), &json!(0)), "{read}");
+    assert_ne!(w.keeper.overview().await.unwrap().sentence, "A disk with some of the pictures is not connected.");
+    let not_away = json!({ "path": disk, "given_up": true });
+    assert_eq!(w.keeper.try_ask(Method::PATCH, "api/left-folders", Some(not_away)).await.unwrap().0, 400);
+
+    // It is broken. Now they are missing, and come home from a store.
+    fs::rename(&disk, &put_away).unwrap();
+    assert_eq!(w.keeper.overview().await.unwrap().state.word(), "look");
+    let unknown = json!({ "path": "/another", "given_up": true });
+    assert_eq!(w.keeper.try_ask(Method::PATCH, "api/left-folders", Some(unknown)).await.unwrap().0, 404);
+    w.keeper.ask(Method::PATCH, "api/left-folders", Some(json!({ "path": disk, "given_up": true }))).await.unwrap();
+    wait_for("them to be fetched home", 60, async || {
+        let checks = w.keeper.ask(Method::GET, "api/checks", None).await?;
+        Ok((checks["healed_home"] == 3).then_some(()))
+    })
+    .await
+    .unwrap();
+    assert!(names.iter().all(|n| {
+        let filed = w.house.library().join(format!("juno/{}/{}/{n}", &n[4..8], &n[8..10]));
+        filed.is_file() && !filed.is_symlink()
+    }));
+    assert_eq!(w.keeper.try_ask(Method::GET, &bytes, None).await.unwrap().0, 200);
+    let record = w.keeper.ask(Method::GET, "api/record", None).await.unwrap().to_string();
+    for said in ["where pictures were left", "again, where pictures were left", "does not come back"] {
+        assert!(record.contains(said), "{said}: {record}");
+    }
 }
 
 fn image_bytes() -> Vec<u8> {

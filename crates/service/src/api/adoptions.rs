@@ -4,8 +4,10 @@ use actix_web::{HttpResponse, get, patch, post, web};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
-use ypogeion_engine::adoptions;
-use ypogeion_wire::adoption::{AdoptablePlaces, AdoptedFile, Adoption, AdoptionChange, NewAdoption};
+use ypogeion_engine::{adoptions, elsewhere};
+use ypogeion_wire::adoption::{
+    AdoptablePlaces, AdoptedFile, Adoption, AdoptionChange, LeftFolder, LeftFolderChange, NewAdoption,
+};
 
 use crate::{app::App, caller::Caller, failure::Answer};
 
@@ -47,6 +49,22 @@ pub async fn change_adoption(
     body: web::Json<AdoptionChange>,
 ) -> Answer<web::Json<Adoption>> {
     Ok(web::Json(adoptions::change(&app.engine, &caller.person()?.name, *id, body.order).await?))
+}
+
+/// The folders outside the library in which originals were left, and whether they are there.
+#[utoipa::path(responses((status = 200, body = Vec<LeftFolder>)))]
+#[get("/api/left-folders")]
+pub async fn list_left_folders(app: web::Data<App>) -> Answer<web::Json<Vec<LeftFolder>>> {
+    Ok(web::Json(elsewhere::list(&app.engine).await?))
+}
+
+/// Says that a folder that is out of reach does not come back: what was left there is looked for at home, and made good from the stores. Or
+/// that it may come back after all.
+#[utoipa::path(responses((status = 204)))]
+#[patch("/api/left-folders")]
+pub async fn change_left_folder(app: web::Data<App>, caller: Caller, body: web::Json<LeftFolderChange>) -> Answer<HttpResponse> {
+    elsewhere::give_up(&app.engine, &caller.person()?.name, &body.path, body.given_up).await?;
+    Ok(HttpResponse::NoContent().finish())
 }
 
 /// Which files.

@@ -16,6 +16,7 @@ use ypogeion_engine::{
     at_home,
     library::{self, After},
 };
+use ypogeion_library::LibraryError;
 use ypogeion_wire::{
     original::{Month, Original, Originals},
     problem::ProblemType,
@@ -114,7 +115,11 @@ pub async fn download_derived(
     let row = app.engine.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
     let derived = app.engine.catalog.derived_from(row.id).await?.ok_or_else(Failure::not_found)?;
     let (library, path) = (Arc::clone(&app.engine.library), derived.path.clone());
-    let file = tokio::task::spawn_blocking(move || library.open_original(&path)).await?.map_err(|_| Failure::not_found())?;
+    let file = match tokio::task::spawn_blocking(move || library.open_original(&path)).await? {
+        // It is made again, and nobody has missed it.
+        Err(LibraryError::Missing { .. }) => return Err(Failure::not_found()),
+        other => other?,
+    };
     hand_over(&request, file, &derived.path, Some("image/jpeg"), derived.digest, false)
 }
 

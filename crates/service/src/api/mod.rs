@@ -69,6 +69,8 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(adoptions::list_adoptable)
         .service(adoptions::plan_adoption)
         .service(adoptions::list_adoptions)
+        .service(adoptions::list_left_folders)
+        .service(adoptions::change_left_folder)
         .service(adoptions::change_adoption)
         .service(adoptions::list_adopted)
         .service(people::list_people)
