@@ -55,7 +55,10 @@ export function Shell({ me, there, children }: { me: Me; there: boolean; childre
           {keeper && (
             <NavLink to="/offsite" className={link}>
               Offsite
-              {troubled > 0 && <span className="text-[13px] font-semibold text-oxide" aria-label={`${troubled} stopped`}>{troubled}</span>}
+              {troubled > 0 && <span className="text-[13px] font-semibold text-oxide">
+                  {troubled}
+                  <span className="sr-only"> stopped</span>
+                </span>}
             </NavLink>
           )}
           <NavLink to="/restore" className={link}>

@@ -223,6 +223,7 @@ fn test(rest: &[&str]) -> Done {
     console()?;
     run("Formatting", cargo().args(["fmt", "--all", "--check"]))?;
     run("Checking the console's types", &mut npm(&["run", "--silent", "check"]))?;
+    run("Reading the console's code over", &mut npm(&["run", "--silent", "lint"]))?;
     run("Testing what the console's pages are made of", &mut npm(&["run", "--silent", "test"]))?;
     audit()?;
     // The programs too: the rehearsals start them themselves.

@@ -3142,6 +3142,8 @@ export interface components {
              * @description Its id.
              */
             id: string;
+            /** @description It ended by itself, and found nothing to send. */
+            nothing_new: boolean;
             /** @description `running`, `complete`, `partly`, `halted` or `broken-off`. */
             state: components["schemas"]["RunState"];
         };

@@ -116,7 +116,7 @@ function RunsOfDay({ newest }: { newest: Run }) {
   if (runs.isPending) return <RunLine run={newest} did={often(newest.alike + 1)} below={<Waiting what="the backups of that day" />} />;
   if (runs.isError) return <RunLine run={newest} did={often(newest.alike + 1)} below={<Fault failure={runs.error} again={() => void runs.refetch()} />} />;
   // Those that did something have a line of their own already.
-  const nothing = runs.data.filter((r) => r.state === "complete" && r.counts.sent === 0 && r.counts.failed === 0);
+  const nothing = runs.data.filter((r) => r.nothing_new);
   return (
     <>
       {nothing.map((r) => (

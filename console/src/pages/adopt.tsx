@@ -7,6 +7,7 @@ import { keys, useAdoptable, useAdopted, useAdoptions, useDo, useLeftFolders, us
 import { count, counted, size } from "../format";
 import { Button, Choice, Dialog, Page, State, When } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
+import { Confirm } from "../ui/confirm";
 
 type Adoption = Schemas["Adoption"];
 type LeftFolder = Schemas["LeftFolder"];
@@ -63,8 +64,8 @@ function OutOfReach() {
               <>What was left there counts as missing, and is fetched from the stores that have it. If the disk is connected after all, its pictures are used again.</>
             ) : (
               <>
-                Pictures of the library were left there, and nothing is there since {f.unseen_since && <When at={f.unseen_since} />}. They cannot be opened or sent until the disk is connected. Then everything
-                continues by itself.
+                Pictures of the library were left there, and nothing is there any more{f.unseen_since && <>; noticed <When at={f.unseen_since} /></>}. They cannot be opened or sent until the disk is connected. Then
+                everything continues by itself.
               </>
             )}
           </p>
@@ -79,19 +80,19 @@ function OutOfReach() {
 function GiveUpDialog({ folder, onClose }: { folder: LeftFolder; onClose: () => void }) {
   const giveUp = useDo(() => ask("/api/left-folders", "PATCH", { path: folder.path, given_up: true }), [keys.leftFolders, keys.overview, keys.checks]);
   return (
-    <Dialog open onOpenChange={(o) => !o && onClose()} title="Does this disk not come back?">
-      <p className="mt-0 max-w-prose break-words">
+    <Confirm
+      title="Does this disk not come back?"
+      action="It does not come back"
+      busy={giveUp.isPending}
+      failure={giveUp.error}
+      onConfirm={() => giveUp.mutate(undefined, { onSuccess: onClose })}
+      onClose={onClose}
+    >
+      <p className="m-0">
         What was left in {folder.path} counts as missing from then on. The home disk is read, and the library gets copies of its own from the stores. What no store has is lost with the disk: if it only is in a drawer,
         connect it instead.
       </p>
-      {giveUp.isError && <Fault failure={giveUp.error} />}
-      <div className="mt-4 flex flex-wrap justify-end gap-2">
-        <Button onClick={onClose}>Cancel</Button>
-        <Button look="danger" disabled={giveUp.isPending} onClick={() => giveUp.mutate(undefined, { onSuccess: onClose })}>
-          It does not come back
-        </Button>
-      </div>
-    </Dialog>
+    </Confirm>
   );
 }
 

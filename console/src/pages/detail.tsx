@@ -4,8 +4,9 @@ import { useState, type KeyboardEvent, type ReactNode } from "react";
 import { ask, type Original, type Schemas } from "../api/client";
 import { keys, useDo, useHolding, useOriginal } from "../api/hooks";
 import { counted, duration, exact, size, wall } from "../format";
-import { Button, Dialog as Modal, State, When, type Tone } from "../ui/parts";
+import { Button, State, When, type Tone } from "../ui/parts";
 import { Fault, Waiting } from "../ui/states";
+import { Confirm } from "../ui/confirm";
 
 interface Way {
   id: string | undefined;
@@ -150,7 +151,15 @@ function Delete({ original: o, onDeleted }: { original: Original; onDeleted: () 
       <Button look="danger" onClick={() => setAsking(true)}>
         Delete …
       </Button>
-      <Modal open={asking} onOpenChange={setAsking} title={many ? `Delete this picture and its ${counted(o.parts.length, "file")}?` : "Delete this picture?"}>
+      {asking && (
+        <Confirm
+          title={many ? `Delete this picture and its ${counted(o.parts.length, "file")}?` : "Delete this picture?"}
+          action="Delete"
+          busy={hold.isPending || !rule}
+          failure={hold.error ?? holding.error}
+          onConfirm={() => hold.mutate(undefined, { onSuccess: onDeleted })}
+          onClose={() => setAsking(false)}
+        >
         <p className="mt-0">
           It is taken out of the library and kept under Restore
           {rule ? (rule.home_days === 0 ? " until somebody removes it for good." : ` for ${counted(rule.home_days, "day")}. Until then, one click brings it back.`) : "."}
@@ -160,14 +169,8 @@ function Delete({ original: o, onDeleted }: { original: Original; onDeleted: () 
             After that it is removed from this server{rule.offsite_days > 0 ? `; ${counted(rule.offsite_days, "day")} later its copies in the stores are removed, too` : ", and soon afterwards its copies in the stores are removed, too"}. Copies on phones and computers stay where they are, and are not sent again.
           </p>
         )}
-        <div className="mt-5 flex justify-end gap-2.5">
-          <Button onClick={() => setAsking(false)}>Cancel</Button>
-          <Button look="danger" disabled={hold.isPending || !rule} onClick={() => hold.mutate(undefined, { onSuccess: onDeleted })}>
-            Delete
-          </Button>
-        </div>
-        {hold.isError && <Fault failure={hold.error} />}
-      </Modal>
+        </Confirm>
+      )}
     </div>
   );
 }

@@ -9,6 +9,7 @@ import { Button, Dialog, Field, Page, State, When, table } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { ConnectDialog } from "./connect";
 import { CoverageDialog } from "./coverage";
+import { Confirm } from "../ui/confirm";
 
 type Person = Schemas["Person"];
 
@@ -174,20 +175,13 @@ function RenameDialog({ device, onClose }: { device: Device; onClose: () => void
 function RevokeDialog({ device, onClose }: { device: Device; onClose: () => void }) {
   const revoke = useDo(() => ask(`/api/devices/${device.id}/revoke`, "POST"), [keys.devices, keys.overview]);
   return (
-    <Dialog open onOpenChange={(o) => !o && onClose()} title={`Revoke ${device.name}?`}>
+    <Confirm title={`Revoke ${device.name}?`} action="Revoke" busy={revoke.isPending} failure={revoke.error} onConfirm={() => revoke.mutate(undefined, { onSuccess: onClose })} onClose={onClose}>
       <p className="mt-0">From now on it can send and read nothing, even if somebody finds it unlocked.</p>
       <p>
         The {counted(device.home, "file")} that it sent {device.home === 1 ? "stays" : "stay"} here.
         {device.waiting > 0 && ` ${counted(device.waiting, "file")} on it ${device.waiting === 1 ? "was" : "were"} not sent yet.`} To use it again, pair it again.
       </p>
-      {revoke.isError && <Fault failure={revoke.error} />}
-      <div className="flex gap-2">
-        <Button look="danger" disabled={revoke.isPending} onClick={() => revoke.mutate(undefined, { onSuccess: onClose })}>
-          Revoke
-        </Button>
-        <Button onClick={onClose}>Cancel</Button>
-      </div>
-    </Dialog>
+    </Confirm>
   );
 }
 
@@ -340,9 +334,9 @@ function PairDialog({ me, people, onClose, onProgram }: { me: Me; people: Person
   const others = people.filter((p) => p.id !== me.id);
   const forWhom = (id: string) => create.mutate(id, { onSuccess: setPairing });
   const single = others.length === 0;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: once, when there is nothing to choose
   useEffect(() => {
     if (single) forWhom(me.id);
-    // eslint-disable-next-line react-hooks/exhaustive-deps -- once, when there is nothing to choose
   }, [single]);
   const withdraw = () => {
     if (pairing?.state === "waiting") void ask(`/api/pairings/${pairing.id}`, "DELETE").catch(() => undefined);
@@ -410,6 +404,7 @@ function Code({ pairing, onDone }: { pairing: Schemas["Pairing"]; onDone: () => 
   }
   return (
     <div className="flex flex-wrap items-start gap-6">
+      {/* biome-ignore lint/security/noDangerouslySetInnerHtml: this server has drawn it, from its own text */}
       <div className="rounded-[10px] bg-white p-2 leading-none [&>svg]:size-[228px]" role="img" aria-label="Pairing code as a QR code" dangerouslySetInnerHTML={{ __html: pairing.qr_svg ?? "" }} />
       <div className="min-w-[240px] flex-1">
         <p className="mt-0 mb-1 text-soft">Scan this with the device, or type the code:</p>

@@ -5,6 +5,7 @@ import { keys, useDo, useKey } from "../api/hooks";
 import { counted, size } from "../format";
 import { Button, Dialog, Field, State, When, type Tone } from "../ui/parts";
 import { Fault, Waiting } from "../ui/states";
+import { Confirm } from "../ui/confirm";
 
 type Key = Schemas["HouseKey"];
 type What = "kit" | "proof" | "renew" | "strict" | "lend" | "back" | "others";
@@ -112,19 +113,31 @@ function Line({ name, state, text, at, children }: { name: string; state: ReactN
 }
 
 function Other({ other: o }: { other: Schemas["OtherRecipient"] }) {
+  const [asking, setAsking] = useState(false);
   const remove = useDo(() => ask(`/api/key/recipients/${o.recipient}`, "DELETE"), stale);
   return (
     <Line name={o.name} state={<State tone="quiet">can open them, too</State>} text={`With their key ${o.recipient.slice(0, 14)}…${o.recipient.slice(-6)}.`} at={o.added_at}>
-      <Button look="danger" onClick={() => remove.mutate(undefined)} disabled={remove.isPending}>
-        Remove their access
+      <Button look="danger" onClick={() => setAsking(true)}>
+        Remove their access …
       </Button>
-      {remove.isError && <Fault failure={remove.error} />}
+      {asking && (
+        <Confirm
+          title={`Remove the access of ${o.name}?`}
+          action="Remove their access"
+          busy={remove.isPending}
+          failure={remove.error}
+          onConfirm={() => remove.mutate(undefined, { onSuccess: () => setAsking(false) })}
+          onClose={() => setAsking(false)}
+        >
+          <p className="m-0">What is sent from now on cannot be opened with their key. Copies that are already in the stores are sealed anew over the next weeks; until then, their key opens them.</p>
+        </Confirm>
+      )}
     </Line>
   );
 }
 
 /** A dialog that asks for the keeper's password before it does something. */
-function Confirm({ title, children, label, danger, pending, failure, onClose, onConfirm, extra }: {
+function WithPassword({ title, children, label, danger, pending, failure, onClose, onConfirm, extra }: {
   title: string;
   children: ReactNode;
   label: string;
@@ -158,12 +171,12 @@ function Confirm({ title, children, label, danger, pending, failure, onClose, on
 function RenewDialog({ onClose, onDone }: { onClose: () => void; onDone: () => void }) {
   const renew = useDo((password: string) => ask("/api/key/renew", "POST", { password }), stale);
   return (
-    <Confirm title="Make a new key?" label="Make a new key" pending={renew.isPending} failure={renew.error} onClose={onClose} onConfirm={(p) => renew.mutate(p, { onSuccess: onDone })}>
+    <WithPassword title="Make a new key?" label="Make a new key" pending={renew.isPending} failure={renew.error} onClose={onClose} onConfirm={(p) => renew.mutate(p, { onSuccess: onDone })}>
       <p className="m-0">
         Do this when the sheet was lost, or somebody has seen it. You must print the kit again at once. Over the next weeks the copies in the stores are sealed anew, a part each day. After that, the old sheet opens no picture any more.
       </p>
       <p className="mt-2 mb-0 text-soft">If the sheet may have been stolen, change the store’s access keys at the store, too: they are printed on it.</p>
-    </Confirm>
+    </WithPassword>
   );
 }
 
@@ -177,12 +190,12 @@ function StrictDialog({ state, onClose }: { state: Key; onClose: () => void }) {
     );
   }
   return (
-    <Confirm title="Remove the key from the server?" label="Remove the key" danger pending={forget.isPending} failure={forget.error} onClose={onClose} onConfirm={(p) => forget.mutate(p, { onSuccess: onClose })}>
+    <WithPassword title="Remove the key from the server?" label="Remove the key" danger pending={forget.isPending} failure={forget.error} onClose={onClose} onConfirm={(p) => forget.mutate(p, { onSuccess: onClose })}>
       <p className="m-0">
         Then only the kit can open the copies. The server still seals, sends and compares copies. Without the key it cannot hold drills, replace what is damaged at home, or prove copies; for that, you can lend it the key for an hour.
       </p>
       <p className="mt-2 mb-0 text-soft">If phones may delete only what is “proven”, they delete nothing from then on. To change this, choose “offsite” under House rules.</p>
-    </Confirm>
+    </WithPassword>
   );
 }
 
@@ -224,7 +237,7 @@ function OthersDialog({ onClose }: { onClose: () => void }) {
   const [form, setForm] = useState({ name: "", recipient: "" });
   const add = useDo((password: string) => ask("/api/key/recipients", "POST", { ...form, password }), stale);
   return (
-    <Confirm
+    <WithPassword
       title="Let somebody else open the copies"
       label="Give them access"
       pending={add.isPending}
@@ -239,7 +252,7 @@ function OthersDialog({ onClose }: { onClose: () => void }) {
       }
     >
       <p className="m-0">With their own key they can open every copy that they can get. Copies that are already in the stores are sealed anew for them over the next weeks.</p>
-    </Confirm>
+    </WithPassword>
   );
 }
 
@@ -280,6 +293,7 @@ function KitDialog({ onClose, onProve }: { onClose: () => void; onProve: () => v
             If this server is lost: install Ypogeion on another computer with Linux, start <code className="text-[14px]">ypogeiond serve</code>, open the address that it shows, and type in this sheet. People, devices and all pictures come back. (Only the pictures: <code className="text-[14px] sm:whitespace-nowrap">ypogeiond recover --kit kit.txt --to FOLDER</code>.) Whoever has this sheet can see all pictures. Print it and keep it in another house.
           </p>
           <div className="flex flex-wrap items-start gap-5">
+            {/* biome-ignore lint/security/noDangerouslySetInnerHtml: this server has drawn it, from its own text */}
             <div className="rounded-[10px] bg-white p-2 leading-none [&>svg]:size-[240px]" role="img" aria-label="The recovery kit as a QR code" dangerouslySetInnerHTML={{ __html: show.data.qr_svg }} />
             <pre className="border-line bg-raised m-0 min-w-0 flex-1 basis-[300px] rounded-lg border p-3 font-mono text-[13px] leading-relaxed break-all whitespace-pre-wrap">{show.data.text}</pre>
           </div>

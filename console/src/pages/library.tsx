@@ -71,9 +71,9 @@ function MonthSheet({ month, near, onOrder }: { month: Month; near: boolean; onO
     if (hasNextPage && !isFetching) void fetchNextPage();
   }, [hasNextPage, isFetching, fetchNextPage]);
   const cards = sheet.data;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the order changes with the cards alone
   useEffect(() => {
     if (cards) onOrder(cards.map((c) => c.id));
-    // eslint-disable-next-line react-hooks/exhaustive-deps -- the order changes with the cards alone
   }, [cards]);
   // A month that has not been looked at keeps about the room that it will need, so that the scroll bar tells the truth.
   const room = Math.ceil(month.count / 5) * (HEIGHT + 6);

@@ -56,6 +56,7 @@ function Sessions() {
   const sessions = useSessions();
   const end = useDo((id: string) => ask(`/api/sessions/${id}`, "DELETE"), [keys.sessions]);
   const endAll = useDo(() => ask("/api/sessions", "DELETE"), [keys.sessions]);
+  const fault = end.error ?? endAll.error;
   if (sessions.isError) return <Fault failure={sessions.error} again={() => void sessions.refetch()} />;
   if (!sessions.data) return <Waiting what="your sessions" />;
   const others = sessions.data.filter((s) => !s.this).length;
@@ -72,7 +73,7 @@ function Sessions() {
           </Button>
         )}
       </div>
-      {(end.isError || endAll.isError) && <Fault failure={(end.error ?? endAll.error)!} />}
+      {fault && <Fault failure={fault} />}
       <table className="w-full border-collapse text-[15px]">
         <thead>
           <tr>

@@ -8,9 +8,13 @@ import { Fault } from "../ui/states";
 
 export function Night({ me }: { me: Me }) {
   const [device, setDevice] = useState(ownDevice);
+  const revoked = () => {
+    forgetDevice();
+    setDevice(undefined);
+  };
   return (
     <Page title="Night page" lead="For a phone or tablet without the Ypogeion client: choose pictures, connect the charger, and let it send.">
-      {device ? <Sender device={device} onRevoked={() => (forgetDevice(), setDevice(undefined))} /> : <Begin me={me} onBegun={setDevice} />}
+      {device ? <Sender device={device} onRevoked={revoked} /> : <Begin me={me} onBegun={setDevice} />}
       <aside className="border-line mt-10 max-w-prose border-t pt-4 text-[14.5px] text-soft">
         <p className="m-0">
           A browser sends only while this page is open and in front. When the screen locks, or another app comes forward, sending pauses; it continues when you come back, and nothing is sent twice. A browser also

@@ -107,9 +107,9 @@ function StoreView({ store: s }: { store: Store }) {
         <span className="transition-[width] duration-700" style={{ width: share(s.held.count - s.proven.count), background: "var(--clay)" }} />
       </div>
       <dl className="mt-4 mb-0 flex flex-wrap gap-x-12 gap-y-4">
-        <Number name="Copies there" colour="var(--clay)" n={s.held.count} line={size(s.held.bytes)} />
-        <Number name="of these checked" colour="var(--rock)" n={s.proven.count} line="read back, and right" />
-        <Number name="Still to send" colour="var(--line)" n={s.to_go.count} line={toGo(s)} />
+        <Figure name="Copies there" colour="var(--clay)" n={s.held.count} line={size(s.held.bytes)} />
+        <Figure name="of these checked" colour="var(--rock)" n={s.proven.count} line="read back, and right" />
+        <Figure name="Still to send" colour="var(--line)" n={s.to_go.count} line={toGo(s)} />
         <div>
           <dt className="text-[14px] text-soft">Rate</dt>
           <dd className="m-0">
@@ -182,7 +182,7 @@ function StoreState({ store }: { store: Store }) {
   return <State tone={tone}>{word}</State>;
 }
 
-function Number({ name, colour, n, line }: { name: string; colour: string; n: number; line: string }) {
+function Figure({ name, colour, n, line }: { name: string; colour: string; n: number; line: string }) {
   return (
     <div>
       <dt className="flex items-center gap-2 text-[14px] text-soft">

@@ -4,9 +4,10 @@ import { Link } from "react-router";
 import { ask, type Me, type Schemas } from "../api/client";
 import { keys, useDo, useHolding } from "../api/hooks";
 import { count, counted, size, until } from "../format";
-import { Button, Dialog, Page, State, When } from "../ui/parts";
+import { Button, Page, State, When } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { Thumb } from "../ui/thumb";
+import { Confirm } from "../ui/confirm";
 
 type Held = Schemas["HeldOriginal"];
 
@@ -94,33 +95,31 @@ function Deleted({ keeper }: { keeper: boolean }) {
           )}
         </>
       )}
-      <Dialog open={ending} onOpenChange={setEnding} title={`Remove ${counted(home.length, "file")} for good?`}>
+      {ending && (
+        <Confirm
+          title={`Remove ${counted(home.length, "file")} for good?`}
+          action="Remove now"
+          busy={end.isPending}
+          failure={end.error}
+          onConfirm={() =>
+            end.mutate(
+              home.map((h) => h.id),
+              {
+                onSuccess: () => {
+                  clear();
+                  setEnding(false);
+                },
+              },
+            )
+          }
+          onClose={() => setEnding(false)}
+        >
         <p className="mt-0">
           {home.length === 1 ? "It is" : "They are"} removed from this server at once.{" "}
           {first && first.offsite_days > 0 ? `The stores keep ${home.length === 1 ? "its copy" : "their copies"} for ${counted(first.offsite_days, "day")} more; until then, this page can still bring ${home.length === 1 ? "it" : "them"} back.` : "The copies in the stores are removed soon after that. Then nobody can bring them back."}
         </p>
-        <div className="mt-5 flex justify-end gap-2.5">
-          <Button onClick={() => setEnding(false)}>Cancel</Button>
-          <Button
-            look="danger"
-            disabled={end.isPending}
-            onClick={() =>
-              end.mutate(
-                home.map((h) => h.id),
-                {
-                  onSuccess: () => {
-                    clear();
-                    setEnding(false);
-                  },
-                },
-              )
-            }
-          >
-            Remove now
-          </Button>
-        </div>
-        {end.isError && <Fault failure={end.error} />}
-      </Dialog>
+        </Confirm>
+      )}
     </section>
   );
 }
@@ -172,6 +171,7 @@ function leaves(h: Held): ReactNode {
 
 function Brake({ brake }: { brake: Schemas["Brake"] }) {
   const release = useDo(() => ask("/api/holding/release", "POST"), [keys.holding, keys.overview]);
+  const [asking, setAsking] = useState(false);
   const it = brake.count === 1;
   return (
     <div className="border-ochre my-4 border-l-4 py-1 pl-4" role="status">
@@ -185,10 +185,23 @@ function Brake({ brake }: { brake: Schemas["Brake"] }) {
         </Link>
         .
       </p>
-      <Button look="danger" disabled={release.isPending} onClick={() => release.mutate(undefined)}>
-        I have checked: remove {it ? "it" : `all ${count(brake.count)}`} for good
+      <Button look="danger" onClick={() => setAsking(true)}>
+        I have checked: remove {it ? "it" : `all ${count(brake.count)}`} for good …
       </Button>
-      {release.isError && <Fault failure={release.error} />}
+      {asking && (
+        <Confirm
+          title={`Remove ${counted(brake.count, "file")} for good?`}
+          action={it ? "Remove it" : `Remove all ${count(brake.count)}`}
+          busy={release.isPending}
+          failure={release.error}
+          onConfirm={() => release.mutate(undefined, { onSuccess: () => setAsking(false) })}
+          onClose={() => setAsking(false)}
+        >
+          <p className="m-0">
+            {size(brake.bytes)} are removed from this server, and later from the stores, as the house rules say. What is to stay, bring back first: it is listed below.
+          </p>
+        </Confirm>
+      )}
     </div>
   );
 }

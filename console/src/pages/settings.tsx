@@ -144,7 +144,8 @@ function PreviewTable({ preview, failure }: { preview?: Preview; failure?: strin
           <li key={e.from} className="border-line border-t pt-2">
             <span className="block break-words text-soft">{e.from}</span>
             <span className="block break-words">
-              <span aria-label="would go to">→ </span>
+              <span aria-hidden>→ </span>
+              <span className="sr-only">would go to </span>
               {e.to}
             </span>
           </li>

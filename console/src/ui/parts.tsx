@@ -45,16 +45,17 @@ export function Field({ label, hint, ...rest }: ComponentProps<"input"> & { labe
   );
 }
 
+export const overlay = "fixed inset-0 z-40 bg-black/45";
+export const panel = (wide: boolean) =>
+  `border-line bg-paper fixed top-1/2 left-1/2 z-50 max-h-[92vh] w-[calc(100vw-24px)] -translate-x-1/2 -translate-y-1/2 overflow-y-auto rounded-2xl border p-6 text-ink shadow-xl max-sm:p-4 ${wide ? "max-w-[720px]" : "max-w-[480px]"}`;
+
 /** A dialog with a title and a way out. */
 export function Dialog({ open, onOpenChange, title, children, wide = false }: { open: boolean; onOpenChange: (open: boolean) => void; title: string; children: ReactNode; wide?: boolean }) {
   return (
     <RadixDialog.Root open={open} onOpenChange={onOpenChange}>
       <RadixDialog.Portal>
-        <RadixDialog.Overlay className="fixed inset-0 z-40 bg-black/45" />
-        <RadixDialog.Content
-          aria-describedby={undefined}
-          className={`border-line bg-paper fixed top-1/2 left-1/2 z-50 max-h-[92vh] w-[calc(100vw-24px)] -translate-x-1/2 -translate-y-1/2 overflow-y-auto rounded-2xl border p-6 text-ink shadow-xl max-sm:p-4 ${wide ? "max-w-[720px]" : "max-w-[480px]"}`}
-        >
+        <RadixDialog.Overlay className={overlay} />
+        <RadixDialog.Content aria-describedby={undefined} className={panel(wide)}>
           <div className="mb-3 flex items-start justify-between gap-4">
             <RadixDialog.Title className="m-0 text-[22px] leading-snug">{title}</RadixDialog.Title>
             <RadixDialog.Close className="border-0 bg-transparent px-1 text-[22px] leading-none text-soft hover:text-ink" aria-label="Close">
@@ -111,6 +112,7 @@ export const table = {
 /** One choice: a round mark, a name, and what it means. */
 export function Choice({ value, title, children }: { value: string; title: string; children: ReactNode }) {
   return (
+    // biome-ignore lint/a11y/noLabelWithoutControl: the control is a Radix part
     <label className="flex cursor-pointer items-start gap-3 py-1.5">
       <RadioGroup.Item value={value} className="border-soft bg-raised mt-[3px] flex size-[18px] shrink-0 items-center justify-center rounded-full border p-0 data-[state=checked]:border-accent">
         <RadioGroup.Indicator className="bg-accent size-[10px] rounded-full" />

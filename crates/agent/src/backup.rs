@@ -6,13 +6,14 @@
 //! has not changed is passed over without asking, unless the server says that something of this device is missing there.
 
 use std::{
+    mem,
     sync::{Arc, atomic::AtomicU64},
     time::{Duration, Instant},
 };
 
 use futures_util::{StreamExt, stream};
 use tokio::sync::{mpsc, watch};
-use ypogeion_core::{Digest, source::Sort};
+use ypogeion_core::{Digest, RunId, source::Sort};
 use ypogeion_wire::{
     device::{OfferAnswer, OfferEntry},
     inventory::{Inventory, SourceInventory},
@@ -30,7 +31,7 @@ use crate::{
     runlog::{self, LoggedRun},
     scan::{Found, LeftOut, hash},
     send::{Memory, send},
-    survey::{SourcePlan, look},
+    survey::{Looked, SourcePlan, look},
 };
 
 /// Files sent at once.
@@ -109,13 +110,16 @@ pub enum RunError {
 /// How many bytes have left so far; shared with whoever shows progress.
 pub type Sent = Arc<AtomicU64>;
 
+/// A file for the cache: its key there, how it was, its bytes, and whether the server acknowledged them.
+type Remembered = (String, Stamp, Digest, bool);
+
 struct Hashed {
     file: Found,
     digest: Digest,
 }
 
 enum End {
-    Entry(RunEntry, Option<(String, Stamp, Digest, bool)>),
+    Entry(RunEntry, Option<Remembered>),
     Fatal(ClientError),
     Halted(String),
 }
@@ -129,12 +133,11 @@ pub async fn backup(
     sent: &Sent,
     mut tell: impl FnMut(Told),
 ) -> Result<Account, RunError> {
-    let sources = home.state.sources.clone();
-    if sources.is_empty() {
+    if home.state.sources.is_empty() {
         return Err(RunError::NoSources);
     }
     let (client, device) = (home.client()?, home.paired()?.device);
-    let cache = Arc::new(home.cache()?);
+    let memory = Memory { cache: Arc::new(home.cache()?), device };
     let (began, clock) = (Instant::now(), platform.clock());
     if options.asked {
         order::give(home.folder(), Order::Go).map_err(HomeError::order)?;
@@ -142,118 +145,28 @@ pub async fn backup(
     let watcher = home.watcher(platform, options.asked)?;
     let gate = watcher.look_aside().await;
     if let Some(reason) = gate.reason().filter(|_| !options.dry_run) {
-        order::stopped(home.folder()).map_err(HomeError::order)?;
-        // The server may be out of reach, which may be the very reason.
-        let _ = client.report_inventory(&Inventory { sources: None, waiting_for: Some(reason.clone()) }).await;
+        waits(home, &client, &reason).await?;
         return Ok(Account { halted: Some(reason), ..Account::default() });
     }
     let begun = if options.dry_run { None } else { Some(client.begin_run().await?) };
     let all = options.all || begun.is_some_and(|b| b.waiting > 0);
-
-    // The snapshot ends with the looking: while somebody may read it, what is written could not take the room of what it replaces.
-    let looking = Arc::clone(&cache);
-    let looked = tokio::task::spawn_blocking(move || look(&sources, &looking.snapshot(device)?, all, options.settle)).await;
-    let looked = looked.map_err(|e| RunError::NotLooked(e.to_string()))?.map_err(HomeError::from)?;
-    let mut account = Account { plan: looked.plan, unsettled: looked.unsettled, ..Account::default() };
-    account.counts.checked = looked.checked;
-    account.counts.present = looked.acknowledged;
-    let (files, bytes) = ((looked.hashed.len() + looked.unknown.len()) as u64, looked.bytes);
-    tell(Told::Looked { files: looked.checked, new: files, bytes });
-    for out in looked.left_out {
-        note(&mut account, left_out_entry(out), &mut tell);
-    }
-    if options.dry_run {
+    let mut looked = look_through(home, &memory, all, options.settle).await?;
+    let account = account_of(&mut looked, &mut tell);
+    let Some(begun) = begun else {
         for file in looked.hashed.iter().map(|(file, _)| file).chain(&looked.unknown) {
             tell(Told::File(entry(file, "wanted", None)));
         }
         return Ok(account);
-    }
+    };
     client.report_inventory(&inventory(home, &account.plan)).await?;
-    let run = begun.map(|b| b.run);
-    let (gate_out, mut gate) = watch::channel(gate);
+    let mut book = Book { client, memory, run: begun.run, account, fresh: Vec::new(), unreported: Vec::new(), fatal: None, tell };
+    let (gate_out, gate) = watch::channel(gate);
     let looking = tokio::spawn(watcher.keep_looking(gate_out));
-    let memory = Memory { cache: Arc::clone(&cache), device };
-
-    let (hashed_out, hashed_in) = mpsc::channel::<Result<Hashed, Box<End>>>(BATCH * 2);
-    let (wanted_out, wanted_in) = mpsc::channel::<Hashed>(SENDERS * 2);
-    let (ends_out, mut ends_in) = mpsc::channel::<End>(256);
-    let tasks = [
-        tokio::spawn(hash_all(looked.hashed, looked.unknown, hashed_out)),
-        tokio::spawn(offer_all(client.clone(), hashed_in, wanted_out, ends_out.clone())),
-        tokio::spawn(send_all(client.clone(), memory, wanted_in, ends_out, Arc::clone(sent), gate.clone())),
-        looking,
-    ];
-
-    let (mut fresh, mut unreported, mut fatal) = (Vec::new(), Vec::new(), None);
-    let mut beat = tokio::time::interval(Duration::from_secs(20));
-    beat.tick().await;
-    loop {
-        let end = tokio::select! {
-            end = ends_in.recv() => match end { Some(end) => Some(end), None => break },
-            _ = beat.tick() => None,
-            // Also while files are only being hashed.
-            reason = closed(&mut gate) => Some(End::Halted(reason)),
-        };
-        // A beat reports also when nothing came to its end: the server must know that a large file is still under way.
-        let beats = end.is_none();
-        match end {
-            Some(End::Entry(entry, remember)) => {
-                if entry.outcome != "present" {
-                    unreported.push(entry.clone());
-                }
-                note(&mut account, entry, &mut tell);
-                fresh.extend(remember);
-            }
-            Some(End::Fatal(e)) => {
-                fatal = Some(e);
-                break;
-            }
-            Some(End::Halted(reason)) => {
-                account.halted = Some(reason);
-                break;
-            }
-            None => {}
-        }
-        if fresh.len() >= REPORT {
-            cache.remember(device, &std::mem::take(&mut fresh)).map_err(HomeError::from)?;
-        }
-        if let Some(run) = run.filter(|_| beats || unreported.len() >= REPORT) {
-            let report =
-                RunReport { entries: std::mem::take(&mut unreported), counts: account.counts, ended: false, halted: None };
-            // The numbers at the end count; a report on the way is for those who watch.
-            if let Err(e) = client.report_run(run, &report).await {
-                unreported = report.entries;
-                if !e.passes() {
-                    fatal = Some(e);
-                    break;
-                }
-            }
-        }
-    }
-    for task in tasks {
-        task.abort();
-    }
-    cache.remember(device, &fresh).map_err(HomeError::from)?;
-    if let Some(run) = run {
-        while unreported.len() > LARGEST_REPORT {
-            let rest = unreported.split_off(LARGEST_REPORT);
-            let report = RunReport { entries: unreported, counts: account.counts, ended: false, halted: None };
-            client.report_run(run, &report).await?;
-            unreported = rest;
-        }
-        let report =
-            RunReport { entries: unreported, counts: account.counts, ended: fatal.is_none(), halted: account.halted.clone() };
-        let last = client.report_run(run, &report).await;
-        match &account.halted {
-            // The network may be what it waits for; the server notices the silence.
-            Some(reason) => {
-                order::stopped(home.folder()).map_err(HomeError::order)?;
-                let _ = client.report_inventory(&Inventory { sources: None, waiting_for: Some(reason.clone()) }).await;
-            }
-            None if fatal.is_none() => last?,
-            None => {}
-        }
-    }
+    let sent = book.send_all(looked, gate, sent).await;
+    looking.abort();
+    sent?;
+    book.close(home).await?;
+    let Book { account, fatal, .. } = book;
     let logged = LoggedRun {
         began: clock,
         seconds: began.elapsed().as_secs_f64(),
@@ -265,6 +178,144 @@ pub async fn backup(
     match fatal {
         Some(e) => Err(e.into()),
         None => Ok(account),
+    }
+}
+
+/// Says that a run ended, or did not begin, and what it waits for.
+async fn waits(home: &Home, client: &Client, reason: &str) -> Result<(), RunError> {
+    order::stopped(home.folder()).map_err(HomeError::order)?;
+    // The server may be out of reach, which may be the very reason; it notices the silence.
+    let _ = client.report_inventory(&Inventory { sources: None, waiting_for: Some(reason.to_owned()) }).await;
+    Ok(())
+}
+
+/// Looks through the sources.
+async fn look_through(home: &Home, memory: &Memory, all: bool, settle: Option<Duration>) -> Result<Looked, RunError> {
+    let (sources, cache, device) = (home.state.sources.clone(), Arc::clone(&memory.cache), memory.device);
+    // The snapshot ends with the looking: while somebody may read it, what is written could not take the room of what it replaces.
+    let looked = tokio::task::spawn_blocking(move || look(&sources, &cache.snapshot(device)?, all, settle)).await;
+    Ok(looked.map_err(|e| RunError::NotLooked(e.to_string()))?.map_err(HomeError::from)?)
+}
+
+/// The account of a run that has looked and sent nothing yet.
+fn account_of(looked: &mut Looked, tell: &mut impl FnMut(Told)) -> Account {
+    let mut account = Account { plan: mem::take(&mut looked.plan), unsettled: looked.unsettled, ..Account::default() };
+    account.counts.checked = looked.checked;
+    account.counts.present = looked.acknowledged;
+    let new = (looked.hashed.len() + looked.unknown.len()) as u64;
+    tell(Told::Looked { files: looked.checked, new, bytes: looked.bytes });
+    for out in mem::take(&mut looked.left_out) {
+        note(&mut account, left_out_entry(out), tell);
+    }
+    account
+}
+
+/// A run that is under way: what came to its end, and what of it the cache and the server have not been told yet.
+struct Book<T: FnMut(Told)> {
+    client: Client,
+    memory: Memory,
+    run: RunId,
+    account: Account,
+    fresh: Vec<Remembered>,
+    unreported: Vec<RunEntry>,
+    fatal: Option<ClientError>,
+    tell: T,
+}
+
+impl<T: FnMut(Told)> Book<T> {
+    /// Hashes, offers and sends until all of it came to its end, or something ends the run.
+    async fn send_all(&mut self, looked: Looked, gate: watch::Receiver<Gate>, sent: &Sent) -> Result<(), RunError> {
+        let (hashed_out, hashed_in) = mpsc::channel::<Result<Hashed, Box<End>>>(BATCH * 2);
+        let (wanted_out, wanted_in) = mpsc::channel::<Hashed>(SENDERS * 2);
+        let (ends_out, ends_in) = mpsc::channel::<End>(256);
+        let memory = Memory { cache: Arc::clone(&self.memory.cache), device: self.memory.device };
+        let tasks = [
+            tokio::spawn(hash_all(looked.hashed, looked.unknown, hashed_out)),
+            tokio::spawn(offer_all(self.client.clone(), hashed_in, wanted_out, ends_out.clone())),
+            tokio::spawn(send_all(self.client.clone(), memory, wanted_in, ends_out, Arc::clone(sent), gate.clone())),
+        ];
+        let followed = self.follow(ends_in, gate).await;
+        for task in tasks {
+            task.abort();
+        }
+        followed
+    }
+
+    async fn follow(&mut self, mut ends: mpsc::Receiver<End>, mut gate: watch::Receiver<Gate>) -> Result<(), RunError> {
+        let mut beat = tokio::time::interval(Duration::from_secs(20));
+        beat.tick().await;
+        loop {
+            let end = tokio::select! {
+                end = ends.recv() => match end { Some(end) => Some(end), None => return Ok(()) },
+                _ = beat.tick() => None,
+                // Also while files are only being hashed.
+                reason = closed(&mut gate) => Some(End::Halted(reason)),
+            };
+            // A beat reports also when nothing came to its end: the server must know that a large file is still under way.
+            let beats = end.is_none();
+            match end {
+                Some(End::Entry(entry, remember)) => self.enter(entry, remember)?,
+                Some(End::Fatal(e)) => self.fatal = Some(e),
+                Some(End::Halted(reason)) => self.account.halted = Some(reason),
+                None => {}
+            }
+            if self.fatal.is_none() && self.account.halted.is_none() && (beats || self.unreported.len() >= REPORT) {
+                self.report_so_far().await;
+            }
+            if self.fatal.is_some() || self.account.halted.is_some() {
+                return Ok(());
+            }
+        }
+    }
+
+    fn enter(&mut self, entry: RunEntry, remember: Option<Remembered>) -> Result<(), RunError> {
+        if entry.outcome != "present" {
+            self.unreported.push(entry.clone());
+        }
+        note(&mut self.account, entry, &mut self.tell);
+        self.fresh.extend(remember);
+        if self.fresh.len() >= REPORT {
+            self.remember()?;
+        }
+        Ok(())
+    }
+
+    fn remember(&mut self) -> Result<(), RunError> {
+        Ok(self.memory.cache.remember(self.memory.device, &mem::take(&mut self.fresh)).map_err(HomeError::from)?)
+    }
+
+    fn report(&mut self, most: usize) -> RunReport {
+        let rest = self.unreported.split_off(most.min(self.unreported.len()));
+        RunReport { entries: mem::replace(&mut self.unreported, rest), counts: self.account.counts, ended: false, halted: None }
+    }
+
+    /// The numbers at the end count; a report on the way is for those who watch.
+    async fn report_so_far(&mut self) {
+        let report = self.report(LARGEST_REPORT);
+        if let Err(e) = self.client.report_run(self.run, &report).await {
+            let newer = mem::replace(&mut self.unreported, report.entries);
+            self.unreported.extend(newer);
+            if !e.passes() {
+                self.fatal = Some(e);
+            }
+        }
+    }
+
+    /// Remembers and reports the rest, and the end.
+    async fn close(&mut self, home: &Home) -> Result<(), RunError> {
+        self.remember()?;
+        while self.unreported.len() > LARGEST_REPORT {
+            let report = self.report(LARGEST_REPORT);
+            self.client.report_run(self.run, &report).await?;
+        }
+        let report =
+            RunReport { ended: self.fatal.is_none(), halted: self.account.halted.clone(), ..self.report(LARGEST_REPORT) };
+        let last = self.client.report_run(self.run, &report).await;
+        match &self.account.halted {
+            Some(reason) => waits(home, &self.client, reason).await,
+            None if self.fatal.is_none() => Ok(last?),
+            None => Ok(()),
+        }
     }
 }
 

@@ -58,84 +58,125 @@ pub async fn watch(
     folder: &Path,
     platform: &Arc<dyn Platform>,
     watching: Watching,
-    mut tell: impl FnMut(Seen),
+    tell: impl FnMut(Seen),
 ) -> Result<(), RunError> {
     let (changed, mut changes) = mpsc::unbounded_channel();
-    let mut home = Home::open(folder)?;
-    // Held as long as it is listened to.
-    let mut ear = Ear::listen(&home, changed.clone())?;
-    let mut looked = Instant::now();
-    // What happened while nobody watched.
-    let mut due = Some(Instant::now());
-    let mut told: Option<String> = None;
-    let mut unheard = Vec::new();
+    let home = Home::open(folder)?;
+    let ear = Ear::listen(&home, changed.clone())?;
+    // What happened while nobody watched, first of all.
+    let (due, looked) = (Some(Instant::now()), Instant::now());
+    let mut watch = Watch { platform, watching, home, ear, changed, due, looked, told: None, unheard: Vec::new(), tell };
     loop {
-        if ear.unheard != unheard {
-            unheard.clone_from(&ear.unheard);
-            if !unheard.is_empty() {
-                tell(Seen::Unheard(unheard.clone()));
-            }
-        }
+        watch.tell_unheard();
         // One that was taken out meanwhile is listened to no more.
-        ear.absent = ear.absent.max(absent(&home));
+        watch.ear.absent = watch.ear.absent.max(absent(&watch.home));
+        let (due, hears_all) = (watch.due, watch.ear.hears_all());
         tokio::select! {
-            change = changes.recv() => {
-                match change {
-                    Some(Change::Files) => due = Some(Instant::now() + watching.settle),
-                    Some(Change::Own) => {
-                        // A pause, or other sources: both may be read half written; then the next change tells.
-                        if let Ok(now) = Home::open(folder) {
-                            if now.state.sources != home.state.sources {
-                                ear = Ear::listen(&now, changed.clone())?;
-                                due = Some(Instant::now());
-                            }
-                            home = now;
-                        }
-                        if due.is_some() {
-                            due = Some(Instant::now());
-                        }
+            change = changes.recv() => match change {
+                Some(change) => watch.heard(change, folder)?,
+                None => return Ok(()),
+            },
+            () = async { match due { Some(at) => tokio::time::sleep_until(at).await, None => std::future::pending().await } } => {
+                watch.run().await?;
+            }
+            () = async { if hears_all { std::future::pending().await } else { tokio::time::sleep(watching.look).await } } => {
+                watch.look_again()?;
+            }
+        }
+    }
+}
+
+/// A computer that is watched.
+struct Watch<'a, T: FnMut(Seen)> {
+    platform: &'a Arc<dyn Platform>,
+    watching: Watching,
+    home: Home,
+    /// Held as long as it is listened to.
+    ear: Ear,
+    changed: mpsc::UnboundedSender<Change>,
+    /// When the next backup is; none: when something changes.
+    due: Option<Instant>,
+    /// When all folders were last looked through.
+    looked: Instant,
+    /// What it waits for, as it was said.
+    told: Option<String>,
+    /// The folders of which nobody tells, as they were said.
+    unheard: Vec<(String, String)>,
+    tell: T,
+}
+
+impl<T: FnMut(Seen)> Watch<'_, T> {
+    fn tell_unheard(&mut self) {
+        if self.ear.unheard != self.unheard {
+            self.unheard.clone_from(&self.ear.unheard);
+            if !self.unheard.is_empty() {
+                (self.tell)(Seen::Unheard(self.unheard.clone()));
+            }
+        }
+    }
+
+    fn heard(&mut self, change: Change, folder: &Path) -> Result<(), RunError> {
+        match change {
+            Change::Files => self.due = Some(Instant::now() + self.watching.settle),
+            Change::Own => {
+                // A pause, or other sources: both may be read half written; then the next change tells.
+                if let Ok(now) = Home::open(folder) {
+                    if now.state.sources != self.home.state.sources {
+                        self.ear = Ear::listen(&now, self.changed.clone())?;
+                        self.due = Some(Instant::now());
                     }
-                    None => return Ok(()),
+                    self.home = now;
                 }
-                continue;
-            }
-            () = async { match due { Some(at) => tokio::time::sleep_until(at).await, None => std::future::pending().await } } => {}
-            () = async { if ear.hears_all() { std::future::pending().await } else { tokio::time::sleep(watching.look).await } } => {
-                // A card or a disk may be there now; and what nobody tells is looked for.
-                let unheard = !ear.unheard.is_empty() && looked.elapsed() >= watching.unheard;
-                if absent(&home) < ear.absent || unheard {
-                    // The old one first: the system counts what is watched.
-                    drop(ear);
-                    ear = Ear::listen(&home, changed.clone())?;
-                    due = due.or(Some(Instant::now()));
+                if self.due.is_some() {
+                    self.due = Some(Instant::now());
                 }
-                continue;
             }
         }
-        let gate = home.watcher(platform, false)?.look_aside().await;
-        looked = Instant::now();
+        Ok(())
+    }
+
+    /// A card or a disk may be there now; and what nobody tells is looked for.
+    fn look_again(&mut self) -> Result<(), RunError> {
+        let unheard = !self.ear.unheard.is_empty() && self.looked.elapsed() >= self.watching.unheard;
+        if absent(&self.home) < self.ear.absent || unheard {
+            // The old one first: the system counts what is watched.
+            self.ear.forget();
+            self.ear = Ear::listen(&self.home, self.changed.clone())?;
+            self.due = self.due.or(Some(Instant::now()));
+        }
+        Ok(())
+    }
+
+    async fn run(&mut self) -> Result<(), RunError> {
+        let gate = self.home.watcher(self.platform, false)?.look_aside().await;
+        self.looked = Instant::now();
         if let Some(reason) = gate.reason() {
-            if told.as_ref() != Some(&reason) {
+            if self.told.as_ref() != Some(&reason) {
                 // Told once, here and on the server, not at every look.
-                let _ = backup(&home, platform, options(watching), &Sent::default(), |_: Told| {}).await;
-                tell(Seen::Waits(reason.clone()));
-                told = Some(reason);
+                let _ = self.back_up().await;
+                (self.tell)(Seen::Waits(reason.clone()));
+                self.told = Some(reason);
             }
-            due = Some(Instant::now() + watching.look);
-            continue;
+            self.due = Some(Instant::now() + self.watching.look);
+            return Ok(());
         }
-        told = None;
-        due = match backup(&home, platform, options(watching), &Sent::default(), |_: Told| {}).await {
+        self.told = None;
+        self.due = match self.back_up().await {
             Ok(account) => {
                 let again = account.unsettled > 0 || account.halted.is_some();
-                tell(Seen::Ran(Box::new(account)));
-                again.then(|| Instant::now() + watching.settle)
+                (self.tell)(Seen::Ran(Box::new(account)));
+                again.then(|| Instant::now() + self.watching.settle)
             }
             Err(e) => {
-                tell(Seen::Failed(e.to_string()));
-                Some(Instant::now() + watching.look)
+                (self.tell)(Seen::Failed(e.to_string()));
+                Some(Instant::now() + self.watching.look)
             }
         };
+        Ok(())
+    }
+
+    async fn back_up(&self) -> Result<Account, RunError> {
+        backup(&self.home, self.platform, options(self.watching), &Sent::default(), |_: Told| {}).await
     }
 }
 
@@ -145,7 +186,8 @@ fn options(watching: Watching) -> Options {
 
 /// What the kernel tells, and what it does not.
 struct Ear {
-    _watcher: notify::RecommendedWatcher,
+    /// None: it hears nothing any more.
+    watcher: Option<notify::RecommendedWatcher>,
     /// How many sources are not there.
     absent: usize,
     /// Sources that are there, and whose changes are not told, with the reason.
@@ -153,6 +195,10 @@ struct Ear {
 }
 
 impl Ear {
+    fn forget(&mut self) {
+        self.watcher = None;
+    }
+
     fn hears_all(&self) -> bool {
         self.absent == 0 && self.unheard.is_empty()
     }
@@ -182,7 +228,7 @@ impl Ear {
                 Err(e) => unheard.push((source.name.clone(), e.to_string())),
             }
         }
-        Ok(Ear { _watcher: watcher, absent, unheard })
+        Ok(Ear { watcher: Some(watcher), absent, unheard })
     }
 }
 

@@ -98,6 +98,18 @@ pub struct Found {
     pub unknown: u64,
 }
 
+impl std::ops::AddAssign for Found {
+    fn add_assign(&mut self, more: Self) {
+        self.population += more.population;
+        self.checked += more.checked;
+        self.bytes += more.bytes;
+        self.wrong += more.wrong;
+        self.missing += more.missing;
+        self.unseen += more.unseen;
+        self.unknown += more.unknown;
+    }
+}
+
 /// A copy that is to be read.
 #[derive(Clone, Debug)]
 pub struct CopyToRead {

@@ -594,7 +594,8 @@ impl Catalog {
         Ok(())
     }
 
-    /// Of what a device says it has, how much is in a store, and how much was read back from one since then.
+    /// Of what a device says it has, how much is in a store, and how much was read back from one since then. Counted when it is asked: by a
+    /// person at a terminal, now and then.
     pub async fn device_depths(&self, device: DeviceId, proven_since: DateTime<Utc>) -> Result<(u64, u64)> {
         #[derive(QueryableByName)]
         struct Row {
@@ -605,13 +606,10 @@ impl Catalog {
         }
         let mut c = self.connection().await?;
         let row: Row = sql_query(
-            "SELECT count(*) FILTER (WHERE away) AS offsite, count(*) FILTER (WHERE proven) AS proven FROM (
-                 SELECT bool_or(s.good) AS away, bool_or(s.good AND s.proven_at >= $2) AS proven
-                 FROM sighting g JOIN device d ON d.id = g.device
-                 JOIN living o ON o.person = d.person AND o.digest = g.digest
-                 JOIN standing s ON s.original = o.id JOIN store a ON a.id = s.place AND a.away
-                 WHERE g.device = $1 AND g.removed_at IS NULL GROUP BY g.source, g.name
-             ) i",
+            "SELECT count(*) FILTER (WHERE c.away) AS offsite, count(*) FILTER (WHERE c.away AND c.proven_at >= $2) AS proven
+             FROM sighting g JOIN device d ON d.id = g.device
+             JOIN living o ON o.person = d.person AND o.digest = g.digest JOIN counted c ON c.original = o.id
+             WHERE g.device = $1 AND g.removed_at IS NULL",
         )
         .bind::<SqlUuid, _>(device.0)
         .bind::<Timestamptz, _>(proven_since)
@@ -624,7 +622,8 @@ impl Catalog {
     /// What a device says it has and how deep each has sunk, in the order of source and name, after a given one.
     pub async fn items(&self, device: DeviceId, after: Option<(&str, &str)>, limit: i64) -> Result<Vec<ItemView>> {
         let mut c = self.connection().await?;
-        let (after_source, after_name) = after.unzip();
+        // Before every name: a bound that is always there is one that an index begins at.
+        let (after_source, after_name) = after.unwrap_or_default();
         let rows: Vec<ItemRow> = sql_query(
             "SELECT g.source, g.name, g.digest, g.size, o.id AS original, o.path,
                     coalesce(bool_or(s.good) FILTER (WHERE s.place = $4), false) AS home,
@@ -634,13 +633,13 @@ impl Catalog {
              LEFT JOIN living o ON o.person = d.person AND o.digest = g.digest
              LEFT JOIN standing s ON s.original = o.id
              LEFT JOIN store a ON a.id = s.place AND a.away
-             WHERE g.device = $1 AND g.removed_at IS NULL AND ($2 IS NULL OR (g.source, g.name) > ($2, $3))
+             WHERE g.device = $1 AND g.removed_at IS NULL AND (g.source, g.name) > ($2, $3)
              GROUP BY g.source, g.name, g.digest, g.size, o.id, o.path
              ORDER BY g.source, g.name LIMIT $5",
         )
         .bind::<SqlUuid, _>(device.0)
-        .bind::<Nullable<Text>, _>(after_source)
-        .bind::<Nullable<Text>, _>(after_name)
+        .bind::<Text, _>(after_source)
+        .bind::<Text, _>(after_name)
         .bind::<SqlUuid, _>(crate::evidence::HOME)
         .bind::<BigInt, _>(limit)
         .prepared()

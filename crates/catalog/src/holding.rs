@@ -272,7 +272,7 @@ impl Catalog {
             "SELECT o.id, h.was_at, o.kind, o.size, o.preview, o.placeholder, h.deleted_by, h.at, o.gone_at,
                     CASE WHEN o.gone_at IS NULL THEN h.until ELSE (SELECT max(due) FROM job WHERE kind = 'remove' AND key = o.id) END AS until
              FROM held h JOIN original o ON o.id = h.original
-             WHERE o.person = $1 AND o.held_at IS NOT NULL AND ($2 IS NULL OR (h.at, h.original) < ($2, $3))
+             WHERE o.person = $1 AND o.held_at IS NOT NULL AND (h.at, h.original) < (coalesce($2, 'infinity'), coalesce($3, 'ffffffff-ffff-ffff-ffff-ffffffffffff'::uuid))
                AND (o.gone_at IS NULL OR (
                    EXISTS (SELECT 1 FROM standing s WHERE s.original = o.id AND s.good)
                    AND NOT EXISTS (SELECT 1 FROM original x WHERE x.person = $1 AND x.digest = o.digest AND x.gone_at IS NULL)))

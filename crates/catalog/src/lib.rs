@@ -214,9 +214,11 @@ impl Catalog {
         let connection = AsyncPgConnection::establish(url).await.map_err(|e| CatalogError::Away(Box::new(e)))?;
         let mut harness = AsyncMigrationHarness::new(connection);
         harness.run_pending_migrations(MIGRATIONS).map_err(CatalogError::Away)?;
-        let pool = pool_of(url, CONNECTIONS)?;
+        // Every answer is small, or is one that nobody waits for: to start others for it takes longer than the answer.
+        let alone = "options=-c%20max_parallel_workers_per_gather%3D0%20-c%20jit%3Doff";
         let separator = if url.contains('?') { '&' } else { '?' };
-        let soft = pool_of(&format!("{url}{separator}options=-c%20synchronous_commit%3Doff"), ASYNC_COMMIT_CONNECTIONS)?;
+        let pool = pool_of(&format!("{url}{separator}{alone}"), CONNECTIONS)?;
+        let soft = pool_of(&format!("{url}{separator}{alone}%20-c%20synchronous_commit%3Doff"), ASYNC_COMMIT_CONNECTIONS)?;
         Ok(Catalog { pool, soft, added: Arc::default(), growth: Arc::default(), counted: Arc::default(), url: url.to_owned() })
     }
 

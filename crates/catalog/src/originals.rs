@@ -249,17 +249,23 @@ impl Catalog {
     ) -> Result<Vec<Card>> {
         let mut c = self.connection().await?;
         let midnight = |d: NaiveDate| d.and_time(chrono::NaiveTime::MIN);
-        let (after_time, after_id) = after.unzip();
-        // Bounds that are always there: an index can begin at them, whatever the question. What may be missing would only be a filter.
+        // One upper bound, and it is always there: an index begins at it. Of two, it would begin at one and walk to the other.
+        let until = until.map(|day| (midnight(day), Uuid::nil()));
+        let after = after.map(|(time, id)| (time, id.0));
+        let before = match (until, after) {
+            (Some(until), Some(after)) => Some(until.min(after)),
+            (one, other) => one.or(other),
+        };
+        let (before_time, before_id) = before.unzip();
         let rows: Vec<CardRow> = sql_query(
             "SELECT o.id, o.path, o.kind, o.taken_local, o.facts, o.preview, o.placeholder, s.home, s.offsite, s.proven_at, p.company
              FROM (
                  SELECT * FROM living WHERE person = $1 AND shot = id
-                 AND taken_local >= coalesce($2, '-infinity'::timestamp) AND taken_local < coalesce($3, 'infinity'::timestamp)
-                 AND (taken_local, id) < (coalesce($4, 'infinity'::timestamp), coalesce($5, 'ffffffff-ffff-ffff-ffff-ffffffffffff'::uuid))
-                 ORDER BY taken_local DESC, id DESC LIMIT $7
+                 AND taken_local >= coalesce($2, '-infinity'::timestamp)
+                 AND (taken_local, id) < (coalesce($3, 'infinity'::timestamp), coalesce($4, 'ffffffff-ffff-ffff-ffff-ffffffffffff'::uuid))
+                 ORDER BY taken_local DESC, id DESC LIMIT $6
              ) o, LATERAL (
-                 SELECT coalesce(bool_or(s.good) FILTER (WHERE s.place = $6), false) AS home,
+                 SELECT coalesce(bool_or(s.good) FILTER (WHERE s.place = $5), false) AS home,
                         coalesce(bool_or(s.good) FILTER (WHERE a.id IS NOT NULL), false) AS offsite,
                         max(s.proven_at) FILTER (WHERE a.id IS NOT NULL AND s.good) AS proven_at
                  FROM standing s LEFT JOIN store a ON a.id = s.place AND a.away WHERE s.original = o.id
@@ -269,9 +275,8 @@ impl Catalog {
         )
         .bind::<SqlUuid, _>(person.0)
         .bind::<Nullable<Timestamp>, _>(from.map(midnight))
-        .bind::<Nullable<Timestamp>, _>(until.map(midnight))
-        .bind::<Nullable<Timestamp>, _>(after_time)
-        .bind::<Nullable<SqlUuid>, _>(after_id.map(|i| i.0))
+        .bind::<Nullable<Timestamp>, _>(before_time)
+        .bind::<Nullable<SqlUuid>, _>(before_id)
         .bind::<SqlUuid, _>(HOME)
         .bind::<BigInt, _>(limit)
         .prepared()

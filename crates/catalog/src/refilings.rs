@@ -315,9 +315,9 @@ impl Catalog {
     pub async fn to_file(&self, after: Option<OriginalId>, limit: i64) -> Result<Vec<ToFile>> {
         let mut c = self.connection().await?;
         let rows: Vec<ToFileRow> = sql_query(format!(
-            "SELECT {TO_FILE}, NULL::text AS wanted FROM living o {JOINS} WHERE ($1 IS NULL OR o.id > $1) ORDER BY o.id LIMIT $2"
+            "SELECT {TO_FILE}, NULL::text AS wanted FROM living o {JOINS} WHERE o.id > $1 ORDER BY o.id LIMIT $2"
         ))
-        .bind::<Nullable<SqlUuid>, _>(after.map(|a| a.0))
+        .bind::<SqlUuid, _>(after.map_or(Uuid::nil(), |a| a.0))
         .bind::<BigInt, _>(limit)
         .prepared()
         .load(&mut c)

@@ -211,7 +211,8 @@ impl Catalog {
             "SELECT r.id, r.device, d.name AS device_name, r.began_at, r.reported_at, r.ended_at, r.checked, r.sent, r.present, r.skipped,
                     r.failed, r.bytes, r.halted
              FROM run r JOIN device d ON d.id = r.device
-             WHERE ($1 IS NULL OR d.person = $1) AND ($2 IS NULL OR d.id = $2) AND ($4 IS NULL OR (r.began_at >= $4 AND r.began_at < $5))
+             WHERE ($1 IS NULL OR d.person = $1) AND ($2 IS NULL OR d.id = $2) 
+               AND r.began_at >= coalesce($4, '-infinity') AND r.began_at < coalesce($5, 'infinity')
              ORDER BY r.began_at DESC, r.id DESC LIMIT $3",
         )
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))

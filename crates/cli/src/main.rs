@@ -17,7 +17,7 @@ use clap::{CommandFactory, Parser, Subcommand};
 use commands::Failed;
 use ypogeion_agent::order::Order;
 
-/// Keeps the pictures of this computer safe at home, and tells how deep they have sunk.
+/// Keeps the pictures of this computer safe at home, and tells where each of them is.
 #[derive(Parser)]
 #[command(name = "ypogeion", version, after_help = "Exit codes: 0 done, 1 partly, 2 usage, 3 server unreachable, 4 refused.")]
 struct Arguments {
@@ -46,13 +46,13 @@ enum Command {
     Conditions(sources::ConditionsChange),
     /// Send what is new.
     Backup(commands::Backup),
-    /// Send by itself when something changes, whenever the conditions allow it. Runs until it is ended.
+    /// Send by itself whenever something changes and the conditions allow it, until it is ended.
     Watch(background::Watch),
-    /// Rest: end the run that is under way, and begin no other.
+    /// Pause: end the backup that is running, and begin no other.
     Pause,
-    /// Go on after a pause.
+    /// Resume after a pause.
     Resume,
-    /// End the run that is under way. The next one may begin.
+    /// End the backup that is running. The next one may begin.
     Stop,
     /// Let this computer watch in the background from the start of the session (a systemd user unit).
     Background(background::Background),
@@ -62,7 +62,7 @@ enum Command {
     Stores(stores::Stores),
     /// The household's key and its recovery kit, for the keeper.
     Key(key::Key),
-    /// The last runs of this device.
+    /// The last backups of this device.
     Runs {
         /// At most this many.
         #[arg(long, default_value_t = 10)]
@@ -70,7 +70,7 @@ enum Command {
     },
     /// How this device and the house are doing.
     Status,
-    /// Every file of this device, and how deep it has sunk.
+    /// Every file of this device, and where it is: only on the device, at home, offsite, or proven.
     Items {
         /// Only those that have reached just this layer.
         #[arg(long, value_name = "LAYER", value_parser = ["device", "home", "offsite", "proven"])]

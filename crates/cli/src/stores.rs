@@ -31,12 +31,12 @@ enum What {
         /// Its name.
         store: String,
     },
-    /// Send nothing there until it is told to go on.
+    /// Send nothing there until it is resumed.
     Pause {
         /// Its name.
         store: String,
     },
-    /// Go on after a pause, or after a stop that was mended.
+    /// Resume after a pause, or after a stop whose cause is gone.
     Resume {
         /// Its name.
         store: String,
@@ -49,7 +49,7 @@ enum What {
     Check {
         /// The store's name, or "home".
         place: String,
-        /// reading (every byte), listing (the store's list), or drill (a random sample brought back).
+        /// reading (every byte), listing (the store's list), or drill (a random sample restored).
         #[arg(value_parser = ["reading", "listing", "drill"])]
         kind: String,
     },

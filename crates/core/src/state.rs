@@ -139,6 +139,11 @@ impl RunState {
             (false, _) => Self::Running,
         }
     }
+
+    /// Whether it found nothing new: everything was here, and it sent nothing. Runs of which that is so say the same.
+    pub fn found_nothing(self, sent: u64) -> bool {
+        self == Self::Complete && sent == 0
+    }
 }
 
 words! {
@@ -284,6 +289,20 @@ mod tests {
         all(KitWorth::ALL, KitWorth::word, KitWorth::from_word);
         all(HouseState::ALL, HouseState::word, HouseState::from_word);
         all(Layer::ALL, Layer::word, Layer::from_word);
+    }
+
+    #[test]
+    fn a_run_that_left_something_behind_found_something() {
+        assert!(RunState::of(true, false, 0, false).found_nothing(0));
+        for (ended, halted, failed, silent, sent) in [
+            (true, false, 0, false, 1),
+            (true, false, 1, false, 0),
+            (true, true, 0, false, 0),
+            (false, false, 0, false, 0),
+            (false, false, 0, true, 0),
+        ] {
+            assert!(!RunState::of(ended, halted, failed, silent).found_nothing(sent));
+        }
     }
 
     #[test]

@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, Local, NaiveDate, NaiveTime, TimeZone, Utc};
 use ypogeion_catalog::runs::RunView;
-use ypogeion_core::{DeviceId, PersonId, fold::fold, state::RunState};
+use ypogeion_core::{DeviceId, PersonId, fold::fold};
 use ypogeion_wire::{
     run::{Run, RunCounts},
     work::RecordLine,
@@ -40,13 +40,9 @@ fn view(run: RunView, alike: usize) -> Run {
             failed: run.counts.failed,
             bytes: run.counts.bytes,
         },
+        nothing_new: run.state.found_nothing(run.counts.sent),
         alike: alike as u64,
     }
-}
-
-/// Whether it ended well and brought nothing.
-fn found_nothing(run: &RunView) -> bool {
-    run.state == RunState::Complete && run.counts.sent == 0 && run.counts.failed == 0
 }
 
 /// The last runs, newest first. `folded`: those of a device and day that found nothing new are one.
@@ -59,7 +55,7 @@ pub async fn runs(
 ) -> Result<Vec<Run>> {
     let most = if folded { LOOKED_AT } else { limit as i64 };
     let runs = engine.catalog.runs(scope, device, None, most, engine.now()).await?;
-    let groups = fold(runs, |r| (folded && found_nothing(r)).then(|| (r.device, day(r.began_at))));
+    let groups = fold(runs, |r| (folded && r.state.found_nothing(r.counts.sent)).then(|| (r.device, day(r.began_at))));
     let newest = groups.into_iter().take(limit).filter_map(|group| {
         let alike = group.len() - 1;
         group.into_iter().next().map(|run| view(run, alike))

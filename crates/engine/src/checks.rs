@@ -1,4 +1,4 @@
-//! Checks of copies as the keeper sees them: how they went, and one now. What does them is [`crate::work::audit`].
+//! Checks of copies as the keeper sees them: how they went, and one now. What does them is [`crate::work::checks`].
 
 use chrono::Local;
 use uuid::Uuid;

@@ -41,7 +41,7 @@ pub async fn open(settings: Settings, catalog: Catalog) -> Result<(Arc<Engine>, 
     }
     engine
         .catalog
-        .want_rounds(|check| work::audit::first_round(&engine, check))
+        .want_rounds(|check| work::checks::first_round(&engine, check))
         .await
         .map_err(failed("put the checks of copies down"))?;
     tell_of_confinement(&engine);

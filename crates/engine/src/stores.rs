@@ -76,7 +76,7 @@ pub async fn add(engine: &Engine, who: &str, new: NewStore) -> Result<Store> {
         CatalogError::Taken => Error::NameTaken("A store with this name, or in this place, was added already.".to_owned()),
         e => e.into(),
     })?;
-    engine.catalog.want_rounds(|check| work::audit::first_round(engine, check)).await?;
+    engine.catalog.want_rounds(|check| work::checks::first_round(engine, check)).await?;
     engine.catalog.write_record(engine.now(), who, &format!("added the store {name}")).await?;
     engine.live.changed(&[LiveEvent::Offsite, LiveEvent::Work]);
     overview::store(engine, engine.catalog.store(id).await?).await

@@ -118,7 +118,10 @@ impl Browser {
     /// Clicks the first button or link with this text that can be clicked; in the dialog, if one is open.
     pub async fn click(&self, text: &str) -> Step<()> {
         let with_text = format!("*[self::button or self::a][not(@disabled)][contains(normalize-space(.), {text:?})]");
-        let path = format!("//*[@role='dialog']//{with_text} | //{with_text}[not(//*[@role='dialog'])]");
+        // Of what lies above each other, the uppermost.
+        let (dialog, alert) = ("//*[@role='dialog']", "//*[@role='alertdialog']");
+        let path =
+            format!("{alert}//{with_text} | {dialog}[not({alert})]//{with_text} | //{with_text}[not({dialog} or {alert})]");
         self.page.wait().at_most(Duration::from_secs(20)).for_element(Locator::XPath(&path)).await?.click().await?;
         Ok(())
     }

@@ -32,7 +32,7 @@ struct Arguments {
 
 #[derive(Subcommand)]
 enum Command {
-    /// Run the service until it is told to stop. Without a household, it shows where one is made or brought back.
+    /// Run the service until it is told to stop. Without a household, it shows where one is made or restored.
     Serve,
     /// Make the household and its keeper. Doing it again changes nothing.
     Setup {
@@ -49,12 +49,12 @@ enum Command {
         #[arg(long)]
         accept_place: bool,
     },
-    /// Bring everything back from a store, with nothing but the recovery kit.
+    /// Restore the pictures from a store, with nothing but the recovery kit.
     Recover {
         /// The recovery kit as text; - reads it from standard input.
         #[arg(long, value_name = "FILE")]
         kit: PathBuf,
-        /// Where to. Run the same command again to go on after an interruption.
+        /// Where to. Run the same command again to continue after an interruption.
         #[arg(long, value_name = "FOLDER")]
         to: PathBuf,
         /// Only what belongs to this member.
@@ -72,19 +72,19 @@ enum Command {
         /// What was deleted and waited in holding, too; into the folder "holding".
         #[arg(long)]
         deleted: bool,
-        /// How many originals are fetched at once.
+        /// How many files are fetched at once.
         #[arg(long, default_value_t = 6, value_name = "N")]
         parallel: usize,
         #[command(flatten)]
         otherwise: recover::OtherwiseArgs,
-        /// Go on though a ledger is not proven to be the household's own and whole.
+        /// Continue although a store's list of contents is not proven to be the household's own and whole.
         #[arg(long)]
         unproven: bool,
         /// Print the account as JSON.
         #[arg(long)]
         json: bool,
     },
-    /// Rebuild the household from its recovery kit: when the database is gone, or the whole house. Run again, it goes on.
+    /// Rebuild the household from its recovery kit: when the database is gone, or the whole house. Run again, it continues.
     Rebuild {
         /// The recovery kit as text; - reads it from standard input.
         #[arg(long, value_name = "FILE")]
@@ -94,7 +94,7 @@ enum Command {
         password_file: PathBuf,
         #[command(flatten)]
         otherwise: recover::OtherwiseArgs,
-        /// Go on though a ledger is not proven to be the household's own and whole.
+        /// Continue although a store's list of contents is not proven to be the household's own and whole.
         #[arg(long)]
         unproven: bool,
     },

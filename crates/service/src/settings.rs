@@ -5,6 +5,7 @@ use std::{
     path::{Path, PathBuf},
 };
 
+use chrono::TimeDelta;
 use figment::{
     Figment,
     providers::{Env, Format, Toml},
@@ -141,84 +142,19 @@ impl Settings {
     }
 
     fn check(raw: Raw) -> Result<Self, BadSettings> {
-        let mut wrong = Vec::new();
-        let listen = raw
-            .listen
-            .unwrap_or_else(|| vec!["http://127.0.0.1:8740".into(), "https://0.0.0.0:8743".into()])
-            .iter()
-            .filter_map(|text| Listen::parse(text).map_err(|e| wrong.push(format!("listen: {e}"))).ok())
-            .collect::<Vec<_>>();
-        if listen.is_empty() && wrong.is_empty() {
-            wrong.push("listen: at least one address is needed".to_owned());
-        }
-        let library_open_to = match raw.library_open_to.as_deref() {
-            None | Some("everybody") => OpenTo::Everybody,
-            Some("group") => OpenTo::Group,
-            Some("owner") => OpenTo::Owner,
-            Some(other) => {
-                wrong.push(format!("library_open_to: {other:?} is none of \"owner\", \"group\" and \"everybody\""));
-                OpenTo::Owner
-            }
-        };
-        let advertise = raw.advertise.filter(|a| !a.is_empty()).and_then(|text| match Url::parse(&text) {
-            Ok(url) if matches!(url.scheme(), "http" | "https") && url.has_host() => Some(url),
-            _ => {
-                wrong.push(format!("advertise: {text:?} is not an http or https address"));
-                None
-            }
-        });
-        let mut number = |name: &str, value: Option<f64>, default: f64, most: f64| {
-            let value = value.unwrap_or(default);
-            if !(0.0..=most).contains(&value) {
-                wrong.push(format!("{name}: {value} is not between 0 and {most}"));
-            }
-            value.clamp(0.0, most)
-        };
-        let seconds = |s: f64| chrono::TimeDelta::milliseconds((s * 1000.0) as i64);
-        let reserve = (number("reserve_gb", raw.reserve_gb, 5.0, 1e6) * 1e9) as u64;
-        let upload_life = seconds(number("upload_days", raw.upload_days, 7.0, 3650.0) * 86400.0);
-        let offsite = Offsite {
-            parallel: raw.offsite.parallel.unwrap_or(4).clamp(1, 64),
-            prove_after: seconds(number("offsite.prove_after_seconds", raw.offsite.prove_after_seconds, 3600.0, 1e8)),
-            proven_for: seconds(number("offsite.proven_days", raw.offsite.proven_days, 90.0, 36500.0) * 86400.0),
-            ledger_after: seconds(number("offsite.ledger_after_seconds", raw.offsite.ledger_after_seconds, 30.0, 86400.0)),
-            checkpoint_after: raw.offsite.checkpoint_after.unwrap_or(50).max(1),
-        };
-        let checks = Checks {
-            rhythm: Rhythm {
-                every: seconds(number("checks.every_hours", raw.checks.every_hours, 24.0, 8784.0) * 3600.0),
-                cover: seconds(number("checks.cover_days", raw.checks.cover_days, 60.0, 36500.0) * 86400.0),
-                most_rate: (number("checks.most_mb_per_second", raw.checks.most_mb_per_second, 25.0, 1e6) * 1e6) as u64,
-            },
-            drill_every: seconds(number("checks.drill_days", raw.checks.drill_days, 30.0, 36500.0) * 86400.0),
-            drill_sample: raw.checks.drill_sample.unwrap_or(200).clamp(1, 100_000),
-        };
-        if let Some(name) =
-            raw.names.iter().find(|n| n.is_empty() || !n.bytes().all(|b| b.is_ascii_alphanumeric() || b"-._".contains(&b)))
-        {
-            wrong.push(format!("names: {name:?} is not the name of a host, such as \"pictures.example.org\""));
-        }
-        for (name, places) in [("adopt_from", &raw.adopt_from), ("copy_to", &raw.copy_to)] {
-            if let Some(place) = places.iter().find(|p| !p.is_absolute() || p.parent().is_none()) {
-                wrong.push(format!(
-                    "{name}: {:?} must be a whole path, and not the root of everything",
-                    place.display().to_string()
-                ));
-            }
-        }
-        if !matches!(raw.logs.format.as_str(), "text" | "json") {
-            wrong.push(format!("logs.format: {:?} is neither \"text\" nor \"json\"", raw.logs.format));
-        }
-        // A word that is no level would be the name of a part, and all else would be silent.
-        if !raw.logs.filter.parse::<tracing_subscriber::filter::Targets>().is_ok_and(|f| f.default_level().is_some()) {
-            wrong.push(format!(
-                "logs.filter: {:?} cannot be understood; it is one of error, warn, info, debug and trace, and perhaps others for parts of the \
-                 program, like \"info,ypogeiond=debug\"",
-                raw.logs.filter
-            ));
-        }
-        if !wrong.is_empty() {
-            return Err(BadSettings(wrong));
+        let mut wrong = Wrong::default();
+        let listen = wrong.listen(raw.listen.as_deref());
+        let library_open_to = wrong.open_to(raw.library_open_to.as_deref());
+        let advertise = wrong.advertise(raw.advertise.as_deref().unwrap_or(""));
+        let reserve = (wrong.number("reserve_gb", raw.reserve_gb, 5.0, 1e6) * 1e9) as u64;
+        let upload_life = wrong.span("upload_days", DAY, raw.upload_days, 7.0, 3650.0);
+        let (offsite, checks) = (wrong.offsite(&raw.offsite), wrong.checks(&raw.checks));
+        wrong.names(&raw.names);
+        wrong.places("adopt_from", &raw.adopt_from);
+        wrong.places("copy_to", &raw.copy_to);
+        wrong.logs(&raw.logs);
+        if !wrong.0.is_empty() {
+            return Err(BadSettings(wrong.0));
         }
         let house = engine::Settings {
             data_folder: raw.data_folder.unwrap_or_else(|| "/var/lib/ypogeion".into()),
@@ -252,6 +188,123 @@ impl Settings {
     /// The folder of the private database.
     pub fn cluster_folder(&self) -> PathBuf {
         self.house.data_folder.join("database")
+    }
+}
+
+/// What cannot be used of the settings: all of it is told at once.
+#[derive(Default)]
+struct Wrong(Vec<String>);
+
+/// Seconds.
+const HOUR: f64 = 3600.0;
+/// Seconds.
+const DAY: f64 = 86400.0;
+
+impl Wrong {
+    fn say(&mut self, what: String) {
+        self.0.push(what);
+    }
+
+    fn number(&mut self, name: &str, value: Option<f64>, default: f64, most: f64) -> f64 {
+        let value = value.unwrap_or(default);
+        if !(0.0..=most).contains(&value) {
+            self.say(format!("{name}: {value} is not between 0 and {most}"));
+        }
+        value.clamp(0.0, most)
+    }
+
+    /// A span of time that is given in units of so many seconds.
+    fn span(&mut self, name: &str, unit: f64, value: Option<f64>, default: f64, most: f64) -> TimeDelta {
+        TimeDelta::milliseconds((self.number(name, value, default, most) * unit * 1000.0) as i64)
+    }
+
+    fn listen(&mut self, given: Option<&[String]>) -> Vec<Listen> {
+        let usual = ["http://127.0.0.1:8740".to_owned(), "https://0.0.0.0:8743".to_owned()];
+        let mut all = Vec::new();
+        for text in given.unwrap_or(&usual) {
+            match Listen::parse(text) {
+                Ok(listen) => all.push(listen),
+                Err(e) => self.say(format!("listen: {e}")),
+            }
+        }
+        if given.is_some_and(<[String]>::is_empty) {
+            self.say("listen: at least one address is needed".to_owned());
+        }
+        all
+    }
+
+    fn open_to(&mut self, given: Option<&str>) -> OpenTo {
+        match given {
+            None | Some("everybody") => OpenTo::Everybody,
+            Some("group") => OpenTo::Group,
+            Some("owner") => OpenTo::Owner,
+            Some(other) => {
+                self.say(format!("library_open_to: {other:?} is none of \"owner\", \"group\" and \"everybody\""));
+                OpenTo::Owner
+            }
+        }
+    }
+
+    /// Empty: none.
+    fn advertise(&mut self, given: &str) -> Option<Url> {
+        match Url::parse(given) {
+            _ if given.is_empty() => None,
+            Ok(url) if matches!(url.scheme(), "http" | "https") && url.has_host() => Some(url),
+            _ => {
+                self.say(format!("advertise: {given:?} is not an http or https address"));
+                None
+            }
+        }
+    }
+
+    fn offsite(&mut self, raw: &RawOffsite) -> Offsite {
+        Offsite {
+            parallel: raw.parallel.unwrap_or(4).clamp(1, 64),
+            prove_after: self.span("offsite.prove_after_seconds", 1.0, raw.prove_after_seconds, 3600.0, 1e8),
+            proven_for: self.span("offsite.proven_days", DAY, raw.proven_days, 90.0, 36500.0),
+            ledger_after: self.span("offsite.ledger_after_seconds", 1.0, raw.ledger_after_seconds, 30.0, 86400.0),
+            checkpoint_after: raw.checkpoint_after.unwrap_or(50).max(1),
+        }
+    }
+
+    fn checks(&mut self, raw: &RawChecks) -> Checks {
+        Checks {
+            rhythm: Rhythm {
+                every: self.span("checks.every_hours", HOUR, raw.every_hours, 24.0, 8784.0),
+                cover: self.span("checks.cover_days", DAY, raw.cover_days, 60.0, 36500.0),
+                most_rate: (self.number("checks.most_mb_per_second", raw.most_mb_per_second, 25.0, 1e6) * 1e6) as u64,
+            },
+            drill_every: self.span("checks.drill_days", DAY, raw.drill_days, 30.0, 36500.0),
+            drill_sample: raw.drill_sample.unwrap_or(200).clamp(1, 100_000),
+        }
+    }
+
+    fn names(&mut self, names: &[String]) {
+        let good = |n: &String| !n.is_empty() && n.bytes().all(|b| b.is_ascii_alphanumeric() || b"-._".contains(&b));
+        if let Some(name) = names.iter().find(|n| !good(n)) {
+            self.say(format!("names: {name:?} is not the name of a host, such as \"pictures.example.org\""));
+        }
+    }
+
+    fn places(&mut self, name: &str, places: &[PathBuf]) {
+        if let Some(place) = places.iter().find(|p| !p.is_absolute() || p.parent().is_none()) {
+            let place = place.display().to_string();
+            self.say(format!("{name}: {place:?} must be a whole path, and not the root of everything"));
+        }
+    }
+
+    fn logs(&mut self, logs: &Logs) {
+        if !matches!(logs.format.as_str(), "text" | "json") {
+            self.say(format!("logs.format: {:?} is neither \"text\" nor \"json\"", logs.format));
+        }
+        // A word that is no level would be the name of a part, and all else would be silent.
+        if !logs.filter.parse::<tracing_subscriber::filter::Targets>().is_ok_and(|f| f.default_level().is_some()) {
+            self.say(format!(
+                "logs.filter: {:?} cannot be understood; it is one of error, warn, info, debug and trace, and perhaps others for parts of the \
+                 program, like \"info,ypogeiond=debug\"",
+                logs.filter
+            ));
+        }
     }
 }
 

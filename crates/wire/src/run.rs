@@ -46,6 +46,8 @@ pub struct Run {
     pub counts: RunCounts,
     /// The day on which it began, by the server's clock.
     pub day: NaiveDate,
+    /// It ended by itself, and found nothing to send.
+    pub nothing_new: bool,
     /// So many more of that device and day found nothing new either and are not listed, where that was asked for.
     pub alike: u64,
 }

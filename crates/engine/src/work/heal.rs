@@ -29,7 +29,7 @@ use ypogeion_offsite::{
 use ypogeion_wire::work::LiveEvent;
 
 use super::{
-    audit::{name_of, note},
+    checks::{name_of, note},
     ended::Ended,
     store,
 };

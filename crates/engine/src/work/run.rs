@@ -15,7 +15,7 @@ use ypogeion_catalog::work::{Job, Kind};
 use ypogeion_core::OriginalId;
 use ypogeion_wire::work::LiveEvent;
 
-use super::{adopt, audit, derive, ended::Ended, groups, heal, holding, home, ledger, previews, refile, reseal, sending};
+use super::{adopt, checks, derive, ended::Ended, groups, heal, holding, home, ledger, previews, refile, reseal, sending};
 use crate::{
     connections::Slot,
     elsewhere,
@@ -155,8 +155,8 @@ async fn run_kind(engine: Arc<Engine>, kind: Kind, parallel: usize, held: Held) 
     }
 }
 
-async fn do_one(engine: &Arc<Engine>, job: &Job) {
-    let ended = match job.kind {
+async fn begin(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
+    match job.kind {
         Kind::Preview => previews::make(engine, job).await,
         Kind::Replicate => sending::replicate(engine, job).await,
         Kind::Ledger => ledger::write(engine, job).await,
@@ -165,16 +165,21 @@ async fn do_one(engine: &Arc<Engine>, job: &Job) {
         Kind::Refile => refile::refile(engine, job).await,
         Kind::Adopt => adopt::adopt(engine, job).await,
         Kind::Derive => derive::derive(engine, job).await,
-        Kind::Reading => audit::read(engine, job).await,
-        Kind::Listing => audit::list(engine, job).await,
-        Kind::Drill => audit::drill(engine, job).await,
+        Kind::Reading => checks::read(engine, job).await,
+        Kind::Listing => checks::list(engine, job).await,
+        Kind::Drill => checks::drill(engine, job).await,
         Kind::Heal => heal::heal(engine, job).await,
         Kind::Fetch => heal::bring(engine, job).await,
         Kind::Reseal => reseal::reseal(engine, job).await,
         Kind::Hold => holding::settle(engine, job).await,
         Kind::Release => holding::release(engine).await,
         Kind::Remove => holding::remove(engine, job).await,
-    };
+    }
+}
+
+/// Does a piece of work, and says how it ended: also of what failed.
+async fn end(engine: &Arc<Engine>, job: &Job) -> Ended {
+    let ended = begin(engine, job).await;
     let now = engine.now();
     let wait = ypogeion_core::retry::wait(job.attempts, crate::secrets::chance());
     let ended = match ended {
@@ -187,7 +192,7 @@ async fn do_one(engine: &Arc<Engine>, job: &Job) {
         // The catalogue went away, or a fault of ours: the work stays.
         Err(e) => Ended::Again(now + wait, chain(&e)),
     };
-    let ended = match ended {
+    match ended {
         // Whatever it says, that is why; and it was not tried.
         Ended::Again(..) | Ended::GivenUp(_) | Ended::NotYet(..)
             if home::needs(job.kind) && engine.home_is_there().await.is_err() =>
@@ -195,7 +200,13 @@ async fn do_one(engine: &Arc<Engine>, job: &Job) {
             Ended::Later(now)
         }
         ended => ended,
-    };
+    }
+}
+
+/// Does a piece of work, and writes down how it ended.
+async fn do_one(engine: &Arc<Engine>, job: &Job) {
+    let ended = end(engine, job).await;
+    let now = engine.now();
     let noted = match &ended {
         Ended::Done => engine.catalog.finish_work(job).await,
         Ended::Round => Ok(()),

@@ -19,7 +19,7 @@ use ypogeion_offsite::{
 use ypogeion_wire::work::LiveEvent;
 
 use super::{
-    audit,
+    checks,
     ended::Ended,
     store::{note_fault, open},
 };
@@ -98,7 +98,7 @@ async fn damaged(
 ) -> Result<Ended> {
     // Not so if the disk went away: `note` asks.
     let outcome = if found.is_some() { Outcome::Wrong } else { Outcome::Missing };
-    audit::note(engine, (id, expected), Place::Home, Act::Reread, (outcome, found)).await?;
+    checks::note(engine, (id, expected), Place::Home, Act::Reread, (outcome, found)).await?;
     Ok(Ended::GivenUp(match found {
         Some(_) => {
             "the copy at home is damaged and was not sent; a good copy may be in another store or on its device".to_owned()
@@ -114,11 +114,11 @@ pub(super) async fn prove(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         Err(ended) => return Ok(ended),
     };
     let Some(object) = engine.catalog.object(store.id, row.digest).await? else { return Ok(Ended::Done) };
-    let (act, seen) = match audit::read_back(&replica, &object, row.digest).await {
+    let (act, seen) = match checks::read_back(&replica, &object, row.digest).await {
         Ok(found) => found,
         Err(fault) => return note_fault(engine, &store, job, fault).await,
     };
-    audit::note(engine, (row.id, row.digest), Place::Store(store.id), act, seen).await?;
+    checks::note(engine, (row.id, row.digest), Place::Store(store.id), act, seen).await?;
     engine.catalog.store_well(store.id, engine.now()).await?;
     engine.live.changed(&[LiveEvent::Offsite, LiveEvent::Library]);
     Ok(Ended::Done)

@@ -8,7 +8,7 @@ use ypogeion_core::{retry, window::Pace};
 use ypogeion_offsite::{Fault, Replica, layout::ReplicaError};
 use ypogeion_wire::work::LiveEvent;
 
-use super::ended::Ended;
+use super::ended::{Broken, Ended};
 use crate::{
     engine::Engine,
     error::{Result, chain},
@@ -55,6 +55,14 @@ async fn stop(engine: &Arc<Engine>, store: &StoreRow, reason: &str) -> Result<()
         .await?;
     engine.live.changed(&[LiveEvent::Offsite]);
     Ok(())
+}
+
+/// What becomes of work that its store, or the house, did not let go on.
+pub(super) async fn note_broken(engine: &Arc<Engine>, store: &StoreRow, job: &Job, broken: Broken) -> Result<Ended> {
+    match broken {
+        Broken::Store(fault) => note_fault(engine, store, job, fault).await,
+        Broken::House(e) => Err(e),
+    }
 }
 
 /// A fault of the store: one that may pass makes the whole store wait, one that does not stops it.

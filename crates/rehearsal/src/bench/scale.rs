@@ -23,10 +23,11 @@ const DEVICES: u64 = 4;
 
 /// Two stores that hold everything, four devices that named everything, twenty years of pictures; `$from` to `$to` of them.
 const ROWS: &str = "
-    INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at, preview, shot, source)
+    INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at, preview, shot,
+        shot_key, source)
     SELECT n.id, d.person, d.id, sha256(n.i::text::bytea), 2000000 + n.i % 1000000, format('IMG_%s.jpg', n.i), format('juno/%s/IMG_%s.jpg', n.i / 1000, n.i),
            format('juno/%s/img_%s.jpg', n.i / 1000, n.i), 'photo', n.at, n.at AT TIME ZONE 'UTC', 'exif', '{\"width\": 4000, \"height\": 3000}',
-           now() - interval '200 days' + n.i * interval '1 second', 'ready', n.id, 'Camera'
+           now() - interval '200 days' + n.i * interval '1 second', 'ready', n.id, format('IMG_%s', n.i), 'Camera'
     FROM (
         SELECT i, ('00000000-0000-7000-8000-' || lpad(to_hex(i), 12, '0'))::uuid AS id,
                now() - interval '200 days' - (i * 7919 % 7300) * interval '1 day' AS at

@@ -12,7 +12,7 @@ use reqwest::Method;
 use rstest::rstest;
 use serde_json::{Value, json};
 use ypogeion_core::Digest;
-use ypogeion_rehearsal::wait_for;
+use ypogeion_rehearsal::{browser::Browser, wait_for};
 use zip::{CompressionMethod, write::SimpleFileOptions};
 
 fn zip_of(entries: &[(&str, &[u8])]) -> Vec<u8> {
@@ -286,7 +286,15 @@ async fn originals_on_a_disk_that_is_away_are_not_missing() {
     assert_eq!(w.keeper.overview().await.unwrap().state.word(), "look");
     let unknown = json!({ "path": "/another", "given_up": true });
     assert_eq!(w.keeper.try_ask(Method::PATCH, "api/left-folders", Some(unknown)).await.unwrap().0, 404);
-    w.keeper.ask(Method::PATCH, "api/left-folders", Some(json!({ "path": disk, "given_up": true }))).await.unwrap();
+    let browser = Browser::start(1280, 800).await.unwrap();
+    browser.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
+    browser.wait_for_text("A disk with some of the pictures is not connected.").await.unwrap();
+    browser.page.goto(w.house.http.join("library/adopt").unwrap().as_str()).await.unwrap();
+    browser.wait_for_text(&format!("{} is not connected", disk.display())).await.unwrap();
+    browser.click("It does not come back …").await.unwrap();
+    browser.wait_for_text("What no store has is lost with the disk").await.unwrap();
+    browser.click("It does not come back").await.unwrap();
+    browser.wait_for_text(&format!("{} does not come back", disk.display())).await.unwrap();
     wait_for("them to be fetched home", 60, async || {
         let checks = w.keeper.ask(Method::GET, "api/checks", None).await?;
         Ok((checks["healed_home"] == 3).then_some(()))

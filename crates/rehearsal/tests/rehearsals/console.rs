@@ -528,7 +528,9 @@ async fn a_picture_is_deleted_taken_back_and_removed_with_the_keepers_look() {
     browser.click("Remove now").await.unwrap();
     browser.wait_for_text("1 deleted file is kept until you confirm that it may be removed.").await.unwrap();
     browser.wait_for_text("16 % of the library, would be removed within one day, and the limit is 5 %").await.unwrap();
-    browser.click("I have checked: remove it for good").await.unwrap();
+    browser.click("I have checked: remove it for good …").await.unwrap();
+    browser.wait_for_text("What is to stay, bring back first").await.unwrap();
+    browser.click("Remove it").await.unwrap();
     browser.wait_for_text("You have deleted nothing").await.unwrap();
     wait_for("the file to go", 30, async || Ok((library_files(&w.house).len() == 5).then_some(()))).await.unwrap();
 }

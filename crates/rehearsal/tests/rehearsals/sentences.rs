@@ -237,6 +237,19 @@ fn unused() -> Vec<(String, String)> {
         .collect()
 }
 
+/// What each command says when it is asked for help, with the commands below it.
+fn helps(helps: &mut Helps, command: &[String], found: &mut Vec<(String, String)>) {
+    let Some(help) = helps.of(command) else { return };
+    let list = help.split("Commands:\n").nth(1).unwrap_or_default().split("\n\n").next().unwrap_or_default();
+    let below: Vec<String> =
+        list.lines().filter(|l| !l.starts_with("   ")).filter_map(|l| l.split_whitespace().next()).map(str::to_owned).collect();
+    found.push((command.join(" "), help.clone()));
+    for word in below.into_iter().filter(|w| w != "help") {
+        let command: Vec<String> = command.iter().cloned().chain([word]).collect();
+        self::helps(helps, &command, found);
+    }
+}
+
 #[test]
 fn one_thing_has_one_word() {
     let (unused, mut faults, mut read) = (unused(), Vec::new(), 0);
@@ -260,6 +273,16 @@ fn one_thing_has_one_word() {
             }
         }
     }
+    let mut said = Vec::new();
+    for name in ["ypogeion", "ypogeiond"] {
+        helps(&mut Helps::default(), &[name.to_owned()], &mut said);
+    }
+    for (command, line) in said.iter().flat_map(|(command, help)| help.lines().map(move |line| (command, line))) {
+        for (phrase, word) in unused.iter().filter(|(phrase, _)| says(line, phrase)) {
+            faults.push(format!("{command} --help: “{phrase}” in “{}”; the word is: {word}", line.trim()));
+        }
+    }
+    assert!(said.len() > 30, "only {} commands were asked", said.len());
     assert!(faults.is_empty(), "{}", faults.join("\n"));
     assert!(read > 2000, "only {read} sentences were read");
 }

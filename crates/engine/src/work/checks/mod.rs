@@ -1,0 +1,109 @@
+//! Checks of copies: reading them again, comparing a store's list with what should be there, and drills.
+//!
+//! Each copy's result is an observation; what is bad is put down to be made good (see [`super::heal`]).
+
+mod drill;
+mod listing;
+mod reading;
+
+use std::sync::Arc;
+
+use chrono::{DateTime, TimeDelta, Utc};
+use uuid::Uuid;
+use ypogeion_catalog::{
+    audits::{Audit, Check, Found},
+    work::Job,
+};
+use ypogeion_core::{
+    Digest, OriginalId,
+    layers::{Act, Observation, Outcome, Place},
+    words,
+};
+use ypogeion_wire::work::LiveEvent;
+
+use super::ended::Ended;
+use crate::{engine::Engine, error::Result};
+
+pub(super) use drill::drill;
+pub(super) use listing::list;
+pub(super) use reading::{read, read_back};
+
+/// What was seen of a copy: what it is worth, and its plaintext's hash if it was read to the end.
+type Seen = (Outcome, Option<Digest>);
+
+/// When a check is done for the first time: a new place has just been written to.
+pub fn first_round(engine: &Engine, check: Check) -> DateTime<Utc> {
+    let checks = &engine.settings.checks;
+    engine.now()
+        + match check {
+            Check::Reading | Check::Listing => checks.rhythm.every,
+            // Soon enough to be told that it would work, and late enough for something to be there.
+            Check::Drill => checks.drill_every.min(TimeDelta::days(1)),
+        }
+}
+
+async fn begin(engine: &Engine, place: Place, check: Check, population: u64) -> Result<Audit> {
+    Ok(engine.catalog.begin_audit(Uuid::now_v7(), place, check, population, engine.now()).await?)
+}
+
+async fn end(engine: &Engine, job: &Job, audit: &Audit, found: Found, said: &str, failed: bool) -> Result<Ended> {
+    engine.catalog.end_audit(audit.id, found, said, failed, engine.now()).await?;
+    if failed {
+        let line = format!("could not finish the {} of {}: {said}", audit.check.word(), name_of(engine, audit.place).await?);
+        engine.catalog.write_record(engine.now(), "Ypogeion", &line).await?;
+    }
+    let checks = &engine.settings.checks;
+    let every = if audit.check == Check::Drill { checks.drill_every } else { checks.rhythm.every };
+    engine.catalog.next_round(job.id, audit.check, engine.now() + every, engine.now()).await?;
+    engine.live.changed(&[LiveEvent::Offsite, LiveEvent::Overview]);
+    Ok(Ended::Round)
+}
+
+/// What people call a place.
+pub(super) async fn name_of(engine: &Engine, place: Place) -> Result<String> {
+    Ok(match place {
+        Place::Home => "the home disk".to_owned(),
+        Place::Store(id) => engine.catalog.store(id).await?.address.name,
+    })
+}
+
+/// What was seen of one copy, and, if it is bad, a line in the record. Making it good is put down with the observation.
+pub(super) async fn note(
+    engine: &Arc<Engine>,
+    (original, expected): (OriginalId, Digest),
+    place: Place,
+    act: Act,
+    (outcome, digest): Seen,
+) -> Result<()> {
+    if place == Place::Home && outcome != Outcome::Right {
+        // A disk that went away while it was read explains whatever was read.
+        engine.home_is_there().await?;
+    }
+    let seen = Observation { place, act, at: engine.now(), digest, outcome };
+    engine.catalog.observe_check(original, expected, &seen).await?;
+    if outcome != Outcome::Right {
+        // Also of one that was let go and has not left that store yet: a check must not end over it.
+        let path = engine.catalog.last_path(original).await?;
+        let what = if outcome == Outcome::Missing { "missing" } else { "damaged" };
+        let name = name_of(engine, place).await?;
+        tracing::warn!(%path, place = name, what, "a copy is not what it should be");
+        engine.catalog.write_record(engine.now(), "Ypogeion", &format!("found the copy of {path} on {name} {what}")).await?;
+        engine.live.changed(&[LiveEvent::Library, LiveEvent::Overview, LiveEvent::Offsite]);
+    }
+    Ok(())
+}
+
+fn tally(found: &mut Found, outcome: Outcome) {
+    found.checked += 1;
+    match outcome {
+        Outcome::Right => {}
+        Outcome::Wrong => found.wrong += 1,
+        Outcome::Missing => found.missing += 1,
+    }
+}
+
+/// How many are damaged and missing; nothing if none is.
+fn bad(found: &Found) -> String {
+    let some = |n: u64, what: &str| (n > 0).then(|| format!("{} {what}", words::count(n)));
+    [some(found.wrong, "damaged"), some(found.missing, "missing")].into_iter().flatten().collect::<Vec<_>>().join(", ")
+}
