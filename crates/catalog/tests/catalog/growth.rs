@@ -6,6 +6,7 @@ use std::{
     time::Duration,
 };
 
+use chrono::TimeDelta;
 use diesel::{QueryableByName, sql_query, sql_types::BigInt};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use uuid::Uuid;
@@ -112,7 +113,7 @@ async fn whoever_does_the_work_is_told_of_its_kind_and_nobody_else() {
 /// Rows of what grows with the household.
 const MANY: &str = "
     INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at, shot, source)
-    SELECT n.id, d.person, d.id, sha256(n.i::text::bytea), 1, n.i, 'juno/' || n.i, 'juno/' || n.i, 'photo', now(), now(), 'received', '{}', now(), n.id, 'Camera'
+    SELECT n.id, d.person, d.id, sha256(n.i::text::bytea), 1, n.i, 'juno/' || n.i, 'juno/' || n.i, 'photo', now() - n.i * interval '1 day', now() - n.i * interval '1 day', 'received', '{}', now(), n.id, 'Camera'
     FROM (SELECT i, lpad(to_hex(i), 32, '0')::uuid AS id FROM generate_series(1, 3000) i) n CROSS JOIN device d;
     INSERT INTO standing (original, place, good, since) SELECT id, '00000000-0000-0000-0000-000000000000', true, now() FROM original WHERE name <> 'a.jpg';
     INSERT INTO sighting (device, source, name, digest, size, seen_at) SELECT device, 'Camera', name, digest, size, now() FROM original";
@@ -151,4 +152,49 @@ async fn what_one_picture_costs_does_not_grow_with_the_household() {
         .unwrap();
     assert!((1..200).contains(&read), "{read} rows were read for one of 3,000 pictures");
     assert_eq!(w.catalog.miscounts().await.unwrap(), Vec::<String>::new());
+}
+
+/// The index that a page of the timeline begins in is read at its place alone, not from the newest picture on.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_page_of_the_timeline_costs_the_same_at_any_date() {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = BigInt)]
+        n: i64,
+    }
+    let w = world().await;
+    let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
+    w.land(b"kite", "juno/kite.jpg").await.unwrap();
+    c.batch_execute(MANY).await.unwrap();
+    c.batch_execute("VACUUM ANALYZE original").await.unwrap();
+    let mut blocks = async || {
+        let row: Row =
+            sql_query("SELECT pg_stat_get_blocks_fetched('original_shown'::regclass) AS n").get_result(&mut c).await.unwrap();
+        row.n
+    };
+    let day = |n: i64| (chrono::Utc::now() - TimeDelta::days(n)).date_naive();
+    let page = async |age: i64| {
+        let (from, until) = (Some(day(age + 60)), Some(day(age)));
+        let page = w.catalog.originals(w.person, from, until, None, 10).await.unwrap();
+        let last = page.last().unwrap();
+        let next = w.catalog.originals(w.person, from, until, Some((last.taken_local, last.id)), 10).await.unwrap();
+        assert!(page.len() == 10 && next.len() == 10 && next[0].taken_local < last.taken_local);
+    };
+    // A process of the server tells what it did with the first that it does a second later.
+    let told = async |age| {
+        tokio::time::sleep(Duration::from_millis(1200)).await;
+        page(age).await;
+    };
+    let mut costs = Vec::new();
+    for age in [5, 1000, 2900] {
+        told(age).await;
+        let before = blocks().await;
+        for _ in 0..20 {
+            page(age).await;
+        }
+        told(age).await;
+        costs.push(blocks().await - before);
+    }
+    let (least, most) = (costs.iter().min().unwrap(), costs.iter().max().unwrap());
+    assert!(*least >= 40 && most < &(2 * least), "{costs:?} blocks for forty pages each");
 }
