@@ -1,6 +1,6 @@
 //! `ypogeion make-room`.
 
-use std::io::IsTerminal;
+use std::{collections::BTreeMap, io::IsTerminal};
 
 use clap::Args;
 use serde_json::json;
@@ -50,13 +50,17 @@ pub async fn make_room(context: &Context, wanted: &MakeRoom) -> Result {
     let free = free_space(&home)?;
     let today = chrono::Local::now().date_naive();
     let run = async |dry_run: bool| {
-        room::make_room(&home, &rule, free, today, dry_run, |entry| {
+        let mut staying = BTreeMap::new();
+        let account = room::make_room(&home, &rule, free, today, dry_run, |entry| {
             if !context.json {
-                say(entry, dry_run);
+                say(entry, dry_run, &mut staying);
             }
         })
-        .await
-        .map_err(Failed::from)
+        .await?;
+        for (why, many) in staying.into_iter().filter(|(_, many)| *many > SHOWN) {
+            print(&format!("stay      {:>9}  more: {why}\n", words::count(many - SHOWN)));
+        }
+        Ok::<_, Failed>(account)
     };
     if wanted.dry_run {
         let account = run(true).await?;
@@ -87,12 +91,21 @@ fn free_space(home: &Home) -> std::result::Result<u64, Failed> {
     room::free_space(&source.folder).map_err(|e| usage(format!("could not ask for the room of {}: {e}", source.folder.display())))
 }
 
-fn say(entry: &RoomEntry, dry_run: bool) {
+/// So many that stay are named for each reason.
+const SHOWN: u64 = 10;
+
+fn say(entry: &RoomEntry, dry_run: bool, staying: &mut BTreeMap<String, u64>) {
     let file = format!("{}/{}", entry.source, entry.name);
     match &entry.kept {
         None if dry_run => print(&format!("would go  {:>9}  {file}\n", words::size(entry.size))),
         None => print(&format!("removed   {:>9}  {file}\n", words::size(entry.size))),
-        Some(why) => print(&format!("stays     {:>9}  {file}: {why}\n", words::size(entry.size))),
+        Some(why) => {
+            let many = staying.entry(why.clone()).or_default();
+            *many += 1;
+            if *many <= SHOWN {
+                print(&format!("stays     {:>9}  {file}: {why}\n", words::size(entry.size)));
+            }
+        }
     }
 }
 

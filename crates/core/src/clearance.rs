@@ -118,9 +118,24 @@ pub fn decide(
     if now - read.at > HOLDS_FOR || read.at > now {
         return Err(Keep::NotRead);
     }
-    let mut evidence = Evidence { home_read_at: read.at, store: None, offsite_since: None, proven_at: None, demanded };
+    let evidence = Evidence { home_read_at: read.at, store: None, offsite_since: None, proven_at: None, demanded };
+    Ok(match deep_enough(standings, demanded, now, proven_for)? {
+        None => evidence,
+        Some((store, standing)) => {
+            Evidence { store: Some(store), offsite_since: Some(standing.since), proven_at: standing.proven_at, ..evidence }
+        }
+    })
+}
+
+/// Whether the copies in stores are enough, and which one counts; none: none is demanded. Where they are not, the copy at home need not be read.
+pub fn deep_enough(
+    standings: &[(Place, Standing)],
+    demanded: Depth,
+    now: DateTime<Utc>,
+    proven_for: TimeDelta,
+) -> Result<Option<(StoreId, Standing)>, Keep> {
     if demanded == Depth::Home {
-        return Ok(evidence);
+        return Ok(None);
     }
     let good = standings.iter().filter_map(|(place, s)| match place {
         Place::Store(id) if s.good => Some((*id, *s)),
@@ -130,10 +145,7 @@ pub fn decide(
     if demanded == Depth::Proven && !standing.proven_at.is_some_and(|at| at <= now && now - at <= proven_for) {
         return Err(Keep::NotProven);
     }
-    evidence.store = Some(store);
-    evidence.offsite_since = Some(standing.since);
-    evidence.proven_at = standing.proven_at;
-    Ok(evidence)
+    Ok(Some((store, standing)))
 }
 
 /// What a device would like to remove.

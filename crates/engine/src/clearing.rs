@@ -111,6 +111,12 @@ fn check(request: &ClearanceRequest) -> Result<()> {
 /// Reads the copy at home, notes what was found, and decides.
 async fn look(engine: &Arc<Engine>, asked: &Asked, demanded: Depth) -> Result<Decision> {
     let digest = asked.digest;
+    let proven_for = engine.settings.offsite.proven_for;
+    let standings = engine.catalog.standings_for_depth(asked.id).await?;
+    if let Err(keep) = clearance::deep_enough(&standings, demanded, engine.now(), proven_for) {
+        // Ten thousand files of which no store has one are not read for that.
+        return Ok(Err(keep));
+    }
     let (outcome, found) = match reread(engine, asked).await {
         Ok(read) => read,
         Err(e) => {
@@ -123,7 +129,7 @@ async fn look(engine: &Arc<Engine>, asked: &Asked, demanded: Depth) -> Result<De
     engine.catalog.observe(asked.id, digest, &seen).await?;
     let standings = engine.catalog.standings_for_depth(asked.id).await?;
     let read = HomeReading { outcome, digest: found, at };
-    Ok(clearance::decide(digest, &read, &standings, demanded, engine.now(), engine.settings.offsite.proven_for))
+    Ok(clearance::decide(digest, &read, &standings, demanded, engine.now(), proven_for))
 }
 
 /// Reads the copy at home from start to end.

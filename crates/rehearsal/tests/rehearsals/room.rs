@@ -172,3 +172,20 @@ async fn a_device_makes_room_and_keeps_what_is_not_safe() {
     assert_eq!(alone.code, 3);
     assert_eq!(std::fs::read_dir(&pictures).unwrap().count(), 2);
 }
+
+/// Where no store has them, none may go, and none is read to know that. A person is told the reason once, and how many it is of.
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_is_read_of_what_may_not_go_anyway() {
+    let w = world().await;
+    let (device, source) = w.computer("laptop").await;
+    for n in 0..30 {
+        put(&source, &format!("{n}.jpg"), format!("picture {n}").as_bytes()).unwrap();
+    }
+    device.run(&["backup"]).await.unwrap();
+    let readings = "SELECT count(*) FROM observation WHERE act = 'reread'";
+    let before = w.sql(readings);
+    let said = device.run(&["make-room", "--dry-run"]).await.unwrap().out;
+    assert_eq!(said.matches(": it is not offsite yet").count(), 11, "{said}");
+    assert!(said.contains("stay             20  more: it is not offsite yet") && said.contains("30 files stay."), "{said}");
+    assert_eq!(w.sql(readings), before);
+}
