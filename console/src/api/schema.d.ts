@@ -2984,7 +2984,7 @@ export interface components {
          *     `urn:ypogeion:problem:` followed by the word.
          * @enum {string}
          */
-        ProblemType: "not-signed-in" | "not-allowed" | "wrong-password" | "password-wanted" | "too-many" | "too-many-attempts" | "pairing-code-unknown" | "device-revoked" | "device-ended" | "not-found" | "bad-request" | "name-taken" | "too-large" | "over-quota" | "disk-full" | "digest-mismatch" | "wrong-offset" | "upload-gone" | "clearance-gone" | "upload-busy" | "tus-version" | "content-type" | "other-host" | "range-not-satisfiable" | "original-damaged" | "no-preview" | "store-fault" | "not-set-up" | "database-away" | "library-away" | "original-away" | "internal";
+        ProblemType: "not-signed-in" | "not-allowed" | "wrong-password" | "password-wanted" | "too-many" | "too-many-attempts" | "pairing-code-unknown" | "device-revoked" | "device-ended" | "not-found" | "bad-request" | "name-taken" | "not-now" | "too-large" | "over-quota" | "disk-full" | "digest-mismatch" | "wrong-offset" | "upload-gone" | "clearance-gone" | "upload-busy" | "tus-version" | "content-type" | "other-host" | "range-not-satisfiable" | "original-damaged" | "no-preview" | "store-fault" | "not-set-up" | "database-away" | "library-away" | "original-away" | "internal";
         /** @description The password, typed again. */
         ProvePassword: {
             /** @description The member's own. */

@@ -58,13 +58,13 @@ function OutOfReach() {
     <>
       {unseen.map((f) => (
         <section key={f.path} className={`my-4 border-l-4 py-1 pl-4 ${f.given_up ? "border-line" : "border-ochre"}`} role="status">
-          <b className="block text-[17px] font-semibold break-words">{f.given_up ? `${f.path} does not come back` : `${f.path} is not connected`}</b>
+          <b className="block text-[17px] font-semibold break-words">{f.given_up ? `${f.path} does not come back` : `Nothing is in ${f.path}`}</b>
           <p className="mt-1 mb-3 max-w-[70ch]">
             {f.given_up ? (
               <>What was left there counts as missing, and is fetched from the stores that have it. If the disk is connected after all, its pictures are used again.</>
             ) : (
               <>
-                Pictures of the library were left there, and nothing is there any more{f.unseen_since && <>; noticed <When at={f.unseen_since} /></>}. They cannot be opened or sent until the disk is connected. Then
+                Pictures of the library were left there{f.unseen_since && <>; that nothing is there any more was noticed <When at={f.unseen_since} /></>}. They cannot be opened or sent until the disk is connected. Then
                 everything continues by itself.
               </>
             )}

@@ -236,13 +236,13 @@ impl Fact<'_> {
                 ),
             ),
             Fact::OutOfReach(out) => (
-                "A disk with some of the pictures is not connected.".to_owned(),
+                "Some pictures that were left on another disk cannot be reached.".to_owned(),
                 match (out.folder.as_deref(), out.more) {
-                    (None, _) => format!("Until it is, they cannot be opened. {exposure}"),
+                    (None, _) => format!("Until that disk is connected, they cannot be opened. {exposure}"),
                     (Some(folder), more) => {
                         let others = if more == 0 { String::new() } else { format!(" and {} more", counted(more, "folder")) };
                         format!(
-                            "They were left in {folder}{others}, and nothing is there now. Connect it, or say under Library, Adopt an old disk, that it does not come back. {exposure}"
+                            "Nothing is in {folder}{others} now. Connect the disk, or say under Library, Adopt an old disk, that it does not come back. {exposure}"
                         )
                     }
                 },
@@ -356,7 +356,7 @@ impl Fact<'_> {
     fn plain(&self) -> &'static str {
         match self {
             Fact::LibraryAway(_) => "The library’s disk is not connected.",
-            Fact::OutOfReach(_) => "A disk with some of the pictures is not connected.",
+            Fact::OutOfReach(_) => "Some pictures that were left on another disk cannot be reached.",
             Fact::Damaged(_) => "Some files at home are damaged or missing.",
             Fact::StoreStopped(..) => "Sending to a store has stopped.",
             Fact::NoRoom => "The home disk is full.",

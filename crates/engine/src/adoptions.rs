@@ -141,7 +141,7 @@ pub async fn list(engine: &Engine) -> Result<Vec<Adoption>> {
 pub async fn change(engine: &Engine, who: &str, id: Uuid, order: AdoptionOrder) -> Result<Adoption> {
     let (now, adoption) = (engine.now(), find(engine, id).await?);
     let Some(to) = adoption.state.after(order, adoption.device.is_some()) else {
-        return Err(Error::NameTaken(format!("This adoption is {}; that cannot be done with it now.", adoption.state)));
+        return Err(Error::NotNow(format!("This adoption is {}; that cannot be done with it now.", adoption.state)));
     };
     if order == AdoptionOrder::Begin {
         let device = add_device(engine, &adoption).await?;
@@ -151,7 +151,7 @@ pub async fn change(engine: &Engine, who: &str, id: Uuid, order: AdoptionOrder) 
         engine.catalog.adoption_try_again(id).await?;
     }
     if !engine.catalog.set_adoption_state(id, &[adoption.state], to, None, now).await? {
-        return Err(Error::NameTaken("Somebody else has just changed this adoption; look again.".to_owned()));
+        return Err(Error::NotNow("Somebody else has just changed this adoption; look again.".to_owned()));
     }
     let what = match order {
         AdoptionOrder::Begin => Some("began adopting"),

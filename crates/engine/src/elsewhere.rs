@@ -46,6 +46,9 @@ pub async fn met(engine: &Engine, folder: &Path) -> Result<()> {
 /// each other the outer one.
 pub async fn look(engine: &Engine) -> Result<Vec<PathBuf>> {
     let folders = engine.catalog.elsewhere().await?;
+    if folders.is_empty() {
+        return Ok(Vec::new());
+    }
     let paths: Vec<PathBuf> = folders.iter().map(|f| f.path.clone()).collect();
     let unseen = engine.on_disk(move |library| Ok(paths.iter().map(|p| library.out_of_reach(p)).collect::<Vec<_>>())).await??;
     let (mut away, mut there) = (BTreeSet::new(), Vec::new());
@@ -126,8 +129,11 @@ pub async fn give_up(engine: &Engine, who: &str, folder: &str, yes: bool) -> Res
     };
     engine.catalog.write_record(engine.now(), who, &line).await?;
     if yes {
+        // What waited for it finds out that it is missing.
+        engine.catalog.retry_work(engine.now()).await?;
         engine.catalog.want_check(Uuid::now_v7(), Place::Home, Check::Reading, engine.now()).await?;
     }
+    engine.wakeups.wake_all();
     engine.live.changed(&[LiveEvent::Overview, LiveEvent::Library, LiveEvent::Offsite, LiveEvent::Work]);
     Ok(())
 }

@@ -31,6 +31,9 @@ pub enum Error {
     /// The name is somebody else's.
     #[error("{0}")]
     NameTaken(String),
+    /// It cannot be done as things stand.
+    #[error("{0}")]
+    NotNow(String),
     /// There are as many as anybody needs.
     #[error("{0}")]
     TooMany(String),

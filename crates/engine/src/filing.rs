@@ -85,7 +85,7 @@ async fn begin_by(engine: &Engine, who: &str, plan: &str, undoes: Option<Uuid>) 
     match engine.catalog.begin_refiling(id, plan, undoes, who, engine.now()).await {
         Err(CatalogError::Taken) => {
             let words = "The library is being filed already. Wait for that, or stop it first.";
-            return Err(Error::NameTaken(words.to_owned()));
+            return Err(Error::NotNow(words.to_owned()));
         }
         other => other?,
     }

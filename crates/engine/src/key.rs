@@ -141,7 +141,7 @@ pub async fn add_recipient(engine: &Engine, who: &str, name: &str, recipient: &s
     let recipient: Recipient = recipient.parse().map_err(|e| Error::invalid(format!("The key cannot be used: {e}.")))?;
     let recipient = recipient.to_string();
     if engine.keyring.keys().knows(&recipient) {
-        return Err(Error::NameTaken("Things are sealed for this key already.".to_owned()));
+        return Err(Error::NotNow("Things are sealed for this key already.".to_owned()));
     }
     engine.catalog.add_recipient(&recipient, name, engine.now()).await?;
     changed(engine, who, &format!("lets {name} open copies, too")).await

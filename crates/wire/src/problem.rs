@@ -32,6 +32,8 @@ pub enum ProblemType {
     BadRequest,
     /// The name is taken.
     NameTaken,
+    /// It cannot be done as things stand.
+    NotNow,
     /// Larger than the service takes in one piece.
     TooLarge,
     /// The member's quota would be exceeded.
@@ -76,7 +78,7 @@ pub enum ProblemType {
 
 impl ProblemType {
     /// Every type, for tables and tests.
-    pub const ALL: [ProblemType; 32] = [
+    pub const ALL: [ProblemType; 33] = [
         Self::NotSignedIn,
         Self::NotAllowed,
         Self::WrongPassword,
@@ -89,6 +91,7 @@ impl ProblemType {
         Self::NotFound,
         Self::BadRequest,
         Self::NameTaken,
+        Self::NotNow,
         Self::TooLarge,
         Self::OverQuota,
         Self::DiskFull,
@@ -118,7 +121,7 @@ impl ProblemType {
             Self::NotAllowed | Self::PasswordWanted => 403,
             Self::NotFound | Self::PairingCodeUnknown | Self::NoPreview => 404,
             Self::BadRequest => 400,
-            Self::NameTaken | Self::WrongOffset => 409,
+            Self::NameTaken | Self::NotNow | Self::WrongOffset => 409,
             Self::UploadGone | Self::ClearanceGone => 410,
             Self::TusVersion => 412,
             Self::TooLarge | Self::OverQuota => 413,

@@ -26,6 +26,8 @@ use crate::{
 
 /// Work that is not heard of for this long is taken by somebody else.
 const LEASE: TimeDelta = TimeDelta::seconds(90);
+/// What needs an original on a disk that is not connected is tried again after this, should nobody notice that it is back.
+const AWAIT_FOLDER: TimeDelta = TimeDelta::hours(3);
 /// A sealed body that nobody has gone on with for so long is sealed anew, should it be wanted after all.
 const SPOOL_LIFE: Duration = Duration::from_secs(14 * 86_400);
 const KEEP_LEASES: Duration = Duration::from_secs(30);
@@ -184,9 +186,9 @@ async fn end(engine: &Arc<Engine>, job: &Job) -> Ended {
     let wait = ypogeion_core::retry::wait(job.attempts, crate::secrets::chance());
     let ended = match ended {
         Ok(ended) => ended,
-        // It is done when its disk is connected, however long that takes.
+        // All that waits for a disk is tried again when that is connected; an idle house does not try it every minute.
         Err(Error::Elsewhere(folder)) => match elsewhere::met(engine, &folder).await {
-            Ok(()) => Ended::NotYet(now + wait, Error::Elsewhere(folder).to_string()),
+            Ok(()) => Ended::NotYet(now + AWAIT_FOLDER, Error::Elsewhere(folder).to_string()),
             Err(e) => Ended::Again(now + wait, chain(&e)),
         },
         // The catalogue went away, or a fault of ours: the work stays.

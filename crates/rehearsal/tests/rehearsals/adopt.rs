@@ -237,7 +237,7 @@ async fn originals_on_a_disk_that_is_away_are_not_missing() {
     fs::rename(&disk, &put_away).unwrap();
     let house = w.keeper.overview().await.unwrap();
     assert_eq!((house.state.word(), house.damaged), ("look", 0), "{house:?}");
-    assert_eq!(house.sentence, "A disk with some of the pictures is not connected.");
+    assert_eq!(house.sentence, "Some pictures that were left on another disk cannot be reached.");
     assert!(house.rest.contains(disk.to_str().unwrap()), "{}", house.rest);
     let (status, problem) = w.keeper.try_ask(Method::GET, &bytes, None).await.unwrap();
     assert!(status == 503 && problem["type"] == "urn:ypogeion:problem:original-away", "{status} {problem}");
@@ -250,7 +250,7 @@ async fn originals_on_a_disk_that_is_away_are_not_missing() {
         (&read["checked"], &read["missing"], &read["wrong"], &read["unseen"]),
         (&json!(0), &json!(0), &json!(0), &json!(3))
     );
-    assert_eq!(read["said"], "3 copies could not be looked at: the disk that they were left on is not connected.");
+    assert_eq!(read["said"], "3 copies could not be looked at: nothing is in the folder that they were left in.");
     // A second store cannot be sent to, and nothing is given up over it.
     let mut south = w.house.store_form();
     (south["name"], south["prefix"]) = (json!("South Quay"), json!("south"));
@@ -277,7 +277,7 @@ async fn originals_on_a_disk_that_is_away_are_not_missing() {
     .unwrap();
     let read = w.read_home().await;
     assert_eq!((&read["checked"], &read["missing"], &read["unseen"]), (&json!(3), &json!(0), &json!(0)), "{read}");
-    assert_ne!(w.keeper.overview().await.unwrap().sentence, "A disk with some of the pictures is not connected.");
+    assert_ne!(w.keeper.overview().await.unwrap().sentence, "Some pictures that were left on another disk cannot be reached.");
     let not_away = json!({ "path": disk, "given_up": true });
     assert_eq!(w.keeper.try_ask(Method::PATCH, "api/left-folders", Some(not_away)).await.unwrap().0, 400);
 
@@ -288,9 +288,9 @@ async fn originals_on_a_disk_that_is_away_are_not_missing() {
     assert_eq!(w.keeper.try_ask(Method::PATCH, "api/left-folders", Some(unknown)).await.unwrap().0, 404);
     let browser = Browser::start(1280, 800).await.unwrap();
     browser.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
-    browser.wait_for_text("A disk with some of the pictures is not connected.").await.unwrap();
+    browser.wait_for_text("Some pictures that were left on another disk cannot be reached.").await.unwrap();
     browser.page.goto(w.house.http.join("library/adopt").unwrap().as_str()).await.unwrap();
-    browser.wait_for_text(&format!("{} is not connected", disk.display())).await.unwrap();
+    browser.wait_for_text(&format!("Nothing is in {}", disk.display())).await.unwrap();
     browser.click("It does not come back …").await.unwrap();
     browser.wait_for_text("What no store has is lost with the disk").await.unwrap();
     browser.click("It does not come back").await.unwrap();

@@ -204,7 +204,7 @@ fn said(found: &Found) -> String {
     if found.unseen > 0 {
         let more = if said.is_empty() { "" } else { " " };
         said +=
-            &format!("{more}{} could not be looked at: the disk that they were left on is not connected.", copies(found.unseen));
+            &format!("{more}{} could not be looked at: nothing is in the folder that they were left in.", copies(found.unseen));
     }
     said
 }
