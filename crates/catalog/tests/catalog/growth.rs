@@ -15,6 +15,13 @@ use ypogeion_core::{Digest, StoreId};
 
 use super::{World, world};
 
+/// A number.
+#[derive(QueryableByName)]
+struct Row {
+    #[diesel(sql_type = BigInt)]
+    n: i64,
+}
+
 impl World {
     /// The device says that it has these.
     async fn names(&self, numbers: std::ops::Range<usize>) {
@@ -33,11 +40,6 @@ impl World {
 
     /// How many rows of sightings the planner believes in; -1: it was never told.
     async fn believed(&self) -> i64 {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = BigInt)]
-            n: i64,
-        }
         let mut c = AsyncPgConnection::establish(&self.cluster.url()).await.unwrap();
         let row: Row = sql_query("SELECT reltuples::bigint AS n FROM pg_class WHERE oid = 'sighting'::regclass")
             .get_result(&mut c)
@@ -121,11 +123,6 @@ const MANY: &str = "
 /// What one picture costs is found by indexes, however many there are, also while PostgreSQL still believes that the tables are empty.
 #[tokio::test(flavor = "multi_thread")]
 async fn what_one_picture_costs_does_not_grow_with_the_household() {
-    #[derive(QueryableByName)]
-    struct Row {
-        #[diesel(sql_type = BigInt)]
-        n: i64,
-    }
     let w = world().await;
     let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
     for table in ["original", "standing", "counted", "sighting", "name_change"] {
@@ -157,11 +154,6 @@ async fn what_one_picture_costs_does_not_grow_with_the_household() {
 /// The index that a page of the timeline begins in is read at its place alone, not from the newest picture on.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_page_of_the_timeline_costs_the_same_at_any_date() {
-    #[derive(QueryableByName)]
-    struct Row {
-        #[diesel(sql_type = BigInt)]
-        n: i64,
-    }
     let w = world().await;
     let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
     w.land(b"kite", "juno/kite.jpg").await.unwrap();
