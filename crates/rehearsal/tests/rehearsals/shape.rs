@@ -218,3 +218,34 @@ fn what_the_house_does_knows_no_protocol_and_no_terminal() {
         assert!(!text.contains("ProblemType") && !text.contains("println!"), "{}", path.display());
     }
 }
+
+/// The files that a document names: `engine/src/work/heal.rs`, `work/heal.rs`, `rehearsals/shape.rs`.
+fn files_named(text: &str) -> Vec<&str> {
+    let quoted = text.split('`').skip(1).step_by(2);
+    quoted.filter(|w| w.ends_with(".rs") || w.contains("/src/")).filter(|w| !w.contains([' ', '*', '{', ':'])).collect()
+}
+
+fn is_there(name: &str) -> bool {
+    let crates = fs::read_dir(root().join("crates")).unwrap().map(|e| e.unwrap().path());
+    let below = ["src", "tests", "tests/rehearsals", "tests/catalog"];
+    let places = crates.flat_map(|c| below.iter().map(move |b| c.join(b)));
+    let places = places.chain([root(), root().join("crates"), root().join("crates/rehearsal/tests")]);
+    places.into_iter().any(|place| place.join(name).exists())
+}
+
+#[test]
+fn every_file_that_a_document_names_is_there() {
+    let (mut missing, mut seen) = (Vec::new(), 0);
+    for document in ["docs/architecture.md", "docs/decisions.md", "docs/words.md", "README.md"] {
+        let text = fs::read_to_string(root().join(document)).unwrap();
+        for name in files_named(&text) {
+            seen += 1;
+            if !is_there(name) {
+                missing.push(format!("{document}: {name}"));
+            }
+        }
+    }
+    assert!(missing.is_empty(), "{}", missing.join("\n"));
+    assert!(seen > 50, "only {seen} files are named");
+    assert!(!is_there("engine/src/work/nobody.rs"));
+}
