@@ -211,7 +211,7 @@ impl Catalog {
             "SELECT r.id, r.device, d.name AS device_name, r.began_at, r.reported_at, r.ended_at, r.checked, r.sent, r.present, r.skipped,
                     r.failed, r.bytes, r.halted
              FROM run r JOIN device d ON d.id = r.device
-             WHERE ($1 IS NULL OR d.person = $1) AND ($2 IS NULL OR d.id = $2) 
+             WHERE ($1 IS NULL OR d.person = $1) AND ($2 IS NULL OR d.id = $2)
                AND r.began_at >= coalesce($4, '-infinity') AND r.began_at < coalesce($5, 'infinity')
              ORDER BY r.began_at DESC, r.id DESC LIMIT $3",
         )

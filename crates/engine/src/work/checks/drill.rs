@@ -52,12 +52,6 @@ pub(in crate::work) async fn drill(engine: &Arc<Engine>, job: &Job) -> Result<En
     let _ = fs::remove_dir_all(&scratch);
     let held = match held {
         Ok(held) => held,
-        Err(Broken::Store(Fault::Locked)) => Held {
-            found: Found::default(),
-            said: "This server keeps no key that opens copies. Lend it the key from the recovery kit, then hold the drill."
-                .to_owned(),
-            failed: true,
-        },
         Err(broken) => return store::note_broken(engine, &row, job, broken).await,
     };
     let audit = begin(engine, Place::Store(row.id), Check::Drill, held.found.population).await?;
@@ -69,7 +63,13 @@ pub(in crate::work) async fn drill(engine: &Arc<Engine>, job: &Job) -> Result<En
 }
 
 async fn hold(engine: &Arc<Engine>, row: &StoreRow, replica: &Replica, scratch: &Path) -> Result<Held, Broken> {
-    let read = replica.read_ledger(scratch).await?;
+    let read = match replica.read_ledger(scratch).await {
+        Err(Fault::Locked) => {
+            let why = "This server keeps no key that opens copies. Lend it the key from the recovery kit, then hold the drill.";
+            return Ok(Held { found: Found::default(), said: why.to_owned(), failed: true });
+        }
+        other => other?,
+    };
     // Of what this house knew when the reading began; a segment more may be there by now.
     let doubts = read.doubts(row.ledger_end.as_ref().map(KitEnd::of).as_ref(), "this house");
     let LedgerRead { ledger, bad, .. } = read;

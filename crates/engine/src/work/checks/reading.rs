@@ -54,9 +54,9 @@ pub(in crate::work) async fn read(engine: &Arc<Engine>, job: &Job) -> Result<End
     };
     let place = Place::of(job.store);
     let (copies, bytes) = engine.catalog.copies_at(place).await?;
-    // Of what was given up much is missing, and everybody knows why.
-    let alarms = place != Place::Home || engine.catalog.elsewhere().await?.iter().all(|f| f.given_up_at.is_none());
-    let reading = Reading { engine, place, store, rhythm: engine.settings.checks.rhythm, bytes, alarms };
+    // Of what was given up much is missing, and everybody knows why. What is damaged is damaged all the same.
+    let expects_missing = place == Place::Home && engine.catalog.elsewhere().await?.iter().any(|f| f.given_up_at.is_some());
+    let reading = Reading { engine, place, store, rhythm: engine.settings.checks.rhythm, bytes, expects_missing };
     loop {
         let audit = begin(engine, place, Check::Reading, copies).await?;
         match reading.some(&audit).await {
@@ -100,7 +100,7 @@ struct Reading<'a> {
     rhythm: Rhythm,
     /// Of all copies there.
     bytes: u64,
-    alarms: bool,
+    expects_missing: bool,
 }
 
 impl Reading<'_> {
@@ -130,7 +130,8 @@ impl Reading<'_> {
             had_a_turn = true;
             self.engine.catalog.count_audit(audit.id, more).await?;
             found += more;
-            if self.alarms && found.checked >= ALARM_AFTER && (found.wrong + found.missing) * 2 > found.checked {
+            let bad = found.wrong + if self.expects_missing { 0 } else { found.missing };
+            if found.checked >= ALARM_AFTER && bad * 2 > found.checked {
                 return Ok(Came::Alarm(found));
             }
             if self.enough(audit, &found) {
