@@ -2321,10 +2321,10 @@ export interface components {
         Layer: "device" | "home" | "offsite" | "proven";
         /** @description A folder outside the library in which originals were left. */
         LeftFolder: {
-            /** @description The keeper said that it does not come back: what was left there counts as missing. */
-            given_up: boolean;
             /** @description Where it is on the server. */
             path: string;
+            /** @description How it stands with it. */
+            state: components["schemas"]["LeftFolderState"];
             /**
              * Format: date-time
              * @description Since when it is empty or not there, as far as anybody has noticed; none: it is there.
@@ -2338,6 +2338,11 @@ export interface components {
             /** @description Which, as it is listed. */
             path: string;
         };
+        /**
+         * @description How it stands with a folder outside the library in which originals were left.
+         * @enum {string}
+         */
+        LeftFolderState: "there" | "out-of-reach" | "given-up";
         /** @description Lend the server the key of the recovery kit. */
         LendKey: {
             /** @description For good, not for an hour. */

@@ -52,15 +52,16 @@ export function Adopt() {
 function OutOfReach() {
   const folders = useLeftFolders();
   const [asking, setAsking] = useState<LeftFolder>();
+  const hope = useDo((path: string) => ask("/api/left-folders", "PATCH", { path, given_up: false }), [keys.leftFolders, keys.overview]);
   if (folders.isError) return <Fault failure={folders.error} again={() => void folders.refetch()} />;
-  const unseen = (folders.data ?? []).filter((f) => f.unseen_since);
+  const unseen = (folders.data ?? []).filter((f) => f.state !== "there");
   return (
     <>
       {unseen.map((f) => (
-        <section key={f.path} className={`my-4 border-l-4 py-1 pl-4 ${f.given_up ? "border-line" : "border-ochre"}`} role="status">
-          <b className="block text-[17px] font-semibold break-words">{f.given_up ? `${f.path} does not come back` : `Nothing is in ${f.path}`}</b>
+        <section key={f.path} className={`my-4 border-l-4 py-1 pl-4 ${f.state === "given-up" ? "border-line" : "border-ochre"}`} role="status">
+          <b className="block text-[17px] font-semibold break-words">{f.state === "given-up" ? `${f.path} does not come back` : `Nothing is in ${f.path}`}</b>
           <p className="mt-1 mb-3 max-w-[70ch]">
-            {f.given_up ? (
+            {f.state === "given-up" ? (
               <>What was left there counts as missing, and is fetched from the stores that have it. If the disk is connected after all, its pictures are used again.</>
             ) : (
               <>
@@ -69,9 +70,16 @@ function OutOfReach() {
               </>
             )}
           </p>
-          {!f.given_up && <Button onClick={() => setAsking(f)}>It does not come back …</Button>}
+          {f.state === "given-up" ? (
+            <Button disabled={hope.isPending} onClick={() => hope.mutate(f.path)}>
+              It may come back after all
+            </Button>
+          ) : (
+            <Button onClick={() => setAsking(f)}>It does not come back …</Button>
+          )}
         </section>
       ))}
+      {hope.isError && <Fault failure={hope.error} />}
       {asking && <GiveUpDialog folder={asking} onClose={() => setAsking(undefined)} />}
     </>
   );

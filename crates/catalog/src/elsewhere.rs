@@ -12,20 +12,9 @@ use diesel::{
     sql_types::{Array, Binary, Bool, Nullable, Timestamptz},
 };
 use diesel_async::RunQueryDsl;
-use ypogeion_core::OriginalId;
+use ypogeion_core::elsewhere::Folder;
 
-use crate::{Catalog, CatalogError, Prepare, Result, evidence::HOME};
-
-/// A folder in which originals were left.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Folder {
-    /// Where it is.
-    pub path: PathBuf,
-    /// Since when it is empty or not there, as far as anybody has noticed; none: it is there.
-    pub unseen_since: Option<DateTime<Utc>>,
-    /// When somebody said that it does not come back.
-    pub given_up_at: Option<DateTime<Utc>>,
-}
+use crate::{Catalog, CatalogError, Prepare, Result};
 
 #[derive(QueryableByName)]
 struct FolderRow {
@@ -98,18 +87,5 @@ impl Catalog {
         .execute(&mut c)
         .await?;
         if n == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
-    }
-
-    /// A copy at home had its turn and could not be looked at. What is known of it stays as it is.
-    pub async fn could_not_look(&self, original: OriginalId, now: DateTime<Utc>) -> Result<()> {
-        let mut c = self.async_commit_connection().await?;
-        sql_query("UPDATE standing SET looked_at = $3 WHERE original = $1 AND place = $2")
-            .bind::<diesel::sql_types::Uuid, _>(original.0)
-            .bind::<diesel::sql_types::Uuid, _>(HOME)
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .execute(&mut c)
-            .await?;
-        Ok(())
     }
 }

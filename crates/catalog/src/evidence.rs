@@ -88,6 +88,19 @@ impl Catalog {
         Ok(())
     }
 
+    /// A copy at home had its turn and could not be looked at. What is known of it stays as it is.
+    pub async fn could_not_look(&self, original: OriginalId, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.async_commit_connection().await?;
+        sql_query("UPDATE standing SET looked_at = $3 WHERE original = $1 AND place = $2")
+            .bind::<SqlUuid, _>(original.0)
+            .bind::<SqlUuid, _>(HOME)
+            .bind::<Timestamptz, _>(now)
+            .prepared()
+            .execute(&mut c)
+            .await?;
+        Ok(())
+    }
+
     /// The observations of one original, newest first.
     pub async fn observations(&self, original: OriginalId) -> Result<Vec<Observation>> {
         let mut c = self.connection().await?;

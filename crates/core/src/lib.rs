@@ -34,6 +34,7 @@ pub mod condition;
 pub mod copies;
 pub mod cost;
 pub mod digest;
+pub mod elsewhere;
 pub mod filing;
 pub mod fold;
 pub mod headline;

@@ -37,6 +37,18 @@ macro_rules! words {
 }
 
 words! {
+    /// How it stands with a folder outside the library in which originals were left.
+    LeftFolderState {
+        /// It is there, with something in it.
+        There = "there",
+        /// It is empty or not there: of what was left in it nobody knows anything.
+        OutOfReach = "out-of-reach",
+        /// The keeper said that it does not come back: what was left in it is missing.
+        GivenUp = "given-up",
+    }
+}
+
+words! {
     /// Where an adoption stands.
     AdoptionState {
         /// It looks through the tree.

@@ -2,18 +2,25 @@
 //!
 //! What was left in a folder that is empty, or not there, says nothing about itself: it is neither missing nor damaged, is not fetched from a
 //! store, and is not sent. The keeper is told, and says whether it comes back.
+//!
+//! One task looks at the folders; everybody else reads what it found. A folder on another machine may take for ever to answer, and then only
+//! that task's question waits for it.
 
 use std::{
-    collections::BTreeSet,
-    os::unix::ffi::OsStrExt,
+    collections::HashMap,
     path::{Path, PathBuf},
     sync::Arc,
-    time::Duration,
+    time::{Duration, Instant},
 };
 
+use tokio::task::JoinHandle;
 use uuid::Uuid;
-use ypogeion_catalog::{audits::Check, elsewhere::Folder};
-use ypogeion_core::layers::Place;
+use ypogeion_catalog::audits::Check;
+use ypogeion_core::{
+    elsewhere::{Folder, out_of_reach, state},
+    layers::Place,
+    state::LeftFolderState,
+};
 use ypogeion_wire::{adoption::LeftFolder, work::LiveEvent};
 
 use crate::{
@@ -21,10 +28,15 @@ use crate::{
     error::{Error, Result, chain},
 };
 
-/// While one is out of reach, it is looked for this often.
+/// While one is out of reach, it is looked for this often at first; each time that nobody asked meanwhile, twice as late, up to `LOOK_FOR_LATER`.
 const LOOK_FOR: Duration = Duration::from_secs(20);
+const LOOK_FOR_LATER: Duration = Duration::from_secs(300);
 /// Else nobody may look for so long, and somebody should be told.
 const LOOK: Duration = Duration::from_secs(3600);
+/// However many pages ask, nobody looks more often than this.
+const REST: Duration = Duration::from_secs(2);
+/// A folder that has not answered by then is out of reach.
+const ANSWER: Duration = Duration::from_secs(10);
 
 /// Has the library know which folders do not come back.
 pub async fn tell_library(engine: &Engine) -> Result<()> {
@@ -38,41 +50,58 @@ pub async fn met(engine: &Engine, folder: &Path) -> Result<()> {
     if engine.catalog.note_unseen(folder, engine.now()).await? {
         tracing::warn!(folder = %folder.display(), "a folder in which pictures were left is out of reach");
         tell(engine, &format!("found nothing in {}, where pictures were left", folder.display())).await?;
+        engine.wakeups.look_elsewhere();
     }
     Ok(())
 }
 
-/// Looks at every folder in which something was left. Returns those that are out of reach, and not given up, from above: of folders within
-/// each other the outer one.
-pub async fn look(engine: &Engine) -> Result<Vec<PathBuf>> {
+/// The folders that were out of reach when somebody looked last, and are not given up; of folders within each other the outer one. Has
+/// somebody look again, who tells if anything has changed.
+pub async fn known_out_of_reach(engine: &Engine) -> Result<Vec<PathBuf>> {
     let folders = engine.catalog.elsewhere().await?;
-    if folders.is_empty() {
-        return Ok(Vec::new());
+    if !folders.is_empty() {
+        engine.wakeups.look_elsewhere();
     }
-    let paths: Vec<PathBuf> = folders.iter().map(|f| f.path.clone()).collect();
-    let unseen = engine.on_disk(move |library| Ok(paths.iter().map(|p| library.out_of_reach(p)).collect::<Vec<_>>())).await??;
-    let (mut away, mut there) = (BTreeSet::new(), Vec::new());
-    for (folder, unseen) in folders.iter().zip(unseen) {
+    Ok(out_of_reach(&folders).into_iter().map(Path::to_owned).collect())
+}
+
+/// What one look at a folder finds: the first folder on the way to it that is out of reach.
+type Look = JoinHandle<Option<PathBuf>>;
+
+/// Looks at every folder in which something was left. One that has not answered since it was looked at last is not asked once more. Says
+/// whether one is out of reach.
+async fn look(engine: &Engine, asked: &mut HashMap<PathBuf, Look>) -> Result<bool> {
+    let folders = engine.catalog.elsewhere().await?;
+    asked.retain(|path, _| folders.iter().any(|f| f.path == *path));
+    for folder in &folders {
+        asked.entry(folder.path.clone()).or_insert_with(|| {
+            let (library, path) = (Arc::clone(&engine.library), folder.path.clone());
+            tokio::task::spawn_blocking(move || library.out_of_reach(&path))
+        });
+    }
+    let (until, mut there) = (Instant::now() + ANSWER, Vec::new());
+    for folder in &folders {
+        let Some(look) = asked.get_mut(&folder.path) else { continue };
+        let unseen = match tokio::time::timeout(until.saturating_duration_since(Instant::now()), &mut *look).await {
+            Ok(unseen) => {
+                asked.remove(&folder.path);
+                unseen?
+            }
+            Err(_) => Some(folder.path.clone()),
+        };
         match unseen {
             None => there.push(folder.path.clone()),
-            Some(_) if is_given_up(&folders, &folder.path) => {}
-            Some(from) => {
-                if folder.unseen_since.is_none() {
-                    met(engine, &folder.path).await?;
-                }
-                away.insert(from);
+            Some(from) if state(&folders, folder) != LeftFolderState::GivenUp => {
+                met(engine, &folder.path).await?;
+                met(engine, &from).await?;
             }
+            Some(_) => {}
         }
     }
     if folders.iter().any(|f| (f.unseen_since.is_some() || f.given_up_at.is_some()) && there.contains(&f.path)) {
         came_back(engine, &there).await?;
     }
-    Ok(away.iter().filter(|f| !f.ancestors().skip(1).any(|above| away.contains(above))).cloned().collect())
-}
-
-/// What was said of a folder is said of all that is in it.
-fn is_given_up(folders: &[Folder], path: &Path) -> bool {
-    folders.iter().any(|f| f.given_up_at.is_some() && path.starts_with(&f.path))
+    Ok(!out_of_reach(&engine.catalog.elsewhere().await?).is_empty())
 }
 
 async fn came_back(engine: &Engine, there: &[PathBuf]) -> Result<()> {
@@ -99,16 +128,16 @@ async fn tell(engine: &Engine, line: &str) -> Result<()> {
 
 /// The folders, for the keeper.
 pub async fn list(engine: &Engine) -> Result<Vec<LeftFolder>> {
-    look(engine).await?;
     let folders = engine.catalog.elsewhere().await?;
-    Ok(folders
-        .iter()
-        .map(|f| LeftFolder {
-            path: f.path.to_string_lossy().into_owned(),
-            unseen_since: f.unseen_since,
-            given_up: is_given_up(&folders, &f.path),
-        })
-        .collect())
+    if !folders.is_empty() {
+        engine.wakeups.look_elsewhere();
+    }
+    let told = |f: &Folder| LeftFolder {
+        path: f.path.to_string_lossy().into_owned(),
+        state: state(&folders, f),
+        unseen_since: f.unseen_since,
+    };
+    Ok(folders.iter().map(told).collect())
 }
 
 /// The keeper says that a folder that is out of reach does not come back, or may do so after all. Then the home disk is read: what is missing is
@@ -138,21 +167,29 @@ pub async fn give_up(engine: &Engine, who: &str, folder: &str, yes: bool) -> Res
     Ok(())
 }
 
-/// Sees to it that somebody looks, also while nobody has the console open.
+/// Looks at the folders: whenever somebody asks for it, and also while nobody has the console open.
 pub(crate) async fn watch(engine: Arc<Engine>) {
+    let (mut asked, mut look_for) = (HashMap::new(), LOOK_FOR);
     loop {
-        let away = match look(&engine).await {
-            Ok(away) => !away.is_empty(),
+        let away = match look(&engine, &mut asked).await {
+            Ok(away) => away,
             Err(e) => {
                 tracing::warn!(error = %chain(&e), "could not look at the folders in which pictures were left");
                 true
             }
         };
-        tokio::time::sleep(if away { LOOK_FOR } else { LOOK }).await;
+        if !away {
+            look_for = LOOK_FOR;
+        }
+        tokio::time::sleep(REST).await;
+        let wait = if away { look_for } else { LOOK };
+        if tokio::time::timeout(wait, engine.wakeups.elsewhere_asked()).await.is_err() {
+            look_for = (look_for * 2).min(LOOK_FOR_LATER);
+        }
     }
 }
 
 /// A folder's name, for a sentence.
 pub(crate) fn named(folders: &[PathBuf]) -> Option<String> {
-    folders.first().map(|f| String::from_utf8_lossy(f.as_os_str().as_bytes()).into_owned())
+    folders.first().map(|f| f.to_string_lossy().into_owned())
 }

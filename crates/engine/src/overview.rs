@@ -205,7 +205,7 @@ async fn house(engine: &Engine, person: Option<PersonId>) -> Result<(House, numb
         Err(Error::LibraryAway(_)) => engine.library.presence().away().map(|(_, why)| why.to_string()),
         Err(e) => return Err(e),
     };
-    let unseen = elsewhere::look(engine).await?;
+    let unseen = elsewhere::known_out_of_reach(engine).await?;
     let out_of_reach = (!unseen.is_empty()).then(|| OutOfReach {
         // Members are not told where things are on the server.
         folder: elsewhere::named(&unseen).filter(|_| person.is_none()),

@@ -15,6 +15,8 @@ pub struct Wakeups {
     pub home_gone: Arc<Notify>,
     /// Told, all who wait, when it is there again.
     pub home_back: Notify,
+    /// Told when somebody asks how it stands with the folders outside the library.
+    elsewhere: Notify,
 }
 
 impl Default for Wakeups {
@@ -24,6 +26,7 @@ impl Default for Wakeups {
             activity: Notify::new(),
             home_gone: Arc::default(),
             home_back: Notify::new(),
+            elsewhere: Notify::new(),
         }
     }
 }
@@ -37,6 +40,16 @@ impl Wakeups {
     /// Wakes those that do these kinds of work.
     pub fn wake(&self, kinds: &[Kind]) {
         kinds.iter().for_each(|kind| self.of(*kind).notify_one());
+    }
+
+    /// Has somebody look at the folders outside the library in which originals were left.
+    pub fn look_elsewhere(&self) {
+        self.elsewhere.notify_one();
+    }
+
+    /// Returns once somebody has asked for that.
+    pub async fn elsewhere_asked(&self) {
+        self.elsewhere.notified().await;
     }
 
     /// Wakes all of them.

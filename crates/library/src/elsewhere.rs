@@ -51,6 +51,12 @@ impl Elsewhere {
         (!self.is_given_up(&folder)).then_some(folder)
     }
 
+    /// Whether a file that should be at this place is not there because its folder was given up.
+    pub fn is_lost(&self, left: &Left) -> bool {
+        let above = left.relative.parent().unwrap_or(Path::new(""));
+        first_unseen(&left.root, above).is_some_and(|folder| self.is_given_up(&folder))
+    }
+
     fn is_given_up(&self, folder: &Path) -> bool {
         self.given_up.read().unwrap_or_else(PoisonError::into_inner).iter().any(|given_up| folder.starts_with(given_up))
     }
@@ -118,12 +124,14 @@ mod tests {
         assert_eq!(unseen(), Some(disk.join("2019")));
         fs::remove_dir_all(disk.join("2020")).unwrap();
         assert_eq!(unseen(), Some(disk.clone()));
+        assert!(!elsewhere.is_lost(&kite), "it is only away");
         fs::remove_dir(&disk).unwrap();
         assert_eq!(unseen(), Some(disk.clone()));
         assert_eq!(elsewhere.folder_out_of_reach(&disk.join("2019")), Some(disk.clone()));
         // Whoever says that it does not come back, says that it is missing: all that is below.
         elsewhere.give_up([folder.path().join("another"), disk.clone()]);
         assert_eq!(unseen(), None);
+        assert!(elsewhere.is_lost(&kite));
         assert_eq!(elsewhere.folder_out_of_reach(&disk), Some(disk.clone()), "it still is not there");
         fs::write(&disk, b"a file").unwrap();
         elsewhere.give_up([]);

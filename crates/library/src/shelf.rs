@@ -360,6 +360,12 @@ impl Library {
         self.elsewhere.give_up(folders);
     }
 
+    /// Whether the original at this place was left in a folder that does not come back.
+    pub fn was_given_up(&self, path: &FiledPath) -> bool {
+        let target = link_below(&self.root, Path::new(path.as_str()));
+        target.ok().and_then(|target| self.elsewhere.place(&target)).is_some_and(|left| self.elsewhere.is_lost(&left))
+    }
+
     /// The first folder on the way to one in which originals were left, and it itself, that is empty or not there.
     pub fn out_of_reach(&self, folder: &Path) -> Option<PathBuf> {
         self.elsewhere.folder_out_of_reach(folder)

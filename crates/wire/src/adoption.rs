@@ -6,7 +6,7 @@ use utoipa::ToSchema;
 use uuid::Uuid;
 use ypogeion_core::{
     PersonId,
-    state::{AdoptionOrder, AdoptionState},
+    state::{AdoptionOrder, AdoptionState, LeftFolderState},
 };
 
 /// A folder or archive that may be adopted.
@@ -112,10 +112,10 @@ pub struct Adoption {
 pub struct LeftFolder {
     /// Where it is on the server.
     pub path: String,
+    /// How it stands with it.
+    pub state: LeftFolderState,
     /// Since when it is empty or not there, as far as anybody has noticed; none: it is there.
     pub unseen_since: Option<DateTime<Utc>>,
-    /// The keeper said that it does not come back: what was left there counts as missing.
-    pub given_up: bool,
 }
 
 /// Whether a folder that is out of reach comes back.

@@ -13,6 +13,7 @@ use rstest::rstest;
 use serde_json::{Value, json};
 use ypogeion_core::Digest;
 use ypogeion_rehearsal::{browser::Browser, wait_for};
+use ypogeion_wire::overview::Overview;
 use zip::{CompressionMethod, write::SimpleFileOptions};
 
 fn zip_of(entries: &[(&str, &[u8])]) -> Vec<u8> {
@@ -210,6 +211,16 @@ impl World {
         .unwrap()
     }
 
+    /// Waits until the house says that it cannot reach a disk.
+    async fn out_of_reach(&self) -> Overview {
+        wait_for("the house to say so", 60, async || {
+            let house = self.keeper.overview().await?;
+            Ok((house.sentence == "Some pictures that were left on another disk cannot be reached.").then_some(house))
+        })
+        .await
+        .unwrap()
+    }
+
     async fn left(&self) -> Value {
         self.keeper.ask(Method::GET, "api/left-folders", None).await.unwrap()
     }
@@ -232,12 +243,11 @@ async fn originals_on_a_disk_that_is_away_are_not_missing() {
     let all = w.keeper.ask(Method::GET, "api/originals?limit=50", None).await.unwrap();
     let first = all["originals"].as_array().unwrap()[0]["id"].as_str().unwrap().to_owned();
     let bytes = format!("api/originals/{first}/bytes");
-    assert_eq!(w.left().await, json!([{ "path": disk, "unseen_since": null, "given_up": false }]));
+    assert_eq!(w.left().await, json!([{ "path": disk, "state": "there", "unseen_since": null }]));
 
     fs::rename(&disk, &put_away).unwrap();
-    let house = w.keeper.overview().await.unwrap();
+    let house = w.out_of_reach().await;
     assert_eq!((house.state.word(), house.damaged), ("look", 0), "{house:?}");
-    assert_eq!(house.sentence, "Some pictures that were left on another disk cannot be reached.");
     assert!(house.rest.contains(disk.to_str().unwrap()), "{}", house.rest);
     let (status, problem) = w.keeper.try_ask(Method::GET, &bytes, None).await.unwrap();
     assert!(status == 503 && problem["type"] == "urn:ypogeion:problem:original-away", "{status} {problem}");
@@ -283,7 +293,7 @@ async fn originals_on_a_disk_that_is_away_are_not_missing() {
 
     // It is broken. Now they are missing, and come home from a store.
     fs::rename(&disk, &put_away).unwrap();
-    assert_eq!(w.keeper.overview().await.unwrap().state.word(), "look");
+    assert_eq!(w.out_of_reach().await.state.word(), "look");
     let unknown = json!({ "path": "/another", "given_up": true });
     assert_eq!(w.keeper.try_ask(Method::PATCH, "api/left-folders", Some(unknown)).await.unwrap().0, 404);
     let browser = Browser::start(1280, 800).await.unwrap();
@@ -310,6 +320,42 @@ async fn originals_on_a_disk_that_is_away_are_not_missing() {
     for said in ["where pictures were left", "again, where pictures were left", "does not come back"] {
         assert!(record.contains(said), "{said}: {record}");
     }
+}
+
+/// That a folder does not come back explains what was left in it, and nothing else.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_folder_that_was_given_up_does_not_hide_a_failing_disk() {
+    let w = world().await;
+    let (left, taken) = (w.house.disks().join("left"), w.house.disks().join("taken"));
+    for n in 0..60 {
+        put(&left, &format!("IMG_20190412_{n:06}.jpg"), format!("left {n}").as_bytes()).unwrap();
+    }
+    for n in 0..50 {
+        put(&taken, &format!("IMG_20200412_{n:06}.jpg"), format!("taken {n}").as_bytes()).unwrap();
+    }
+    w.run(&w.plan(&left, true).await).await;
+    w.run(&w.plan(&taken, false).await).await;
+    fs::rename(&left, w.house.disks().join("in the drawer")).unwrap();
+    w.out_of_reach().await;
+    let gone = |yes: bool| json!({ "path": left, "given_up": yes });
+    w.keeper.ask(Method::PATCH, "api/left-folders", Some(gone(true))).await.unwrap();
+    let state = async || w.left().await[0]["state"].clone();
+    assert_eq!(state().await, "given-up");
+    // The reading that follows finds most of the library missing, as it must, and goes through all of it.
+    let read = w.read_home().await;
+    assert_eq!((&read["checked"], &read["missing"], &read["failed"]), (&json!(110), &json!(60), &json!(false)), "{read}");
+    // Now the home disk loses what was copied there.
+    fs::remove_dir_all(w.house.library().join("juno/2020/04")).unwrap();
+    let read = w.read_home().await;
+    assert_eq!(read["failed"], true, "{read}");
+    assert!(read["said"].as_str().unwrap().contains("so the reading was stopped"), "{read}");
+    // Who finds the disk in a drawer says so.
+    let browser = Browser::start(1280, 800).await.unwrap();
+    browser.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
+    browser.page.goto(w.house.http.join("library/adopt").unwrap().as_str()).await.unwrap();
+    browser.click("It may come back after all").await.unwrap();
+    browser.wait_for_text(&format!("Nothing is in {}", left.display())).await.unwrap();
+    assert_eq!(state().await, "out-of-reach");
 }
 
 fn image_bytes() -> Vec<u8> {

@@ -54,9 +54,8 @@ pub(in crate::work) async fn read(engine: &Arc<Engine>, job: &Job) -> Result<End
     };
     let place = Place::of(job.store);
     let (copies, bytes) = engine.catalog.copies_at(place).await?;
-    // Of what was given up much is missing, and everybody knows why. What is damaged is damaged all the same.
-    let expects_missing = place == Place::Home && engine.catalog.elsewhere().await?.iter().any(|f| f.given_up_at.is_some());
-    let reading = Reading { engine, place, store, rhythm: engine.settings.checks.rhythm, bytes, expects_missing };
+    let mut reading =
+        Reading { engine, place, store, rhythm: engine.settings.checks.rhythm, bytes, surprises: Surprises::default() };
     loop {
         let audit = begin(engine, place, Check::Reading, copies).await?;
         match reading.some(&audit).await {
@@ -87,6 +86,8 @@ enum Came {
 /// What became of one copy's turn.
 enum Turn {
     Seen(Act, Seen),
+    /// It was left in a folder of which somebody said that it does not come back: it is missing, as everybody knew.
+    Lost,
     /// It was left in a folder that is out of reach, and nothing is known of it by that.
     Unseen,
     /// Confirmed when it was asked for, and found bad by somebody else since; it is sent again, and has no copy any more.
@@ -100,7 +101,21 @@ struct Reading<'a> {
     rhythm: Rhythm,
     /// Of all copies there.
     bytes: u64,
-    expects_missing: bool,
+    surprises: Surprises,
+}
+
+/// What this reading has found since it was begun, or gone on with, that nobody knew.
+#[derive(Default)]
+struct Surprises {
+    read: u64,
+    bad: u64,
+}
+
+impl Surprises {
+    /// A failing disk, or a store gone astray.
+    fn are_too_many(&self) -> bool {
+        self.read >= ALARM_AFTER && self.bad * 2 > self.read
+    }
 }
 
 impl Reading<'_> {
@@ -109,7 +124,7 @@ impl Reading<'_> {
     }
 
     /// Reads those whose turn is next.
-    async fn some(&self, audit: &Audit) -> Result<Came, Broken> {
+    async fn some(&mut self, audit: &Audit) -> Result<Came, Broken> {
         let turns = match audit.began_at {
             Some(began) if !self.enough(audit, &audit.found) => {
                 self.engine.catalog.copies_to_read(self.place, began, BATCH).await?
@@ -126,12 +141,16 @@ impl Reading<'_> {
             // Without a limit, the next copy at home is hashed while what was seen of the last one is written down.
             let next = turns.get(n + 1).filter(|_| self.store.is_none() && self.rhythm.most_rate == 0);
             ahead = next.map(|next| self.begin(next));
+            let lost = matches!(turn, Turn::Lost);
             let Some(more) = self.note(copy, turn).await? else { continue };
             had_a_turn = true;
             self.engine.catalog.count_audit(audit.id, more).await?;
             found += more;
-            let bad = found.wrong + if self.expects_missing { 0 } else { found.missing };
-            if found.checked >= ALARM_AFTER && bad * 2 > found.checked {
+            if !lost {
+                self.surprises.read += more.checked;
+                self.surprises.bad += more.wrong + more.missing;
+            }
+            if self.surprises.are_too_many() {
                 return Ok(Came::Alarm(found));
             }
             if self.enough(audit, &found) {
@@ -174,6 +193,10 @@ impl Reading<'_> {
             Turn::Unseen => {
                 self.engine.catalog.could_not_look(copy.id, self.engine.now()).await?;
                 Ok(Some(Found { unseen: 1, ..Found::default() }))
+            }
+            Turn::Lost => {
+                note(self.engine, (copy.id, copy.digest), self.place, Act::Reread, (Outcome::Missing, None)).await?;
+                Ok(Some(Found { checked: 1, missing: 1, bytes: copy.size, ..Found::default() }))
             }
             Turn::Seen(act, seen) => {
                 note(self.engine, (copy.id, copy.digest), self.place, act, seen).await?;
@@ -221,7 +244,11 @@ async fn at_home(engine: &Engine, copy: &CopyToRead) -> Result<Turn> {
     })
     .await;
     match seen {
-        Ok((seen, _)) => Ok(Turn::Seen(Act::Reread, seen.unwrap_or((Outcome::Missing, None)))),
+        Ok((Some(seen), _)) => Ok(Turn::Seen(Act::Reread, seen)),
+        Ok((None, path)) => {
+            let lost = engine.on_disk(move |library| Ok(library.was_given_up(&path))).await??;
+            Ok(if lost { Turn::Lost } else { Turn::Seen(Act::Reread, (Outcome::Missing, None)) })
+        }
         Err(Error::Elsewhere(_)) => Ok(Turn::Unseen),
         Err(e) => Err(e),
     }
