@@ -1,19 +1,16 @@
 //! Adoptions: what was found on an old disk or in an archive, what the plan for it is, and what became of each file.
 
 use chrono::{DateTime, Utc};
-use diesel::{
-    QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Binary, Bool, Nullable, Text, Timestamptz, Uuid as SqlUuid},
-};
-use diesel_async::RunQueryDsl;
+use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, PersonId, state::AdoptionState};
 
 use crate::{
-    Catalog, CatalogError, Prepare, Result,
+    Catalog, CatalogError, Result,
     columns::WordColumn,
+    db::*,
     signed, unsigned,
-    work::{Kind, WISH},
+    work::{Kind, wish, work_row},
 };
 
 /// An adoption, and how far it has come.
@@ -104,43 +101,37 @@ pub struct AdoptedFile {
     pub reason: Option<String>,
 }
 
-#[derive(QueryableByName)]
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = adoption)]
 struct AdoptionRow {
-    #[diesel(sql_type = SqlUuid)]
     id: Uuid,
-    #[diesel(sql_type = SqlUuid)]
     person: Uuid,
-    #[diesel(sql_type = Text)]
+    #[diesel(select_expression = person::name)]
     person_name: String,
-    #[diesel(sql_type = Text)]
     place: String,
-    #[diesel(sql_type = Bool)]
     in_place: bool,
-    #[diesel(sql_type = Bool)]
     everything: bool,
-    #[diesel(sql_type = Nullable<SqlUuid>)]
     device: Option<Uuid>,
-    #[diesel(sql_type = Text)]
     made_by: String,
-    #[diesel(sql_type = Timestamptz)]
     began_at: DateTime<Utc>,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
     ended_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = Text)]
     state: WordColumn<AdoptionState>,
-    #[diesel(sql_type = Nullable<Text>)]
     problem: Option<String>,
-    // Files and bytes of each group, in the order of `GROUPS`.
-    #[diesel(sql_type = Array<BigInt>)]
-    tallies: Vec<i64>,
 }
 
-impl From<AdoptionRow> for Adoption {
-    fn from(r: AdoptionRow) -> Self {
-        let tally = |n: usize| Tally {
-            files: r.tallies.get(2 * n).copied().map_or(0, unsigned),
-            bytes: r.tallies.get(2 * n + 1).copied().map_or(0, unsigned),
+/// Files of an adoption with one outcome, known or not, and their bytes.
+type Group = (Option<String>, bool, i64, i64);
+
+impl AdoptionRow {
+    fn with(self, groups: &[Group]) -> Adoption {
+        let r = self;
+        let tally = |which: &dyn Fn(Option<&str>, bool) -> bool| {
+            groups.iter().filter(|(outcome, known, ..)| which(outcome.as_deref(), *known)).fold(
+                Tally::default(),
+                |all, (_, _, n, bytes)| Tally { files: all.files + unsigned(*n), bytes: all.bytes + unsigned(*bytes) },
+            )
         };
+        let of = |word: &'static str| tally(&move |outcome, _| outcome == Some(word));
         Adoption {
             id: r.id,
             person: PersonId(r.person),
@@ -153,46 +144,28 @@ impl From<AdoptionRow> for Adoption {
             ended_at: r.ended_at,
             state: r.state.0,
             problem: r.problem,
-            files: tally(0),
-            known: tally(1),
-            waiting: tally(2),
-            copied: tally(3),
-            pointed: tally(4),
-            present: tally(5),
-            failed: tally(6),
-            left_out: tally(7),
+            files: tally(&|outcome, _| !matches!(outcome, Some("left-out" | "archive"))),
+            known: tally(&|_, known| known),
+            waiting: tally(&|outcome, _| outcome.is_none()),
+            copied: of("copied"),
+            pointed: of("pointed"),
+            present: of("present"),
+            failed: of("failed"),
+            left_out: of("left-out"),
             place: r.place,
         }
     }
 }
 
-/// The groups of files that are counted, in the order of the fields of [`Adoption`].
-const GROUPS: [&str; 8] = [
-    "outcome IS NULL OR outcome NOT IN ('left-out', 'archive')",
-    "known",
-    "outcome IS NULL",
-    "outcome = 'copied'",
-    "outcome = 'pointed'",
-    "outcome = 'present'",
-    "outcome = 'failed'",
-    "outcome = 'left-out'",
-];
-
-#[derive(QueryableByName)]
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = adopted_file)]
 struct FileRow {
-    #[diesel(sql_type = Binary)]
     archive: Vec<u8>,
-    #[diesel(sql_type = Binary)]
     path: Vec<u8>,
-    #[diesel(sql_type = BigInt)]
     size: i64,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
     file_time: Option<DateTime<Utc>>,
-    #[diesel(sql_type = Bool)]
     known: bool,
-    #[diesel(sql_type = Nullable<Text>)]
     outcome: Option<String>,
-    #[diesel(sql_type = Nullable<Text>)]
     reason: Option<String>,
 }
 
@@ -210,27 +183,32 @@ impl From<FileRow> for AdoptedFile {
     }
 }
 
-const FILE: &str = "SELECT archive, path, size, file_time, known, outcome, reason FROM adopted_file";
+/// The work of an adoption, if it is in a state in which something is done.
+async fn adoption_due(c: &mut AsyncPgConnection, id: Uuid, state: AdoptionState, now: DateTime<Utc>) -> Result<()> {
+    if matches!(state, AdoptionState::Looking | AdoptionState::Running) {
+        wish!(values work_row(Kind::Adopt, id, None, 6, now)).execute(c).await?;
+    }
+    Ok(())
+}
 
 impl Catalog {
     /// Puts an adoption down, and the work of looking through it.
     pub async fn create_adoption(&self, id: Uuid, new: &NewAdoption<'_>, now: DateTime<Utc>) -> Result<()> {
+        let row = (
+            adoption::id.eq(id),
+            adoption::person.eq(new.person.0),
+            adoption::place.eq(new.place),
+            adoption::in_place.eq(new.in_place),
+            adoption::everything.eq(new.everything),
+            adoption::made_by.eq(new.made_by),
+            adoption::began_at.eq(now),
+            adoption::state.eq(AdoptionState::Looking.word()),
+        );
         let mut c = self.connection().await?;
-        sql_query(format!(
-            "WITH made AS (
-                 INSERT INTO adoption (id, person, place, in_place, everything, made_by, began_at, state)
-                 VALUES ($1, $2, $3, $4, $5, $6, $7, 'looking') RETURNING id
-             ) INSERT INTO job (kind, key, priority, due) SELECT 'adopt', id, 6, $7 FROM made {WISH}"
-        ))
-        .bind::<SqlUuid, _>(id)
-        .bind::<SqlUuid, _>(new.person.0)
-        .bind::<Text, _>(new.place)
-        .bind::<Bool, _>(new.in_place)
-        .bind::<Bool, _>(new.everything)
-        .bind::<Text, _>(new.made_by)
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .execute(&mut c)
+        whole!(c, {
+            insert_into(adoption::table).values(row).execute(c).await?;
+            adoption_due(c, id, AdoptionState::Looking, now).await
+        })
         .await?;
         drop(c);
         self.work_added(&[Kind::Adopt]);
@@ -240,37 +218,29 @@ impl Catalog {
     /// Adoptions, newest first; or one.
     pub async fn adoptions(&self, only: Option<Uuid>, limit: i64) -> Result<Vec<Adoption>> {
         let mut c = self.connection().await?;
-        let tallies: Vec<String> = GROUPS
-            .iter()
-            .map(|g| format!("count(*) FILTER (WHERE {g}), coalesce(sum(size) FILTER (WHERE {g}), 0)::bigint"))
-            .collect();
-        let rows: Vec<AdoptionRow> = sql_query(format!(
-            "SELECT a.id, a.person, p.name AS person_name, a.place, a.in_place, a.everything, a.device, a.made_by, a.began_at, a.ended_at,
-                    a.state, a.problem, f.tallies
-             FROM adoption a JOIN person p ON p.id = a.person,
-                  LATERAL (SELECT ARRAY[{}] AS tallies FROM adopted_file WHERE adoption = a.id) f
-             WHERE ($1 IS NULL OR a.id = $1) ORDER BY a.began_at DESC, a.id LIMIT $2",
-            tallies.join(", ")
-        ))
-        .bind::<Nullable<SqlUuid>, _>(only)
-        .bind::<BigInt, _>(limit)
-        .prepared()
-        .load(&mut c)
-        .await?;
-        Ok(rows.into_iter().map(Adoption::from).collect())
+        let mut which = adoption::table.inner_join(person::table).select(AdoptionRow::as_select()).into_boxed();
+        if let Some(only) = only {
+            which = which.filter(adoption::id.eq(only));
+        }
+        let rows: Vec<AdoptionRow> = which.order((adoption::began_at.desc(), adoption::id)).limit(limit).load(&mut c).await?;
+        let mut all = Vec::with_capacity(rows.len());
+        for row in rows {
+            let groups: Vec<Group> = adopted_file::table
+                .filter(adopted_file::adoption.eq(row.id))
+                .group_by((adopted_file::outcome, adopted_file::known))
+                .select((adopted_file::outcome, adopted_file::known, count_star(), total(adopted_file::size)))
+                .load(&mut c)
+                .await?;
+            all.push(row.with(&groups));
+        }
+        Ok(all)
     }
 
     /// The state of an adoption alone; it is asked often.
     pub async fn adoption_state(&self, id: Uuid) -> Result<AdoptionState> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Text)]
-            state: WordColumn<AdoptionState>,
-        }
         let mut c = self.connection().await?;
-        let row: Row =
-            sql_query("SELECT state FROM adoption WHERE id = $1").bind::<SqlUuid, _>(id).prepared().get_result(&mut c).await?;
-        Ok(row.state.0)
+        let state: WordColumn<AdoptionState> = adoption::table.find(id).select(adoption::state).get_result(&mut c).await?;
+        Ok(state.0)
     }
 
     /// Takes an adoption from one of these states to another. Says whether it was in one of them. One that is to run is put down
@@ -283,125 +253,102 @@ impl Catalog {
         problem: Option<&str>,
         now: DateTime<Utc>,
     ) -> Result<bool> {
+        let from: Vec<&str> = from.iter().map(|s| s.word()).collect();
         let mut c = self.connection().await?;
-        let n = sql_query(format!(
-            "WITH changed AS (
-                 UPDATE adoption SET state = $3, problem = $4, ended_at = CASE WHEN $6 THEN $5 END
-                 WHERE id = $1 AND state = ANY($2) RETURNING id
-             ), put AS (
-                 INSERT INTO job (kind, key, priority, due) SELECT 'adopt', id, 6, $5 FROM changed WHERE $7 {WISH}
-             ) SELECT id FROM changed"
-        ))
-        .bind::<SqlUuid, _>(id)
-        .bind::<Array<Text>, _>(from.iter().map(|s| s.word()).collect::<Vec<_>>())
-        .bind::<Text, _>(to.word())
-        .bind::<Nullable<Text>, _>(problem)
-        .bind::<Timestamptz, _>(now)
-        .bind::<Bool, _>(to.is_over())
-        .bind::<Bool, _>(matches!(to, AdoptionState::Looking | AdoptionState::Running))
-        .prepared()
-        .execute(&mut c)
+        let changed = whole!(c, {
+            let changed = update(adoption::table.find(id).filter(adoption::state.eq_any(&from)))
+                .set((
+                    adoption::state.eq(to.word()),
+                    adoption::problem.eq(problem),
+                    adoption::ended_at.eq(to.is_over().then_some(now)),
+                ))
+                .execute(c)
+                .await?;
+            if changed > 0 {
+                adoption_due(c, id, to, now).await?;
+            }
+            Ok::<_, CatalogError>(changed > 0)
+        })
         .await?;
         drop(c);
         self.work_added(&[Kind::Adopt]);
-        Ok(n > 0)
+        Ok(changed)
     }
 
     /// Says which device an adoption is.
     pub async fn set_adoption_device(&self, id: Uuid, device: DeviceId) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE adoption SET device = coalesce(device, $2) WHERE id = $1")
-            .bind::<SqlUuid, _>(id)
-            .bind::<SqlUuid, _>(device.0)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let without = adoption::table.find(id).filter(adoption::device.is_null());
+        update(without).set(adoption::device.eq(device.0)).execute(&mut c).await?;
         Ok(())
     }
 
     /// Puts down what was found. What was found before stays as it is: looking again does no harm.
     pub async fn add_found(&self, id: Uuid, files: &[AdoptedFile]) -> Result<()> {
+        let row = |f: &AdoptedFile| {
+            (
+                adopted_file::adoption.eq(id),
+                adopted_file::archive.eq(f.archive.clone()),
+                adopted_file::path.eq(f.path.clone()),
+                adopted_file::size.eq(signed(f.size)),
+                adopted_file::file_time.eq(f.file_time),
+                adopted_file::outcome.eq(f.outcome.clone()),
+                adopted_file::reason.eq(f.reason.clone()),
+            )
+        };
         let mut c = self.async_commit_connection().await?;
-        sql_query(
-            "INSERT INTO adopted_file (adoption, archive, path, size, file_time, outcome, reason)
-             SELECT $1, u.archive, u.path, u.size, u.file_time, u.outcome, u.reason
-             FROM unnest($2, $3, $4, $5, $6, $7) AS u (archive, path, size, file_time, outcome, reason) ON CONFLICT DO NOTHING",
-        )
-        .bind::<SqlUuid, _>(id)
-        .bind::<Array<Binary>, _>(files.iter().map(|f| f.archive.as_slice()).collect::<Vec<_>>())
-        .bind::<Array<Binary>, _>(files.iter().map(|f| f.path.as_slice()).collect::<Vec<_>>())
-        .bind::<Array<BigInt>, _>(files.iter().map(|f| signed(f.size)).collect::<Vec<_>>())
-        .bind::<Array<Nullable<Timestamptz>>, _>(files.iter().map(|f| f.file_time).collect::<Vec<_>>())
-        .bind::<Array<Nullable<Text>>, _>(files.iter().map(|f| f.outcome.as_deref()).collect::<Vec<_>>())
-        .bind::<Array<Nullable<Text>>, _>(files.iter().map(|f| f.reason.as_deref()).collect::<Vec<_>>())
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        for some in files.chunks(AT_ONCE) {
+            let rows: Vec<_> = some.iter().map(row).collect();
+            insert_into(adopted_file::table).values(rows).on_conflict_do_nothing().execute(&mut c).await?;
+        }
         Ok(())
     }
 
     /// The archives of an adoption that hold something that waits, and one empty name for what waits outside of any.
     pub async fn adoption_archives(&self, id: Uuid) -> Result<Vec<Vec<u8>>> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Binary)]
-            archive: Vec<u8>,
-        }
         let mut c = self.connection().await?;
-        let rows: Vec<Row> =
-            sql_query("SELECT DISTINCT archive FROM adopted_file WHERE adoption = $1 AND outcome IS NULL ORDER BY archive")
-                .bind::<SqlUuid, _>(id)
-                .prepared()
-                .load(&mut c)
-                .await?;
-        Ok(rows.into_iter().map(|r| r.archive).collect())
+        let waiting = adopted_file::table.filter(adopted_file::adoption.eq(id).and(adopted_file::outcome.is_null()));
+        Ok(waiting.select(adopted_file::archive).distinct().order(adopted_file::archive).load(&mut c).await?)
     }
 
     /// Files of one archive (or of none) that wait, by path, after `after`.
     pub async fn adoption_waiting(&self, id: Uuid, archive: &[u8], after: &[u8], limit: i64) -> Result<Vec<AdoptedFile>> {
         let mut c = self.connection().await?;
-        let rows: Vec<FileRow> = sql_query(format!(
-            "{FILE} WHERE adoption = $1 AND archive = $2 AND path > $3 AND outcome IS NULL ORDER BY path LIMIT $4"
-        ))
-        .bind::<SqlUuid, _>(id)
-        .bind::<Binary, _>(archive)
-        .bind::<Binary, _>(after)
-        .bind::<BigInt, _>(limit)
-        .prepared()
-        .load(&mut c)
-        .await?;
+        let rows: Vec<FileRow> = adopted_file::table
+            .filter(adopted_file::adoption.eq(id).and(adopted_file::archive.eq(archive)).and(adopted_file::path.gt(after)))
+            .filter(adopted_file::outcome.is_null())
+            .order(adopted_file::path)
+            .limit(limit)
+            .select(FileRow::as_select())
+            .load(&mut c)
+            .await?;
         Ok(rows.into_iter().map(AdoptedFile::from).collect())
     }
 
     /// Of files that wait, those that could be here already: something of their size is. Only these need to be read to know.
     pub async fn adoption_doubtful(&self, id: Uuid, archive: &[u8], after: &[u8], limit: i64) -> Result<Vec<AdoptedFile>> {
         let mut c = self.connection().await?;
-        let rows: Vec<FileRow> = sql_query(
-            "SELECT f.archive, f.path, f.size, f.file_time, f.known, f.outcome, f.reason
-             FROM adopted_file f JOIN adoption a ON a.id = f.adoption
-             WHERE f.adoption = $1 AND f.archive = $2 AND f.path > $3 AND f.outcome IS NULL AND NOT f.known
-               AND EXISTS (SELECT 1 FROM living o WHERE o.person = a.person AND o.size = f.size) ORDER BY f.path LIMIT $4",
-        )
-        .bind::<SqlUuid, _>(id)
-        .bind::<Binary, _>(archive)
-        .bind::<Binary, _>(after)
-        .bind::<BigInt, _>(limit)
-        .prepared()
-        .load(&mut c)
-        .await?;
+        let of_that_size = original::table
+            .filter(original::person.eq(adoption::person).and(original::size.eq(adopted_file::size)).and(is_living()));
+        let rows: Vec<FileRow> = adopted_file::table
+            .inner_join(adoption::table)
+            .filter(adopted_file::adoption.eq(id).and(adopted_file::archive.eq(archive)).and(adopted_file::path.gt(after)))
+            .filter(adopted_file::outcome.is_null().and(not(adopted_file::known)))
+            .filter(exists(of_that_size.select(original::id)))
+            .order(adopted_file::path)
+            .limit(limit)
+            .select(FileRow::as_select())
+            .load(&mut c)
+            .await?;
         Ok(rows.into_iter().map(AdoptedFile::from).collect())
     }
 
     /// Notes that these are here already.
     pub async fn adoption_known(&self, id: Uuid, archive: &[u8], paths: &[Vec<u8>]) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
-        sql_query("UPDATE adopted_file SET known = true WHERE adoption = $1 AND archive = $2 AND path = ANY($3)")
-            .bind::<SqlUuid, _>(id)
-            .bind::<Binary, _>(archive)
-            .bind::<Array<Binary>, _>(paths.iter().map(Vec::as_slice).collect::<Vec<_>>())
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let these = adopted_file::table
+            .filter(adopted_file::adoption.eq(id).and(adopted_file::archive.eq(archive)).and(adopted_file::path.eq_any(paths)));
+        update(these).set(adopted_file::known.eq(true)).execute(&mut c).await?;
         Ok(())
     }
 
@@ -415,31 +362,30 @@ impl Catalog {
         reason: Option<&str>,
     ) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
-        let n = sql_query(
-            "WITH done AS (
-                 UPDATE adopted_file SET outcome = $4, reason = $5 WHERE adoption = $1 AND archive = $2 AND path = $3 RETURNING adoption
-             ), left_there AS (
-                 INSERT INTO elsewhere (folder) SELECT convert_to(a.place, 'UTF8') FROM adoption a JOIN done d ON d.adoption = a.id
-                 WHERE $4 = 'pointed' ON CONFLICT DO NOTHING
-             ) SELECT adoption FROM done",
-        )
-            .bind::<SqlUuid, _>(id)
-            .bind::<Binary, _>(archive)
-            .bind::<Binary, _>(path)
-            .bind::<Text, _>(outcome)
-            .bind::<Nullable<Text>, _>(reason)
-            .prepared()
-            .execute(&mut c)
-            .await?;
-        if n == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
+        whole!(c, {
+            let done = update(adopted_file::table.find((id, archive, path)))
+                .set((adopted_file::outcome.eq(outcome), adopted_file::reason.eq(reason)))
+                .execute(c)
+                .await?;
+            if done == 0 {
+                return Err(CatalogError::NotFound);
+            }
+            if outcome == "pointed" {
+                let place: String = adoption::table.find(id).select(adoption::place).get_result(c).await?;
+                let row = elsewhere::folder.eq(place.as_bytes());
+                insert_into(elsewhere::table).values(row).on_conflict_do_nothing().execute(c).await?;
+            }
+            Ok(())
+        })
+        .await
     }
 
     /// Lets what could not be taken wait again.
     pub async fn adoption_try_again(&self, id: Uuid) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE adopted_file SET outcome = NULL, reason = NULL WHERE adoption = $1 AND outcome = 'failed'")
-            .bind::<SqlUuid, _>(id)
-            .prepared()
+        let failed = adopted_file::table.filter(adopted_file::adoption.eq(id).and(adopted_file::outcome.eq("failed")));
+        update(failed)
+            .set((adopted_file::outcome.eq(None::<String>), adopted_file::reason.eq(None::<String>)))
             .execute(&mut c)
             .await?;
         Ok(())
@@ -448,16 +394,14 @@ impl Catalog {
     /// Files of an adoption with one outcome (`waiting` for none yet), a page of them.
     pub async fn adoption_files(&self, id: Uuid, outcome: &str, offset: i64, limit: i64) -> Result<Vec<AdoptedFile>> {
         let mut c = self.connection().await?;
-        let rows: Vec<FileRow> = sql_query(format!(
-            "{FILE} WHERE adoption = $1 AND coalesce(outcome, 'waiting') = $2 ORDER BY archive, path OFFSET $3 LIMIT $4"
-        ))
-        .bind::<SqlUuid, _>(id)
-        .bind::<Text, _>(outcome)
-        .bind::<BigInt, _>(offset)
-        .bind::<BigInt, _>(limit)
-        .prepared()
-        .load(&mut c)
-        .await?;
+        let rows: Vec<FileRow> = adopted_file::table
+            .filter(adopted_file::adoption.eq(id).and(coalesce(adopted_file::outcome, "waiting").eq(outcome)))
+            .order((adopted_file::archive, adopted_file::path))
+            .offset(offset)
+            .limit(limit)
+            .select(FileRow::as_select())
+            .load(&mut c)
+            .await?;
         Ok(rows.into_iter().map(AdoptedFile::from).collect())
     }
 }

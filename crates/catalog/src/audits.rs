@@ -1,20 +1,17 @@
 //! Checks of copies: which are due, what was found, what was made good.
 
 use chrono::{DateTime, Utc};
-use diesel::{
-    OptionalExtension, QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Binary, Bool, Nullable, Text, Timestamptz, Uuid as SqlUuid},
-};
-use diesel_async::RunQueryDsl;
+use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{Digest, OriginalId, StoreId, filing::FiledPath, layers::Place};
 
 use crate::{
-    Catalog, CatalogError, Count, Prepare, Result,
+    Catalog, CatalogError, Result,
     columns::{HashColumn, PathColumn},
+    db::*,
     evidence::{HOME, place_id, place_of},
     signed, unsigned,
-    work::Kind,
+    work::{Kind, work_for, work_row},
 };
 
 /// How a place is checked.
@@ -134,37 +131,23 @@ pub struct Expected {
     pub digest: Digest,
 }
 
-#[derive(QueryableByName)]
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = audit)]
 struct AuditRow {
-    #[diesel(sql_type = SqlUuid)]
     id: Uuid,
-    #[diesel(sql_type = SqlUuid)]
     place: Uuid,
-    #[diesel(sql_type = Text)]
     kind: String,
-    #[diesel(sql_type = Bool)]
     whole: bool,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
     began_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
     ended_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = BigInt)]
     population: i64,
-    #[diesel(sql_type = BigInt)]
     checked: i64,
-    #[diesel(sql_type = BigInt)]
     bytes: i64,
-    #[diesel(sql_type = BigInt)]
     wrong: i64,
-    #[diesel(sql_type = BigInt)]
     missing: i64,
-    #[diesel(sql_type = BigInt)]
     unseen: i64,
-    #[diesel(sql_type = BigInt)]
     unknown: i64,
-    #[diesel(sql_type = Nullable<Text>)]
     said: Option<String>,
-    #[diesel(sql_type = Bool)]
     failed: bool,
 }
 
@@ -192,51 +175,29 @@ impl AuditRow {
     }
 }
 
-#[derive(QueryableByName)]
-struct CopyToReadRow {
-    #[diesel(sql_type = SqlUuid)]
-    id: Uuid,
-    #[diesel(sql_type = Binary)]
-    digest: HashColumn,
-    #[diesel(sql_type = BigInt)]
-    size: i64,
-    #[diesel(sql_type = Text)]
-    path: PathColumn,
+/// A check of a place that is open, or is to be begun: there is one of each kind.
+macro_rules! open_audit {
+    ($row:expr) => {
+        insert_into(audit::table)
+            .values($row)
+            .on_conflict((audit::place, audit::kind))
+            .filter_target(audit::ended_at.is_null())
+            .do_update()
+    };
 }
-
-#[derive(QueryableByName)]
-struct ExpectedRow {
-    #[diesel(sql_type = Text)]
-    name: String,
-    #[diesel(sql_type = BigInt)]
-    size: i64,
-    #[diesel(sql_type = Binary)]
-    digest: HashColumn,
-}
-
-const AUDIT: &str =
-    "id, place, kind, whole, began_at, ended_at, population, checked, bytes, wrong, missing, unseen, unknown, said, failed";
 
 impl Catalog {
     /// Sees to it that every place is checked in every way that it can be. `first` is when the first check of a new place is.
     pub async fn want_rounds(&self, first: impl Fn(Check) -> DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query(
-            "INSERT INTO job (kind, key, store, priority, due)
-             SELECT 'reading', $1, NULL, 2, $2
-             UNION ALL SELECT 'reading', id, id, 1, $2 FROM store
-             UNION ALL SELECT 'listing', id, id, 3, $3 FROM store
-             UNION ALL SELECT 'drill', id, id, 4, $4 FROM store
-             -- No wish: a round that is there goes on as it was.
-             ON CONFLICT DO NOTHING",
-        )
-        .bind::<SqlUuid, _>(HOME)
-        .bind::<Timestamptz, _>(first(Check::Reading))
-        .bind::<Timestamptz, _>(first(Check::Listing))
-        .bind::<Timestamptz, _>(first(Check::Drill))
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        let stores: Vec<Uuid> = store::table.order(store::id).select(store::id).load(&mut c).await?;
+        let mut rounds = vec![work_row(Kind::Reading, HOME, None, 2, first(Check::Reading))];
+        for id in stores {
+            let round = |check: Check, priority| work_row(check.work(), id, Some(StoreId(id)), priority, first(check));
+            rounds.extend([round(Check::Reading, 1), round(Check::Listing, 3), round(Check::Drill, 4)]);
+        }
+        // No wish: a round that is there goes on as it was.
+        insert_into(job::table).values(rounds).on_conflict_do_nothing().execute(&mut c).await?;
         self.work_added(&Kind::ALL);
         Ok(())
     }
@@ -245,26 +206,24 @@ impl Catalog {
     pub async fn want_check(&self, id: Uuid, place: Place, check: Check, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         whole!(c, {
-            sql_query(
-                "INSERT INTO audit (id, place, kind, whole, wanted_at) VALUES ($1, $2, $3, true, $4)
-                 ON CONFLICT (place, kind) WHERE ended_at IS NULL DO UPDATE SET whole = true",
-            )
-            .bind::<SqlUuid, _>(id)
-            .bind::<SqlUuid, _>(place_id(place))
-            .bind::<Text, _>(check.word())
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .execute(c)
-            .await?;
-            sql_query(
-                "UPDATE job SET wishes = wishes + 1, due = least(due, $3), gave_up = false, error = NULL, attempts = 0 WHERE kind = $1 AND key = $2",
-            )
-            .bind::<Text, _>(check.work().word())
-            .bind::<SqlUuid, _>(place_id(place))
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .execute(c)
-            .await?;
+            let row = (
+                audit::id.eq(id),
+                audit::place.eq(place_id(place)),
+                audit::kind.eq(check.word()),
+                audit::whole.eq(true),
+                audit::wanted_at.eq(now),
+            );
+            open_audit!(row).set(audit::whole.eq(true)).execute(c).await?;
+            update(job::table.filter(job::kind.eq(check.work().word()).and(job::key.eq(place_id(place)))))
+                .set((
+                    job::wishes.eq(job::wishes + 1),
+                    job::due.eq(least(job::due, now)),
+                    job::gave_up.eq(false),
+                    job::error.eq(None::<String>),
+                    job::attempts.eq(0),
+                ))
+                .execute(c)
+                .await?;
             Ok::<_, CatalogError>(())
         })
         .await?;
@@ -274,184 +233,153 @@ impl Catalog {
 
     /// Begins a check, or goes on with the one that is open, or that the keeper wanted.
     pub async fn begin_audit(&self, new: Uuid, place: Place, check: Check, population: u64, now: DateTime<Utc>) -> Result<Audit> {
+        let row = (
+            audit::id.eq(new),
+            audit::place.eq(place_id(place)),
+            audit::kind.eq(check.word()),
+            audit::wanted_at.eq(now),
+            audit::began_at.eq(now),
+            audit::population.eq(signed(population)),
+        );
         let mut c = self.connection().await?;
-        let row: AuditRow = sql_query(format!(
-            "INSERT INTO audit (id, place, kind, wanted_at, began_at, population) VALUES ($1, $2, $3, $4, $4, $5)
-             ON CONFLICT (place, kind) WHERE ended_at IS NULL
-                 DO UPDATE SET began_at = coalesce(audit.began_at, excluded.began_at), population = excluded.population
-             RETURNING {AUDIT}"
-        ))
-        .bind::<SqlUuid, _>(new)
-        .bind::<SqlUuid, _>(place_id(place))
-        .bind::<Text, _>(check.word())
-        .bind::<Timestamptz, _>(now)
-        .bind::<BigInt, _>(signed(population))
-        .prepared()
-        .get_result(&mut c)
-        .await?;
+        let row: AuditRow = open_audit!(row)
+            .set((
+                audit::began_at.eq(or_else(audit::began_at, excluded(audit::began_at))),
+                audit::population.eq(excluded(audit::population)),
+            ))
+            .returning(AuditRow::as_returning())
+            .get_result(&mut c)
+            .await?;
         row.audit().ok_or(CatalogError::NotFound)
     }
 
     /// Adds to what a reading has found, so that one that is stopped goes on counting.
     pub async fn count_audit(&self, id: Uuid, more: Found) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
-        sql_query(
-            "UPDATE audit SET checked = checked + $2, bytes = bytes + $3, wrong = wrong + $4, missing = missing + $5,
-                              unseen = unseen + $6 WHERE id = $1",
-        )
-        .bind::<SqlUuid, _>(id)
-        .bind::<BigInt, _>(signed(more.checked))
-        .bind::<BigInt, _>(signed(more.bytes))
-        .bind::<BigInt, _>(signed(more.wrong))
-        .bind::<BigInt, _>(signed(more.missing))
-        .bind::<BigInt, _>(signed(more.unseen))
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        update(audit::table.find(id))
+            .set((
+                audit::checked.eq(audit::checked + signed(more.checked)),
+                audit::bytes.eq(audit::bytes + signed(more.bytes)),
+                audit::wrong.eq(audit::wrong + signed(more.wrong)),
+                audit::missing.eq(audit::missing + signed(more.missing)),
+                audit::unseen.eq(audit::unseen + signed(more.unseen)),
+            ))
+            .execute(&mut c)
+            .await?;
         Ok(())
     }
 
     /// The next round of a check is then; or at once, if the keeper wants another one by now.
     pub async fn next_round(&self, id: i64, check: Check, due: DateTime<Utc>, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query(
-            "UPDATE job SET leased_by = NULL, lease_end = NULL, error = NULL, attempts = 0, lost = 0, due = CASE
-                 WHEN EXISTS (SELECT 1 FROM audit WHERE place = job.key AND kind = $2 AND ended_at IS NULL) THEN $4 ELSE $3 END
-             WHERE id = $1",
-        )
-        .bind::<BigInt, _>(id)
-        .bind::<Text, _>(check.word())
-        .bind::<Timestamptz, _>(due)
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        let wanted =
+            audit::table.filter(audit::place.eq(job::key).and(audit::kind.eq(check.word())).and(audit::ended_at.is_null()));
+        let due = due.into_sql::<diesel::sql_types::Timestamptz>();
+        update(job::table.find(id))
+            .set((
+                job::leased_by.eq(None::<Uuid>),
+                job::lease_end.eq(None::<DateTime<Utc>>),
+                job::error.eq(None::<String>),
+                job::attempts.eq(0),
+                job::lost.eq(0),
+                job::due
+                    .eq(case_when(exists(wanted.select(audit::id)), now.into_sql::<diesel::sql_types::Timestamptz>())
+                        .otherwise(due)),
+            ))
+            .execute(&mut c)
+            .await?;
         Ok(())
     }
 
     /// Ends a check with what it found, in all, and what that says; `failed`: with why it could not be done.
     pub async fn end_audit(&self, id: Uuid, found: Found, said: &str, failed: bool, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query(
-            "UPDATE audit SET checked = $2, bytes = $3, wrong = $4, missing = $5, unknown = $6, said = $7, failed = $8, ended_at = $9,
-                    unseen = $10
-             WHERE id = $1",
-        )
-        .bind::<SqlUuid, _>(id)
-        .bind::<BigInt, _>(signed(found.checked))
-        .bind::<BigInt, _>(signed(found.bytes))
-        .bind::<BigInt, _>(signed(found.wrong))
-        .bind::<BigInt, _>(signed(found.missing))
-        .bind::<BigInt, _>(signed(found.unknown))
-        .bind::<Text, _>(said)
-        .bind::<Bool, _>(failed)
-        .bind::<Timestamptz, _>(now)
-        .bind::<BigInt, _>(signed(found.unseen))
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        update(audit::table.find(id))
+            .set((
+                audit::checked.eq(signed(found.checked)),
+                audit::bytes.eq(signed(found.bytes)),
+                audit::wrong.eq(signed(found.wrong)),
+                audit::missing.eq(signed(found.missing)),
+                audit::unseen.eq(signed(found.unseen)),
+                audit::unknown.eq(signed(found.unknown)),
+                audit::said.eq(said),
+                audit::failed.eq(failed),
+                audit::ended_at.eq(now),
+            ))
+            .execute(&mut c)
+            .await?;
         Ok(())
     }
 
     /// The last check of every place in every way, and those that are under way.
     pub async fn audits(&self) -> Result<Vec<Audit>> {
         let mut c = self.connection().await?;
-        let rows: Vec<AuditRow> = sql_query(format!(
-            "SELECT {AUDIT} FROM audit WHERE ended_at IS NULL
-             UNION ALL (SELECT DISTINCT ON (place, kind) {AUDIT} FROM audit WHERE ended_at IS NOT NULL ORDER BY place, kind, ended_at DESC)"
-        ))
-        .prepared()
-        .load(&mut c)
-        .await?;
-        Ok(rows.into_iter().filter_map(AuditRow::audit).collect())
+        let open = audit::table.filter(audit::ended_at.is_null()).select(AuditRow::as_select());
+        let mut all: Vec<AuditRow> = open.load(&mut c).await?;
+        all.extend(last_audits(&mut c).await?);
+        Ok(all.into_iter().filter_map(AuditRow::audit).collect())
     }
 
     /// When each place is to be checked next, in each way.
     pub async fn rounds(&self) -> Result<Vec<(Place, Check, DateTime<Utc>)>> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Text)]
-            kind: String,
-            #[diesel(sql_type = SqlUuid)]
-            key: Uuid,
-            #[diesel(sql_type = Timestamptz)]
-            due: DateTime<Utc>,
-        }
         let mut c = self.connection().await?;
-        let rows: Vec<Row> = sql_query("SELECT kind, key, due FROM job WHERE kind IN ('reading', 'listing', 'drill')")
-            .prepared()
-            .load(&mut c)
-            .await?;
+        let words = Check::ALL.map(|c| c.work().word());
+        let rows: Vec<(String, Uuid, DateTime<Utc>)> =
+            job::table.filter(job::kind.eq_any(words)).select((job::kind, job::key, job::due)).load(&mut c).await?;
         let check = |word: &str| Check::ALL.into_iter().find(|c| c.work().word() == word);
-        Ok(rows.iter().filter_map(|r| Some((place_of(r.key), check(&r.kind)?, r.due))).collect())
+        Ok(rows.iter().filter_map(|(kind, key, due)| Some((place_of(*key), check(kind)?, *due))).collect())
     }
 
     /// Copies at a place, those first that have not been looked at for longest; only ones not looked at since `since`, which
     /// were there before it. Not those that are to be sent to their store again: there is nothing to read.
     pub async fn copies_to_read(&self, place: Place, since: DateTime<Utc>, limit: i64) -> Result<Vec<CopyToRead>> {
         let mut c = self.connection().await?;
-        let rows: Vec<CopyToReadRow> = sql_query(
-            "SELECT o.id, o.digest, o.size, o.path FROM standing s JOIN original o ON o.id = s.original
-             WHERE s.place = $1 AND (s.looked_at IS NULL OR s.looked_at < $2) AND s.since < $2
-               AND ($1 = $4 OR EXISTS (SELECT 1 FROM object b WHERE b.store = $1 AND b.digest = o.digest AND NOT b.leaving))
-             ORDER BY s.looked_at NULLS FIRST, s.original LIMIT $3",
-        )
-        .bind::<SqlUuid, _>(place_id(place))
-        .bind::<Timestamptz, _>(since)
-        .bind::<BigInt, _>(limit)
-        .bind::<SqlUuid, _>(HOME)
-        .prepared()
-        .load(&mut c)
-        .await?;
-        rows.into_iter()
-            .map(|r| Ok(CopyToRead { id: OriginalId(r.id), digest: r.digest.0, size: unsigned(r.size), path: r.path.0 }))
-            .collect()
+        let at = place_id(place);
+        let turn = standing::looked_at.is_null().or(standing::looked_at.lt(since).assume_not_null());
+        let mut which = standing::table
+            .inner_join(original::table)
+            .filter(standing::place.eq(at).and(turn).and(standing::since.lt(since)))
+            .order((standing::looked_at.asc().nulls_first(), standing::original))
+            .limit(limit)
+            .select((original::id, original::digest, original::size, original::path))
+            .into_boxed();
+        if place != Place::Home {
+            let there =
+                object::table.filter(object::store.eq(at).and(object::digest.eq(original::digest)).and(not(object::leaving)));
+            which = which.filter(exists(there.select(object::name)));
+        }
+        let rows: Vec<(Uuid, HashColumn, i64, PathColumn)> = which.load(&mut c).await?;
+        let copy = |(id, digest, size, path): (Uuid, HashColumn, i64, PathColumn)| CopyToRead {
+            id: OriginalId(id),
+            digest: digest.0,
+            size: unsigned(size),
+            path: path.0,
+        };
+        Ok(rows.into_iter().map(copy).collect())
     }
 
     /// The last check of each place in each way, where it could not be done, or where a drill did not bring everything back.
     pub async fn failed_checks(&self) -> Result<Vec<Audit>> {
         let mut c = self.connection().await?;
-        let rows: Vec<AuditRow> = sql_query(format!(
-            "SELECT * FROM (
-                 SELECT DISTINCT ON (place, kind) {AUDIT} FROM audit WHERE ended_at IS NOT NULL ORDER BY place, kind, ended_at DESC
-             ) last WHERE failed OR (kind = 'drill' AND wrong + missing > 0) ORDER BY ended_at"
-        ))
-        .prepared()
-        .load(&mut c)
-        .await?;
-        Ok(rows.into_iter().filter_map(AuditRow::audit).collect())
+        let bad = |a: &AuditRow| a.failed || a.kind == Check::Drill.word() && a.wrong + a.missing > 0;
+        let mut last: Vec<AuditRow> = last_audits(&mut c).await?.into_iter().filter(bad).collect();
+        last.sort_by_key(|a| a.ended_at);
+        Ok(last.into_iter().filter_map(AuditRow::audit).collect())
     }
 
     /// Copies that should be at a place, and their bytes.
     pub async fn copies_at(&self, place: Place) -> Result<(u64, u64)> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = BigInt)]
-            count: i64,
-            #[diesel(sql_type = BigInt)]
-            bytes: i64,
-        }
         let mut c = self.connection().await?;
-        let row: Row = sql_query(
-            "SELECT count(*) AS count, coalesce(sum(o.size), 0)::bigint AS bytes FROM standing s JOIN original o ON o.id = s.original
-             WHERE s.place = $1",
-        )
-        .bind::<SqlUuid, _>(place_id(place))
-        .prepared()
-        .get_result(&mut c)
-        .await?;
-        Ok((unsigned(row.count), unsigned(row.bytes)))
+        let there = standing::table.inner_join(original::table).filter(standing::place.eq(place_id(place)));
+        let (n, bytes): (i64, i64) = there.select((count_star(), total(original::size))).get_result(&mut c).await?;
+        Ok((unsigned(n), unsigned(bytes)))
     }
 
     /// Copies at a place that are bad, as far as is known.
     pub async fn bad_at(&self, place: Place) -> Result<u64> {
         let mut c = self.connection().await?;
-        let row: Count = sql_query("SELECT count(*) AS n FROM standing WHERE place = $1 AND NOT good")
-            .bind::<SqlUuid, _>(place_id(place))
-            .prepared()
-            .get_result(&mut c)
-            .await?;
-        Ok(unsigned(row.n))
+        let bad = standing::table.filter(standing::place.eq(place_id(place)).and(not(standing::good)));
+        Ok(unsigned(bad.count().get_result(&mut c).await?))
     }
 
     /// Objects that a store confirmed before then, in the order of their names' bytes, after a given one.
@@ -463,115 +391,100 @@ impl Catalog {
         limit: i64,
     ) -> Result<Vec<Expected>> {
         let mut c = self.connection().await?;
-        let rows: Vec<ExpectedRow> = sql_query(
-            "SELECT name, size, digest FROM object WHERE store = $1 AND name COLLATE \"C\" > $2 AND confirmed_at < $3 AND NOT leaving
-             ORDER BY name COLLATE \"C\" LIMIT $4",
-        )
-        .bind::<SqlUuid, _>(store.0)
-        .bind::<Text, _>(after)
-        .bind::<Timestamptz, _>(before)
-        .bind::<BigInt, _>(limit)
-        .prepared()
-        .load(&mut c)
-        .await?;
-        Ok(rows.into_iter().map(|r| Expected { name: r.name, size: unsigned(r.size), digest: r.digest.0 }).collect())
+        let rows: Vec<(String, i64, HashColumn)> = object::table
+            .filter(object::store.eq(store.0).and(by_bytes(object::name).gt(after)).and(object::confirmed_at.lt(before)))
+            .filter(not(object::leaving))
+            .order(by_bytes(object::name))
+            .limit(limit)
+            .select((object::name, object::size, object::digest))
+            .load(&mut c)
+            .await?;
+        Ok(rows.into_iter().map(|(name, size, digest)| Expected { name, size: unsigned(size), digest: digest.0 }).collect())
     }
 
     /// Whether a store has confirmed an object of this name by now, or has one of this name that was sealed anew.
     pub async fn knows_object(&self, store: StoreId, name: &str) -> Result<bool> {
         let mut c = self.connection().await?;
-        let row: Count = sql_query(
-            "SELECT (SELECT count(*) FROM object WHERE store = $1 AND name COLLATE \"C\" = $2)
-                  + (SELECT count(*) FROM superseded WHERE store = $1 AND name = $2) AS n",
-        )
-        .bind::<SqlUuid, _>(store.0)
-        .bind::<Text, _>(name)
-        .prepared()
-        .get_result(&mut c)
-        .await?;
-        Ok(row.n > 0)
+        let in_use = object::table.filter(object::store.eq(store.0).and(by_bytes(object::name).eq(name)));
+        let before = superseded::table.find((store.0, name));
+        let known = exists(in_use.select(object::name)).or(exists(before.select(superseded::name)));
+        Ok(select(known).get_result(&mut c).await?)
     }
 
     /// Puts down that copies are to be read back from a store soon.
     pub async fn want_proof(&self, store: StoreId, originals: &[OriginalId], now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query(
-            "INSERT INTO job (kind, key, store, priority, due) SELECT 'prove', o, $1, 5, $3 FROM unnest($2) AS o
-             ON CONFLICT (kind, key, store) DO UPDATE SET wishes = job.wishes + 1, due = least(job.due, excluded.due), priority = 5, gave_up = false,
-                 attempts = 0",
-        )
-        .bind::<SqlUuid, _>(store.0)
-        .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        let ids: Vec<Uuid> = originals.iter().map(|o| o.0).collect();
+        let at = Some(store.0).into_sql::<diesel::sql_types::Nullable<diesel::sql_types::Uuid>>();
+        let these = original::table.filter(original::id.eq_any(ids)).order(original::id);
+        // A wish, and it goes before what is read in its turn.
+        insert_into(job::table)
+            .values(these.select(work_for!(Kind::Prove, original::id, at, 5, now)))
+            .into_columns((job::kind, job::key, job::store, job::priority, job::due))
+            .on_conflict((job::kind, job::key, job::store))
+            .do_update()
+            .set((
+                job::wishes.eq(job::wishes + 1),
+                job::due.eq(least(job::due, excluded(job::due))),
+                job::priority.eq(5),
+                job::gave_up.eq(false),
+                job::attempts.eq(0),
+            ))
+            .execute(&mut c)
+            .await?;
         self.work_added(&[Kind::Prove]);
         Ok(())
     }
 
     /// The originals, of anybody, that have these bytes.
     pub async fn sharing(&self, digest: Digest) -> Result<Vec<OriginalId>> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = SqlUuid)]
-            id: Uuid,
-        }
         let mut c = self.connection().await?;
-        let rows: Vec<Row> = sql_query("SELECT id FROM original WHERE digest = $1 ORDER BY id")
-            .bind::<Binary, _>(digest.as_bytes().as_slice())
-            .prepared()
-            .load(&mut c)
-            .await?;
-        Ok(rows.into_iter().map(|r| OriginalId(r.id)).collect())
+        let all = original::table.filter(original::digest.eq(HashColumn(digest))).order(original::id);
+        let ids: Vec<Uuid> = all.select(original::id).load(&mut c).await?;
+        Ok(ids.into_iter().map(OriginalId).collect())
     }
 
     /// How often a copy was made good since then.
     pub async fn healed_since(&self, original: OriginalId, place: Place, since: DateTime<Utc>) -> Result<u32> {
         let mut c = self.connection().await?;
-        let row: Count = sql_query("SELECT count(*) AS n FROM healing WHERE original = $1 AND place = $2 AND at >= $3")
-            .bind::<SqlUuid, _>(original.0)
-            .bind::<SqlUuid, _>(place_id(place))
-            .bind::<Timestamptz, _>(since)
-            .prepared()
+        let n: i64 = healing::table
+            .filter(healing::original.eq(original.0).and(healing::place.eq(place_id(place))).and(healing::at.ge(since)))
+            .count()
             .get_result(&mut c)
             .await?;
-        Ok(u32::try_from(row.n).unwrap_or(u32::MAX))
+        Ok(u32::try_from(n).unwrap_or(u32::MAX))
     }
 
     /// Notes that a copy was made good, with the bytes of another place.
     pub async fn note_healing(&self, original: OriginalId, place: Place, source: Place, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("INSERT INTO healing (original, place, source, at) VALUES ($1, $2, $3, $4)")
-            .bind::<SqlUuid, _>(original.0)
-            .bind::<SqlUuid, _>(place_id(place))
-            .bind::<SqlUuid, _>(place_id(source))
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let row = (
+            healing::original.eq(original.0),
+            healing::place.eq(place_id(place)),
+            healing::source.eq(place_id(source)),
+            healing::at.eq(now),
+        );
+        insert_into(healing::table).values(row).execute(&mut c).await?;
         Ok(())
     }
 
     /// Copies made good since then, at home and in stores.
     pub async fn healings(&self, since: DateTime<Utc>) -> Result<(u64, u64)> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = BigInt)]
-            home: i64,
-            #[diesel(sql_type = BigInt)]
-            away: i64,
-        }
         let mut c = self.connection().await?;
-        let row: Option<Row> = sql_query(
-            "SELECT count(*) FILTER (WHERE place = $1) AS home, count(*) FILTER (WHERE place <> $1) AS away FROM healing WHERE at >= $2",
-        )
-        .bind::<SqlUuid, _>(HOME)
-        .bind::<Timestamptz, _>(since)
-        .prepared()
-        .get_result(&mut c)
-        .await
-        .optional()?;
-        Ok(row.map_or((0, 0), |r| (unsigned(r.home), unsigned(r.away))))
+        let at = |home: bool| count(healing::id).aggregate_filter(healing::place.eq(HOME).eq(home));
+        let (home, away): (i64, i64) =
+            healing::table.filter(healing::at.ge(since)).select((at(true), at(false))).get_result(&mut c).await?;
+        Ok((unsigned(home), unsigned(away)))
     }
+}
+
+/// Of each place, the check of each kind that ended last.
+async fn last_audits(c: &mut AsyncPgConnection) -> Result<Vec<AuditRow>> {
+    Ok(audit::table
+        .filter(audit::ended_at.is_not_null())
+        .distinct_on((audit::place, audit::kind))
+        .order((audit::place, audit::kind, audit::ended_at.desc()))
+        .select(AuditRow::as_select())
+        .load(c)
+        .await?)
 }

@@ -2,16 +2,16 @@
 
 use chrono::{DateTime, Utc};
 use diesel::{
-    QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Binary, Bool, Jsonb, Text, Timestamptz, Uuid as SqlUuid},
+    sql_query,
+    sql_types::{Array, Binary, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, Digest, OriginalId, PersonId, clearance::Evidence, filing::FiledPath};
 
 use crate::{
     Catalog, CatalogError, Prepare, Result,
-    columns::{HashColumn, PathColumn},
+    columns::{HashColumn, PathColumn, hashes},
+    db::*,
     unsigned,
 };
 
@@ -45,37 +45,23 @@ pub struct Cleared {
     pub evidence: Evidence,
 }
 
-#[derive(QueryableByName)]
-struct AskedRow {
-    #[diesel(sql_type = SqlUuid)]
-    id: Uuid,
-    #[diesel(sql_type = Binary)]
-    digest: HashColumn,
-    #[diesel(sql_type = BigInt)]
-    size: i64,
-    #[diesel(sql_type = Text)]
-    path: PathColumn,
-    #[diesel(sql_type = Bool)]
-    held: bool,
-}
-
 impl Catalog {
     /// A member's originals among these bytes.
     pub async fn originals_of(&self, person: PersonId, digests: &[Digest]) -> Result<Vec<Asked>> {
         let mut c = self.connection().await?;
-        let digests: Vec<&[u8]> = digests.iter().map(|d| d.as_bytes().as_slice()).collect();
-        let rows: Vec<AskedRow> = sql_query(
-            "SELECT id, digest, size, path, held_at IS NOT NULL AS held FROM original
-             WHERE person = $1 AND digest = ANY($2) AND gone_at IS NULL",
-        )
-        .bind::<SqlUuid, _>(person.0)
-        .bind::<Array<Binary>, _>(digests)
-        .prepared()
-        .load(&mut c)
-        .await?;
-        rows.into_iter()
-            .map(|r| Ok(Asked { id: OriginalId(r.id), digest: r.digest.0, size: unsigned(r.size), path: r.path.0, held: r.held }))
-            .collect()
+        let rows: Vec<(Uuid, HashColumn, i64, PathColumn, bool)> = original::table
+            .filter(original::person.eq(person.0).and(original::digest.eq_any(hashes(digests))).and(original::gone_at.is_null()))
+            .select((original::id, original::digest, original::size, original::path, original::held_at.is_not_null()))
+            .load(&mut c)
+            .await?;
+        let asked = |(id, digest, size, path, held): (Uuid, HashColumn, i64, PathColumn, bool)| Asked {
+            id: OriginalId(id),
+            digest: digest.0,
+            size: unsigned(size),
+            path: path.0,
+            held,
+        };
+        Ok(rows.into_iter().map(asked).collect())
     }
 
     /// Writes a clearance down before it is given. A nonce that this device used before is [`CatalogError::Taken`].
@@ -89,31 +75,28 @@ impl Catalog {
     ) -> Result<()> {
         let mut c = self.connection().await?;
         whole!(c, {
-            sql_query("INSERT INTO clearance (id, device, nonce, given_at, holds_until) VALUES ($1, $2, $3, $4, $5)")
-                .bind::<SqlUuid, _>(id)
-                .bind::<SqlUuid, _>(device.0)
-                .bind::<Text, _>(nonce)
-                .bind::<Timestamptz, _>(now)
-                .bind::<Timestamptz, _>(until)
-                .prepared()
-                .execute(c)
-                .await?;
-            sql_query(
-                "INSERT INTO clearance_entry (clearance, original, digest, source, name, evidence)
-                 SELECT $1, u.original, u.digest, u.source, u.name, u.evidence
-                 FROM unnest($2, $3, $4, $5, $6) AS u (original, digest, source, name, evidence) ON CONFLICT DO NOTHING",
-            )
-            .bind::<SqlUuid, _>(id)
-            .bind::<Array<SqlUuid>, _>(cleared.iter().map(|e| e.original.0).collect::<Vec<_>>())
-            .bind::<Array<Binary>, _>(cleared.iter().map(|e| e.digest.as_bytes().as_slice()).collect::<Vec<_>>())
-            .bind::<Array<Text>, _>(cleared.iter().map(|e| e.source.as_str()).collect::<Vec<_>>())
-            .bind::<Array<Text>, _>(cleared.iter().map(|e| e.name.as_str()).collect::<Vec<_>>())
-            .bind::<Array<Jsonb>, _>(
-                cleared.iter().map(|e| serde_json::to_value(&e.evidence).expect("evidence is times and ids")).collect::<Vec<_>>(),
-            )
-            .prepared()
-            .execute(c)
-            .await?;
+            let given = (
+                clearance::id.eq(id),
+                clearance::device.eq(device.0),
+                clearance::nonce.eq(nonce),
+                clearance::given_at.eq(now),
+                clearance::holds_until.eq(until),
+            );
+            insert_into(clearance::table).values(given).execute(c).await?;
+            let entry = |e: &Cleared| {
+                (
+                    clearance_entry::clearance.eq(id),
+                    clearance_entry::original.eq(e.original.0),
+                    clearance_entry::digest.eq(HashColumn(e.digest)),
+                    clearance_entry::source.eq(e.source.clone()),
+                    clearance_entry::name.eq(e.name.clone()),
+                    clearance_entry::evidence.eq(serde_json::to_value(&e.evidence).expect("evidence is times and ids")),
+                )
+            };
+            for some in cleared.chunks(AT_ONCE) {
+                let entries: Vec<_> = some.iter().map(entry).collect();
+                insert_into(clearance_entry::table).values(entries).on_conflict_do_nothing().execute(c).await?;
+            }
             Ok::<_, CatalogError>(())
         })
         .await
@@ -130,16 +113,11 @@ impl Catalog {
     ) -> Result<u64> {
         let mut c = self.connection().await?;
         whole!(c, {
-            let used = sql_query("UPDATE clearance SET used_at = $3 WHERE id = $1 AND device = $2 AND used_at IS NULL")
-                .bind::<SqlUuid, _>(id)
-                .bind::<SqlUuid, _>(device.0)
-                .bind::<Timestamptz, _>(now)
-                .prepared()
-                .execute(c)
-                .await?;
-            if used == 0 {
+            let unused = clearance::table.find(id).filter(clearance::device.eq(device.0).and(clearance::used_at.is_null()));
+            if update(unused).set(clearance::used_at.eq(now)).execute(c).await? == 0 {
                 return Err(CatalogError::NotFound);
             }
+            // Text: joined with rows that are handed in.
             let gone = sql_query(
                 "UPDATE clearance_entry e SET removed_at = $5 FROM unnest($2, $3, $4) AS u (source, name, digest)
                  WHERE e.clearance = $1 AND e.source = u.source AND e.name = u.name AND e.digest = u.digest",

@@ -1,9 +1,13 @@
 //! What columns hold, as the types that the rest of the program uses. A value that its type cannot hold is an error that says so, never
 //! another value: a hash of the wrong length is not zeros, and a path that is none is not "not there".
 
+use std::io::Write;
+
 use diesel::{
-    deserialize::{self, FromSql},
+    deserialize::{self, FromSql, FromSqlRow},
+    expression::AsExpression,
     pg::{Pg, PgValue},
+    serialize::{self, IsNull, Output, ToSql},
     sql_types::{Binary, Text},
 };
 use ypogeion_core::{
@@ -14,8 +18,21 @@ use ypogeion_core::{
 };
 
 /// A SHA-256.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Copy, Debug, FromSqlRow, AsExpression)]
+#[diesel(sql_type = Binary)]
 pub(crate) struct HashColumn(pub Digest);
+
+impl ToSql<Binary, Pg> for HashColumn {
+    fn to_sql<'b>(&'b self, out: &mut Output<'b, '_, Pg>) -> serialize::Result {
+        out.write_all(self.0.as_bytes())?;
+        Ok(IsNull::No)
+    }
+}
+
+/// Hashes, as the database has them.
+pub(crate) fn hashes(of: &[Digest]) -> Vec<HashColumn> {
+    of.iter().copied().map(HashColumn).collect()
+}
 
 impl FromSql<Binary, Pg> for HashColumn {
     fn from_sql(value: PgValue<'_>) -> deserialize::Result<Self> {
@@ -26,7 +43,7 @@ impl FromSql<Binary, Pg> for HashColumn {
 }
 
 /// The path of a file in the library.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, FromSqlRow)]
 pub(crate) struct PathColumn(pub FiledPath);
 
 impl FromSql<Text, Pg> for PathColumn {
@@ -70,7 +87,7 @@ impl Word for RefilingState {
 }
 
 /// One of a few words.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Copy, Debug, FromSqlRow)]
 pub(crate) struct WordColumn<T>(pub T);
 
 impl<T: Word> FromSql<Text, Pg> for WordColumn<T> {

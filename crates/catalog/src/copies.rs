@@ -10,7 +10,7 @@ use diesel::{
     sql_query,
     sql_types::{Array, BigInt, Double, Interval, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::RunQueryDsl;
+
 use uuid::Uuid;
 use ypogeion_core::{
     OriginalId, StoreId,
@@ -21,6 +21,7 @@ use ypogeion_core::{
 
 use crate::{
     Catalog, Prepare, Result,
+    db::*,
     evidence::{HOME, place_of},
     numbers::amount,
     unsigned,
@@ -50,16 +51,6 @@ pub struct PlacedOriginal {
     pub size: u64,
     /// See [`SamePlaces::key`].
     pub key: String,
-}
-
-#[derive(QueryableByName)]
-struct SamePlacesRow {
-    #[diesel(sql_type = Text)]
-    key: String,
-    #[diesel(sql_type = BigInt)]
-    n: i64,
-    #[diesel(sql_type = BigInt)]
-    bytes: i64,
 }
 
 #[derive(QueryableByName)]
@@ -98,19 +89,21 @@ impl Catalog {
     /// All living originals, put together by the places of their good copies.
     pub async fn copies(&self) -> Result<Vec<SamePlaces>> {
         let mut c = self.connection().await?;
-        let rows: Vec<SamePlacesRow> = sql_query(
-            "SELECT fact AS key, sum(n)::bigint AS n, sum(bytes)::bigint AS bytes FROM counts
-             WHERE about = '00000000-0000-0000-0000-000000000000' GROUP BY fact HAVING sum(n) > 0 ORDER BY fact",
-        )
-        .prepared()
-        .load(&mut c)
-        .await?;
-        Ok(rows.into_iter().map(|r| SamePlaces { places: places(&r.key), amount: amount(r.n, r.bytes), key: r.key }).collect())
+        let rows: Vec<(String, i64, i64)> = counts::table
+            .filter(counts::about.eq(HOME))
+            .group_by(counts::fact)
+            .having(total(counts::n).gt(0))
+            .order(counts::fact)
+            .select((counts::fact, total(counts::n), total(counts::bytes)))
+            .load(&mut c)
+            .await?;
+        Ok(rows.into_iter().map(|(key, n, bytes)| SamePlaces { places: places(&key), amount: amount(n, bytes), key }).collect())
     }
 
     /// Living originals that belong to one of these sets of places, the oldest at home first, after a given one.
     pub async fn placed(&self, keys: &[String], after: Option<OriginalId>, limit: i64) -> Result<Vec<PlacedOriginal>> {
         let mut c = self.connection().await?;
+        // Text: of each set of places the first few, by an index.
         let rows: Vec<PlacedOriginalRow> = sql_query(
             "SELECT o.id, p.name AS person, o.path, o.size, c.key FROM (
                  SELECT k.key, few.original FROM unnest($1) k (key), LATERAL (
@@ -140,6 +133,7 @@ impl Catalog {
     /// What a store is paid for. `minimum_days`: so long it is paid for an object, even if that is removed before.
     pub async fn paid_for(&self, store: StoreId, minimum_days: u16, cover: TimeDelta, now: DateTime<Utc>) -> Result<Holdings> {
         let mut c = self.connection().await?;
+        // Text: reckons with times.
         let row: HoldingsRow = sql_query(
             "SELECT (SELECT coalesce(sum(n), 0)::bigint FROM counts WHERE about = $1 AND fact = 'objects') AS objects,
                     (SELECT coalesce(sum(bytes), 0)::bigint FROM counts WHERE about = $1 AND fact = 'objects') AS bytes,

@@ -1,18 +1,14 @@
 //! Files that were made from originals and lie beside them: JPEGs for readers that know no HEIC.
 
 use chrono::{DateTime, Utc};
-use diesel::{
-    OptionalExtension, QueryableByName, sql_query,
-    sql_types::{BigInt, Binary, Text, Timestamptz, Uuid as SqlUuid},
-};
-use diesel_async::RunQueryDsl;
 use ypogeion_core::{Digest, OriginalId, filing::FiledPath};
 
 use crate::{
-    Catalog, Count, Prepare, Result,
+    Catalog, Result,
     columns::{HashColumn, PathColumn},
+    db::*,
     signed, unsigned,
-    work::{Kind, WISH},
+    work::{Kind, no_store, wish, work_for},
 };
 
 /// A file that was made from an original.
@@ -26,81 +22,72 @@ pub struct DerivedFile {
     pub size: u64,
 }
 
-#[derive(QueryableByName)]
-struct DerivedRow {
-    #[diesel(sql_type = Text)]
-    path: PathColumn,
-    #[diesel(sql_type = Binary)]
-    digest: HashColumn,
-    #[diesel(sql_type = BigInt)]
-    size: i64,
-}
-
 /// The kinds of files that a JPEG is made from.
-const FROM: &str = "o.facts->>'media_type' IN ('image/heic', 'image/avif')";
+pub(crate) const FROM: [&str; 2] = ["image/heic", "image/avif"];
 
 impl Catalog {
     /// What was made from an original.
     pub async fn derived_from(&self, original: OriginalId) -> Result<Option<DerivedFile>> {
         let mut c = self.connection().await?;
-        let row: Option<DerivedRow> = sql_query("SELECT path, digest, size FROM derived_file WHERE original = $1")
-            .bind::<SqlUuid, _>(original.0)
-            .prepared()
+        let row: Option<(PathColumn, HashColumn, i64)> = derived_file::table
+            .find(original.0)
+            .select((derived_file::path, derived_file::digest, derived_file::size))
             .get_result(&mut c)
             .await
             .optional()?;
-        Ok(row.map(|r| DerivedFile { path: r.path.0, digest: r.digest.0, size: unsigned(r.size) }))
+        Ok(row.map(|(path, digest, size)| DerivedFile { path: path.0, digest: digest.0, size: unsigned(size) }))
     }
 
     /// Says what was made from an original, and where it is now.
     pub async fn set_derived(&self, original: OriginalId, file: &DerivedFile, now: DateTime<Utc>) -> Result<()> {
+        let row = (
+            derived_file::original.eq(original.0),
+            derived_file::path.eq(file.path.as_str()),
+            derived_file::folded.eq(file.path.folded()),
+            derived_file::digest.eq(HashColumn(file.digest)),
+            derived_file::size.eq(signed(file.size)),
+            derived_file::made_at.eq(now),
+        );
         let mut c = self.connection().await?;
-        sql_query(
-            "INSERT INTO derived_file (original, path, folded, digest, size, made_at) VALUES ($1, $2, $3, $4, $5, $6)
-             ON CONFLICT (original) DO UPDATE SET path = excluded.path, folded = excluded.folded, digest = excluded.digest,
-                 size = excluded.size",
-        )
-        .bind::<SqlUuid, _>(original.0)
-        .bind::<Text, _>(file.path.as_str())
-        .bind::<Text, _>(file.path.folded())
-        .bind::<Binary, _>(file.digest.as_bytes().as_slice())
-        .bind::<BigInt, _>(signed(file.size))
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        insert_into(derived_file::table)
+            .values(row)
+            .on_conflict(derived_file::original)
+            .do_update()
+            .set((
+                derived_file::path.eq(excluded(derived_file::path)),
+                derived_file::folded.eq(excluded(derived_file::folded)),
+                derived_file::digest.eq(excluded(derived_file::digest)),
+                derived_file::size.eq(excluded(derived_file::size)),
+            ))
+            .execute(&mut c)
+            .await?;
         Ok(())
     }
 
     /// What was made from an original is not there any more.
     pub async fn forget_derived(&self, original: OriginalId) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("DELETE FROM derived_file WHERE original = $1")
-            .bind::<SqlUuid, _>(original.0)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        delete(derived_file::table.find(original.0)).execute(&mut c).await?;
         Ok(())
     }
 
     /// Whether the household wants JPEGs beside its HEICs.
     pub async fn wants_derived(&self) -> Result<bool> {
         let mut c = self.connection().await?;
-        let row: Count = sql_query("SELECT count(*) AS n FROM household WHERE derive_jpeg").prepared().get_result(&mut c).await?;
-        Ok(row.n > 0)
+        let wants: Option<bool> = household::table.select(household::derive_jpeg).get_result(&mut c).await.optional()?;
+        Ok(wants == Some(true))
     }
 
     /// Puts the work down for every original that has none yet. Says for how many.
     pub async fn derive_all(&self, now: DateTime<Utc>) -> Result<u64> {
         let mut c = self.connection().await?;
-        let n = sql_query(format!(
-            "INSERT INTO job (kind, key, priority, due) SELECT 'derive', o.id, 22, $1 FROM living o
-             WHERE {FROM} AND NOT EXISTS (SELECT 1 FROM derived_file d WHERE d.original = o.id) {WISH}"
-        ))
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        let made = derived_file::table.filter(derived_file::original.eq(original::id)).select(derived_file::original);
+        let lacking = original::table
+            .filter(is_living())
+            .filter(original::facts.retrieve_as_text("media_type").eq_any(FROM))
+            .filter(not(exists(made)))
+            .select(work_for!(Kind::Derive, original::id, no_store(), 22, now));
+        let n = wish!(from lacking).execute(&mut c).await?;
         drop(c);
         self.work_added(&[Kind::Derive]);
         Ok(n as u64)
@@ -109,16 +96,14 @@ impl Catalog {
     /// Puts the work down for one original that was filed elsewhere, if something was made from it or is to be.
     pub async fn derive_one(&self, original: OriginalId, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
-        let n = sql_query(format!(
-            "INSERT INTO job (kind, key, priority, due) SELECT 'derive', o.id, 22, $2 FROM living o, household h
-             WHERE o.id = $1 AND {FROM}
-               AND (h.derive_jpeg OR EXISTS (SELECT 1 FROM derived_file d WHERE d.original = o.id)) {WISH}"
-        ))
-        .bind::<SqlUuid, _>(original.0)
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        let made = derived_file::table.filter(derived_file::original.eq(original::id)).select(derived_file::original);
+        let wanting = household::table.filter(household::derive_jpeg).select(household::one);
+        let this = original::table
+            .filter(original::id.eq(original.0).and(is_living()))
+            .filter(original::facts.retrieve_as_text("media_type").eq_any(FROM))
+            .filter(exists(wanting).or(exists(made)))
+            .select(work_for!(Kind::Derive, original::id, no_store(), 22, now));
+        let n = wish!(from this).execute(&mut c).await?;
         drop(c);
         if n > 0 {
             self.work_added(&[Kind::Derive]);

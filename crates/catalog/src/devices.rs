@@ -1,20 +1,20 @@
 //! Devices, pairing codes, and what devices say they have.
 
-use chrono::{DateTime, NaiveDate, Utc};
+use chrono::{DateTime, NaiveDate, TimeDelta, Utc};
 use diesel::{
-    OptionalExtension, QueryableByName, sql_query,
+    QueryableByName, sql_query,
     sql_types::{Array, BigInt, Binary, Bool, Date, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{
     DeviceId, Digest, OriginalId, PersonId,
-    access::{UNUSED, Validity, validity},
+    access::{Validity, validity},
     ledger::DeviceRecord,
     offer::{DELETED_GONE, DELETED_HELD},
 };
 
-use crate::{Catalog, CatalogError, Prepare, Result, columns::HashColumn, signed, unsigned};
+use crate::{Catalog, CatalogError, Prepare, Result, columns::HashColumn, db::*, signed, unsigned};
 
 /// A device that is asking.
 #[derive(Clone, Debug)]
@@ -160,20 +160,16 @@ pub struct ItemView {
     pub proven_at: Option<DateTime<Utc>>,
 }
 
-#[derive(QueryableByName)]
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = device)]
 struct CallerRow {
-    #[diesel(sql_type = SqlUuid)]
     id: Uuid,
-    #[diesel(sql_type = Text)]
     name: String,
-    #[diesel(sql_type = SqlUuid)]
     person: Uuid,
-    #[diesel(sql_type = Bool)]
-    program: bool,
-    #[diesel(sql_type = Bool)]
-    revoked: bool,
-    #[diesel(sql_type = Timestamptz)]
-    used_at: DateTime<Utc>,
+    kind: String,
+    revoked_at: Option<DateTime<Utc>>,
+    paired_at: DateTime<Utc>,
+    seen_at: Option<DateTime<Utc>>,
 }
 
 #[derive(QueryableByName)]
@@ -231,28 +227,6 @@ struct DeviceRow {
 }
 
 #[derive(QueryableByName)]
-struct PairingRow {
-    #[diesel(sql_type = SqlUuid)]
-    id: Uuid,
-    #[diesel(sql_type = SqlUuid)]
-    person: Uuid,
-    #[diesel(sql_type = Text)]
-    person_name: String,
-    #[diesel(sql_type = Timestamptz)]
-    expires_at: DateTime<Utc>,
-    #[diesel(sql_type = Bool)]
-    withdrawn: bool,
-    #[diesel(sql_type = Nullable<Text>)]
-    device_name: Option<String>,
-}
-
-#[derive(QueryableByName)]
-struct IdRow {
-    #[diesel(sql_type = SqlUuid)]
-    id: Uuid,
-}
-
-#[derive(QueryableByName)]
 struct ItemRow {
     #[diesel(sql_type = Text)]
     source: String,
@@ -274,6 +248,35 @@ struct ItemRow {
     proven_at: Option<DateTime<Utc>>,
 }
 
+/// Contact is noted this often.
+const CONTACT_EVERY: TimeDelta = TimeDelta::minutes(1);
+
+/// Of that member; or of anybody.
+fn is_of(person: Option<PersonId>) -> diesel::dsl::Or<diesel::dsl::AsExprOf<bool, Bool>, diesel::dsl::Eq<device::person, Uuid>> {
+    person.is_none().into_sql::<Bool>().or(device::person.eq(person.map_or(Uuid::nil(), |p| p.0)))
+}
+
+async fn insert_device(
+    c: &mut AsyncPgConnection,
+    person: PersonId,
+    new: &NewDevice<'_>,
+    now: DateTime<Utc>,
+    seen_at: Option<DateTime<Utc>>,
+) -> Result<()> {
+    let row = (
+        device::id.eq(new.id.0),
+        device::person.eq(person.0),
+        device::name.eq(new.name),
+        device::kind.eq(new.kind),
+        device::token_hash.eq(new.token_hash),
+        device::client.eq(new.client),
+        device::paired_at.eq(now),
+        device::seen_at.eq(seen_at),
+    );
+    insert_into(device::table).values(row).execute(c).await?;
+    Ok(())
+}
+
 /// What is not wanted because its owner deleted it here. Nothing is refused by that, and nothing is missing.
 pub(crate) const LEFT: [&str; 2] = [DELETED_HELD, DELETED_GONE];
 
@@ -288,131 +291,87 @@ impl Catalog {
         now: DateTime<Utc>,
         end: DateTime<Utc>,
     ) -> Result<()> {
+        let row = (
+            pairing::id.eq(id),
+            pairing::code_hash.eq(code_hash),
+            pairing::person.eq(person.0),
+            pairing::created_by.eq(by.0),
+            pairing::created_at.eq(now),
+            pairing::expires_at.eq(end),
+        );
         let mut c = self.connection().await?;
-        sql_query(
-            "INSERT INTO pairing (id, code_hash, person, created_by, created_at, expires_at) VALUES ($1, $2, $3, $4, $5, $6)",
-        )
-        .bind::<SqlUuid, _>(id)
-        .bind::<Binary, _>(code_hash)
-        .bind::<SqlUuid, _>(person.0)
-        .bind::<SqlUuid, _>(by.0)
-        .bind::<Timestamptz, _>(now)
-        .bind::<Timestamptz, _>(end)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        insert_into(pairing::table).values(row).execute(&mut c).await?;
         Ok(())
     }
 
     /// A pairing code that `by` made.
     pub async fn pairing(&self, id: Uuid, by: PersonId) -> Result<PairingView> {
         let mut c = self.connection().await?;
-        let row: PairingRow = sql_query(
-            "SELECT g.id, g.person, p.name AS person_name, g.expires_at, g.withdrawn_at IS NOT NULL AS withdrawn, d.name AS device_name
-             FROM pairing g JOIN person p ON p.id = g.person LEFT JOIN device d ON d.id = g.device
-             WHERE g.id = $1 AND g.created_by = $2",
-        )
-        .bind::<SqlUuid, _>(id)
-        .bind::<SqlUuid, _>(by.0)
-        .prepared()
-        .get_result(&mut c)
-        .await?;
-        Ok(PairingView {
-            id: row.id,
-            person: PersonId(row.person),
-            person_name: row.person_name,
-            expires_at: row.expires_at,
-            withdrawn: row.withdrawn,
-            device_name: row.device_name,
-        })
+        let (person, person_name, expires_at, withdrawn, device_name): (Uuid, String, DateTime<Utc>, bool, Option<String>) =
+            pairing::table
+                .inner_join(person::table.on(person::id.eq(pairing::person)))
+                .left_join(device::table.on(device::id.nullable().eq(pairing::device)))
+                .filter(pairing::id.eq(id).and(pairing::created_by.eq(by.0)))
+                .select((
+                    pairing::person,
+                    person::name,
+                    pairing::expires_at,
+                    pairing::withdrawn_at.is_not_null(),
+                    device::name.nullable(),
+                ))
+                .get_result(&mut c)
+                .await?;
+        Ok(PairingView { id, person: PersonId(person), person_name, expires_at, withdrawn, device_name })
     }
 
     /// Takes a pairing code back. Twice does no harm; a claimed one stays claimed.
     pub async fn withdraw_pairing(&self, id: Uuid, by: PersonId, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        let found = sql_query("UPDATE pairing SET withdrawn_at = coalesce(withdrawn_at, $3) WHERE id = $1 AND created_by = $2")
-            .bind::<SqlUuid, _>(id)
-            .bind::<SqlUuid, _>(by.0)
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .execute(&mut c)
-            .await?;
-        if found == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
+        let own = pairing::table.find(id).filter(pairing::created_by.eq(by.0));
+        let withdrawn = pairing::withdrawn_at.eq(coalesce(pairing::withdrawn_at, now).nullable());
+        if update(own).set(withdrawn).execute(&mut c).await? == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
     }
 
     /// Uses a pairing code up and adds the device, in one statement: two claims of one code cannot both succeed.
-    pub async fn claim_pairing(&self, code_hash: &[u8], device: &NewDevice<'_>, now: DateTime<Utc>) -> Result<PersonId> {
+    pub async fn claim_pairing(&self, code_hash: &[u8], new: &NewDevice<'_>, now: DateTime<Utc>) -> Result<PersonId> {
         let mut c = self.connection().await?;
-        let row: Option<IdRow> = sql_query(
-            "WITH code AS (
-                 SELECT id, person FROM pairing
-                 WHERE code_hash = $1 AND device IS NULL AND withdrawn_at IS NULL AND expires_at > $7 FOR UPDATE
-             ), added AS (
-                 INSERT INTO device (id, person, name, kind, token_hash, client, paired_at, seen_at)
-                 SELECT $2, person, $3, $4, $5, $6, $7, $7 FROM code RETURNING id, person
-             ), used AS (
-                 UPDATE pairing SET device = added.id FROM added, code WHERE pairing.id = code.id
-             )
-             SELECT person AS id FROM added",
-        )
-        .bind::<Binary, _>(code_hash)
-        .bind::<SqlUuid, _>(device.id.0)
-        .bind::<Text, _>(device.name)
-        .bind::<Text, _>(device.kind)
-        .bind::<Binary, _>(device.token_hash)
-        .bind::<Text, _>(device.client)
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .get_result(&mut c)
+        whole!(c, {
+            let open = pairing::table
+                .filter(pairing::code_hash.eq(code_hash).and(pairing::device.is_null()))
+                .filter(pairing::withdrawn_at.is_null().and(pairing::expires_at.gt(now)));
+            let (code, person): (Uuid, Uuid) = open.select((pairing::id, pairing::person)).for_update().get_result(c).await?;
+            insert_device(c, PersonId(person), new, now, Some(now)).await?;
+            update(pairing::table.find(code)).set(pairing::device.eq(new.id.0)).execute(c).await?;
+            Ok::<_, CatalogError>(PersonId(person))
+        })
         .await
-        .optional()?;
-        row.map(|r| PersonId(r.id)).ok_or(CatalogError::NotFound)
     }
 
     /// Adds a device without a pairing code: its person, signed in, was handed its token.
-    pub async fn add_device(&self, person: PersonId, device: &NewDevice<'_>, now: DateTime<Utc>) -> Result<()> {
+    pub async fn add_device(&self, person: PersonId, new: &NewDevice<'_>, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query(
-            "INSERT INTO device (id, person, name, kind, token_hash, client, paired_at) VALUES ($1, $2, $3, $4, $5, $6, $7)",
-        )
-        .bind::<SqlUuid, _>(device.id.0)
-        .bind::<SqlUuid, _>(person.0)
-        .bind::<Text, _>(device.name)
-        .bind::<Text, _>(device.kind)
-        .bind::<Binary, _>(device.token_hash)
-        .bind::<Text, _>(device.client)
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .execute(&mut c)
-        .await?;
-        Ok(())
+        insert_device(&mut c, person, new, now, None).await
     }
 
     /// The device with that token, revoked, ended or not. Notes the contact of one that counts, at most once a minute.
     pub async fn device_by_token(&self, token_hash: &[u8], now: DateTime<Utc>) -> Result<DeviceCaller> {
         let mut c = self.connection().await?;
-        let row: CallerRow = sql_query(
-            "WITH seen AS (
-                 UPDATE device SET seen_at = $2
-                 WHERE token_hash = $1 AND revoked_at IS NULL AND (seen_at IS NULL OR seen_at < $2 - interval '1 minute')
-                   AND coalesce(seen_at, paired_at) > $3
-             )
-             SELECT id, name, person, kind = 'program' AS program, revoked_at IS NOT NULL AS revoked,
-                    coalesce(seen_at, paired_at) AS used_at FROM device WHERE token_hash = $1",
-        )
-        .bind::<Binary, _>(token_hash)
-        .bind::<Timestamptz, _>(now)
-        .bind::<Timestamptz, _>(now - UNUSED)
-        .prepared()
-        .get_result(&mut c)
-        .await?;
+        let this = device::table.filter(device::token_hash.eq(token_hash));
+        let row: CallerRow = this.select(CallerRow::as_select()).get_result(&mut c).await?;
+        let validity = validity(row.seen_at.unwrap_or(row.paired_at), now);
+        let counts = row.revoked_at.is_none() && !matches!(validity, Validity::Ended(_));
+        if counts && row.seen_at.is_none_or(|seen| now - seen > CONTACT_EVERY) {
+            // Not of one that was revoked meanwhile.
+            let this = device::table.find(row.id).filter(device::revoked_at.is_null());
+            update(this).set(device::seen_at.eq(now)).execute(&mut c).await?;
+        }
         Ok(DeviceCaller {
             id: DeviceId(row.id),
             name: row.name,
             person: PersonId(row.person),
-            program: row.program,
-            revoked: row.revoked,
-            validity: validity(row.used_at, now),
+            program: row.kind == "program",
+            revoked: row.revoked_at.is_some(),
+            validity,
         })
     }
 
@@ -426,6 +385,7 @@ impl Catalog {
         };
         self.look_at_names().await?;
         let mut c = self.connection().await?;
+        // Text: sums of words that are made of a fact and a source, and of each device the first of some rows.
         let rows: Vec<DeviceRow> = sql_query(format!(
             "WITH named AS (
                  -- What a device has, by its sources, as `fact source`.
@@ -499,49 +459,28 @@ impl Catalog {
 
     /// The devices as the stores' ledgers say them. Counts nothing.
     pub async fn device_records(&self) -> Result<Vec<DeviceRecord>> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = SqlUuid)]
-            id: Uuid,
-            #[diesel(sql_type = SqlUuid)]
-            person: Uuid,
-            #[diesel(sql_type = Text)]
-            name: String,
-            #[diesel(sql_type = Text)]
-            kind: String,
-        }
         let mut c = self.connection().await?;
-        let rows: Vec<Row> =
-            sql_query("SELECT id, person, name, kind FROM device ORDER BY paired_at, id").prepared().load(&mut c).await?;
-        let record = |r: Row| DeviceRecord { id: DeviceId(r.id), person: PersonId(r.person), name: r.name, kind: Some(r.kind) };
+        let all = device::table.order((device::paired_at, device::id));
+        let rows: Vec<(Uuid, Uuid, String, String)> =
+            all.select((device::id, device::person, device::name, device::kind)).load(&mut c).await?;
+        let record =
+            |(id, person, name, kind)| DeviceRecord { id: DeviceId(id), person: PersonId(person), name, kind: Some(kind) };
         Ok(rows.into_iter().map(record).collect())
     }
 
     /// Gives a device another name. `person` limits it to that member's devices.
     pub async fn rename_device(&self, id: DeviceId, person: Option<PersonId>, name: &str) -> Result<()> {
         let mut c = self.connection().await?;
-        let found = sql_query("UPDATE device SET name = $3 WHERE id = $1 AND ($2 IS NULL OR person = $2)")
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
-            .bind::<Text, _>(name)
-            .prepared()
-            .execute(&mut c)
-            .await?;
-        if found == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
+        let theirs = device::table.find(id.0).filter(is_of(person));
+        if update(theirs).set(device::name.eq(name)).execute(&mut c).await? == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
     }
 
     /// Takes a device's credential away. Its history stays; twice does no harm.
     pub async fn revoke_device(&self, id: DeviceId, person: Option<PersonId>, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        let found =
-            sql_query("UPDATE device SET revoked_at = coalesce(revoked_at, $3) WHERE id = $1 AND ($2 IS NULL OR person = $2)")
-                .bind::<SqlUuid, _>(id.0)
-                .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
-                .bind::<Timestamptz, _>(now)
-                .prepared()
-                .execute(&mut c)
-                .await?;
-        if found == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
+        let theirs = device::table.find(id.0).filter(is_of(person));
+        let revoked = device::revoked_at.eq(coalesce(device::revoked_at, now).nullable());
+        if update(theirs).set(revoked).execute(&mut c).await? == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
     }
 
     /// Notes what a device says it has. A name that it said before now points to what it says today.
@@ -571,6 +510,7 @@ impl Catalog {
         let mut rows: Vec<&Sighting> = last.into_values().collect();
         // Two devices never share rows, but two batches of one device may: one order for all avoids waiting in a circle.
         rows.sort_by(|a, b| (&a.source, &a.name).cmp(&(&b.source, &b.name)));
+        // Text: rows that are handed in, by the thousand, in a statement that is the same for however many.
         sql_query(
             "INSERT INTO sighting (device, source, name, digest, size, file_time, refused, seen_at)
              SELECT $1, u.source, u.name, u.digest, u.size, u.file_time, u.refused, $8
@@ -597,26 +537,20 @@ impl Catalog {
     /// Of what a device says it has, how much is in a store, and how much was read back from one since then. Counted when it is asked: by a
     /// person at a terminal, now and then.
     pub async fn device_depths(&self, device: DeviceId, proven_since: DateTime<Utc>) -> Result<(u64, u64)> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = BigInt)]
-            offsite: i64,
-            #[diesel(sql_type = BigInt)]
-            proven: i64,
-        }
         let mut c = self.connection().await?;
-        let row: Row = sql_query(
-            "SELECT count(*) FILTER (WHERE c.away) AS offsite, count(*) FILTER (WHERE c.away AND c.proven_at >= $2) AS proven
-             FROM sighting g JOIN device d ON d.id = g.device
-             JOIN living o ON o.person = d.person AND o.digest = g.digest JOIN counted c ON c.original = o.id
-             WHERE g.device = $1 AND g.removed_at IS NULL",
-        )
-        .bind::<SqlUuid, _>(device.0)
-        .bind::<Timestamptz, _>(proven_since)
-        .prepared()
-        .get_result(&mut c)
-        .await?;
-        Ok((unsigned(row.offsite), unsigned(row.proven)))
+        let proven = counted::away.and(counted::proven_at.ge(proven_since).assume_not_null());
+        let (offsite, proven): (i64, i64) = sighting::table
+            .inner_join(device::table)
+            .inner_join(
+                original::table
+                    .on(original::person.eq(device::person).and(original::digest.eq(sighting::digest)).and(is_living())),
+            )
+            .inner_join(counted::table.on(counted::original.eq(original::id)))
+            .filter(sighting::device.eq(device.0).and(sighting::removed_at.is_null()))
+            .select((count(counted::original).aggregate_filter(counted::away), count(counted::original).aggregate_filter(proven)))
+            .get_result(&mut c)
+            .await?;
+        Ok((unsigned(offsite), unsigned(proven)))
     }
 
     /// What a device says it has and how deep each has sunk, in the order of source and name, after a given one.
@@ -624,6 +558,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         // Before every name: a bound that is always there is one that an index begins at.
         let (after_source, after_name) = after.unwrap_or_default();
+        // Text: whether any of a group of rows is so.
         let rows: Vec<ItemRow> = sql_query(
             "SELECT g.source, g.name, g.digest, g.size, o.id AS original, o.path,
                     coalesce(bool_or(s.good) FILTER (WHERE s.place = $4), false) AS home,

@@ -1,11 +1,7 @@
 //! Observations, and what they add up to.
 
 use chrono::{DateTime, Utc};
-use diesel::{
-    OptionalExtension, QueryableByName, sql_query,
-    sql_types::{Binary, Bool, Nullable, Text, Timestamptz, Uuid as SqlUuid},
-};
-use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{
     Digest, OriginalId, StoreId,
@@ -13,9 +9,10 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, Prepare, Result,
+    Catalog, Result,
     columns::HashColumn,
-    work::{Kind, WISH},
+    db::*,
+    work::{Kind, wish, work_row},
 };
 
 /// How the home disk is written in a `place` column.
@@ -32,15 +29,12 @@ pub(crate) fn place_of(id: Uuid) -> Place {
     if id == HOME { Place::Home } else { Place::Store(StoreId(id)) }
 }
 
-#[derive(QueryableByName)]
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = standing)]
 struct StandingRow {
-    #[diesel(sql_type = SqlUuid)]
     place: Uuid,
-    #[diesel(sql_type = Bool)]
     good: bool,
-    #[diesel(sql_type = Timestamptz)]
     since: DateTime<Utc>,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
     proven_at: Option<DateTime<Utc>>,
 }
 
@@ -50,17 +44,13 @@ impl StandingRow {
     }
 }
 
-#[derive(QueryableByName)]
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = observation)]
 struct ObservationRow {
-    #[diesel(sql_type = SqlUuid)]
     place: Uuid,
-    #[diesel(sql_type = Text)]
     act: String,
-    #[diesel(sql_type = Timestamptz)]
     at: DateTime<Utc>,
-    #[diesel(sql_type = Nullable<Binary>)]
     digest: Option<HashColumn>,
-    #[diesel(sql_type = Text)]
     outcome: String,
 }
 
@@ -91,25 +81,20 @@ impl Catalog {
     /// A copy at home had its turn and could not be looked at. What is known of it stays as it is.
     pub async fn could_not_look(&self, original: OriginalId, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
-        sql_query("UPDATE standing SET looked_at = $3 WHERE original = $1 AND place = $2")
-            .bind::<SqlUuid, _>(original.0)
-            .bind::<SqlUuid, _>(HOME)
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        update(standing::table.find((original.0, HOME))).set(standing::looked_at.eq(now)).execute(&mut c).await?;
         Ok(())
     }
 
     /// The observations of one original, newest first.
     pub async fn observations(&self, original: OriginalId) -> Result<Vec<Observation>> {
         let mut c = self.connection().await?;
-        let rows: Vec<ObservationRow> =
-            sql_query("SELECT place, act, at, digest, outcome FROM observation WHERE original = $1 ORDER BY id DESC LIMIT 200")
-                .bind::<SqlUuid, _>(original.0)
-                .prepared()
-                .load(&mut c)
-                .await?;
+        let rows: Vec<ObservationRow> = observation::table
+            .filter(observation::original.eq(original.0))
+            .order(observation::id.desc())
+            .limit(200)
+            .select(ObservationRow::as_select())
+            .load(&mut c)
+            .await?;
         Ok(rows
             .into_iter()
             .filter_map(|r| {
@@ -126,23 +111,17 @@ impl Catalog {
 
     /// The standings of one original, everywhere.
     pub async fn standings(&self, original: OriginalId) -> Result<Vec<(Place, Standing)>> {
-        self.standings_where(original, "true").await
+        let mut c = self.connection().await?;
+        let all = standing::table.filter(standing::original.eq(original.0)).select(StandingRow::as_select());
+        Ok(all.load(&mut c).await?.iter().map(|r| (place_of(r.place), r.standing())).collect())
     }
 
     /// The standings of one original that count for its depth: at home and away from home. A disk that stays in the house is neither.
     pub async fn standings_for_depth(&self, original: OriginalId) -> Result<Vec<(Place, Standing)>> {
-        self.standings_where(original, "(place NOT IN (SELECT id FROM store) OR place IN (SELECT id FROM store WHERE away))")
-            .await
-    }
-
-    async fn standings_where(&self, original: OriginalId, which: &'static str) -> Result<Vec<(Place, Standing)>> {
         let mut c = self.connection().await?;
-        let rows: Vec<StandingRow> =
-            sql_query(format!("SELECT place, good, since, proven_at FROM standing WHERE original = $1 AND {which}"))
-                .bind::<SqlUuid, _>(original.0)
-                .prepared()
-                .load(&mut c)
-                .await?;
+        let in_the_house = store::table.filter(not(store::away)).select(store::id);
+        let these = standing::table.filter(standing::original.eq(original.0).and(standing::place.ne_all(in_the_house)));
+        let rows = these.select(StandingRow::as_select()).load(&mut c).await?;
         Ok(rows.iter().map(|r| (place_of(r.place), r.standing())).collect())
     }
 }
@@ -155,50 +134,44 @@ pub(crate) async fn observe_in(
     seen: &Observation,
 ) -> Result<bool> {
     let place = place_id(seen.place);
-    let before: Option<StandingRow> =
-        sql_query("SELECT place, good, since, proven_at FROM standing WHERE original = $1 AND place = $2 FOR UPDATE")
-            .bind::<SqlUuid, _>(original.0)
-            .bind::<SqlUuid, _>(place)
-            .prepared()
-            .get_result(c)
-            .await
-            .optional()?;
+    let stood = standing::table.find((original.0, place)).for_update().select(StandingRow::as_select());
+    let before: Option<StandingRow> = stood.get_result(c).await.optional()?;
     let after = Standing::after(before.map(|b| b.standing()), seen, expected);
-    sql_query("INSERT INTO observation (original, place, act, at, digest, outcome) VALUES ($1, $2, $3, $4, $5, $6)")
-        .bind::<SqlUuid, _>(original.0)
-        .bind::<SqlUuid, _>(place)
-        .bind::<Text, _>(seen.act.word())
-        .bind::<Timestamptz, _>(seen.at)
-        .bind::<Nullable<Binary>, _>(seen.digest.map(|d| d.as_bytes().to_vec()))
-        .bind::<Text, _>(seen.outcome.word())
-        .prepared()
+    let row = (
+        observation::original.eq(original.0),
+        observation::place.eq(place),
+        observation::act.eq(seen.act.word()),
+        observation::at.eq(seen.at),
+        observation::digest.eq(seen.digest.map(HashColumn)),
+        observation::outcome.eq(seen.outcome.word()),
+    );
+    insert_into(observation::table).values(row).execute(c).await?;
+    // A confirmation or a list is the store's word; nobody has read anything.
+    let looked_at = (!matches!(seen.act, Act::Confirmed | Act::Listed)).then_some(seen.at);
+    let row = (
+        standing::original.eq(original.0),
+        standing::place.eq(place),
+        standing::good.eq(after.good),
+        standing::since.eq(after.since),
+        standing::proven_at.eq(after.proven_at),
+        standing::looked_at.eq(looked_at),
+    );
+    insert_into(standing::table)
+        .values(row)
+        .on_conflict((standing::original, standing::place))
+        .do_update()
+        .set((
+            standing::good.eq(excluded(standing::good)),
+            standing::since.eq(excluded(standing::since)),
+            standing::proven_at.eq(excluded(standing::proven_at)),
+            standing::looked_at.eq(or_else(excluded(standing::looked_at), standing::looked_at)),
+        ))
         .execute(c)
         .await?;
-    sql_query(
-        "INSERT INTO standing (original, place, good, since, proven_at, looked_at) VALUES ($1, $2, $3, $4, $5, $6)
-         ON CONFLICT (original, place) DO UPDATE SET good = excluded.good, since = excluded.since, proven_at = excluded.proven_at,
-             looked_at = coalesce(excluded.looked_at, standing.looked_at)",
-    )
-    .bind::<SqlUuid, _>(original.0)
-    .bind::<SqlUuid, _>(place)
-    .bind::<Bool, _>(after.good)
-    .bind::<Timestamptz, _>(after.since)
-    .bind::<Nullable<Timestamptz>, _>(after.proven_at)
-    // A confirmation or a list is the store's word; nobody has read anything.
-    .bind::<Nullable<Timestamptz>, _>((!matches!(seen.act, Act::Confirmed | Act::Listed)).then_some(seen.at))
-    .prepared()
-    .execute(c)
-    .await?;
     if !after.good {
         // Put down together with what was seen: a kill in between would leave a copy that everybody knows to be bad and nobody mends.
         // What was given up is tried again.
-        sql_query(format!("INSERT INTO job (kind, key, store, priority, due) VALUES ('heal', $1, $2, 14, $3) {WISH}"))
-            .bind::<SqlUuid, _>(original.0)
-            .bind::<Nullable<SqlUuid>, _>(seen.place.store().map(|s| s.0))
-            .bind::<Timestamptz, _>(seen.at)
-            .prepared()
-            .execute(c)
-            .await?;
+        wish!(values work_row(Kind::Heal, original.0, seen.place.store(), 14, seen.at)).execute(c).await?;
     }
     Ok(after.good)
 }

@@ -5,18 +5,18 @@
 
 use chrono::{DateTime, TimeDelta, Utc};
 use diesel::{
-    OptionalExtension, QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Binary, Bool, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+    QueryableByName, sql_query,
+    sql_types::{Array, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, Digest, OriginalId, UploadId, name::source_name, shot};
 
 use crate::{
     Catalog, CatalogError, Prepare, Result,
     columns::HashColumn,
+    db::*,
     unsigned,
-    work::{Kind, WISH},
+    work::{Kind, due_for},
 };
 
 /// A folder or a file in a device's tree.
@@ -42,25 +42,19 @@ pub struct Entry {
     pub properties: serde_json::Value,
 }
 
-#[derive(QueryableByName)]
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = folder_entry)]
 struct EntryRow {
-    #[diesel(sql_type = Text)]
     path: String,
-    #[diesel(sql_type = Bool)]
     folder: bool,
-    #[diesel(sql_type = Nullable<SqlUuid>)]
     original: Option<Uuid>,
-    #[diesel(sql_type = Nullable<Binary>)]
+    #[diesel(select_expression = original::digest.nullable())]
     digest: Option<HashColumn>,
-    #[diesel(sql_type = BigInt)]
-    size: i64,
-    #[diesel(sql_type = Nullable<SqlUuid>)]
+    #[diesel(select_expression = original::size.nullable())]
+    size: Option<i64>,
     upload: Option<Uuid>,
-    #[diesel(sql_type = Timestamptz)]
     made_at: DateTime<Utc>,
-    #[diesel(sql_type = Timestamptz)]
     changed_at: DateTime<Utc>,
-    #[diesel(sql_type = Jsonb)]
     properties: serde_json::Value,
 }
 
@@ -71,7 +65,7 @@ impl From<EntryRow> for Entry {
             folder: r.folder,
             original: r.original.map(OriginalId),
             digest: r.digest.map(|d| d.0),
-            size: unsigned(r.size),
+            size: r.size.map_or(0, unsigned),
             upload: r.upload.map(UploadId),
             made_at: r.made_at,
             changed_at: r.changed_at,
@@ -79,10 +73,6 @@ impl From<EntryRow> for Entry {
         }
     }
 }
-
-const ENTRY: &str =
-    "SELECT e.path, e.folder, e.original, o.digest, coalesce(o.size, 0) AS size, e.upload, e.made_at, e.changed_at,
-    e.properties FROM folder_entry e LEFT JOIN original o ON o.id = e.original";
 
 /// A file that is given its final name this soon after it came takes that name in the library, too: many programs send under a
 /// working name. Later, a name in the library is nobody's to change by way of a device.
@@ -103,28 +93,23 @@ impl Catalog {
     /// One entry.
     pub async fn folder_entry(&self, device: DeviceId, path: &str) -> Result<Option<Entry>> {
         let mut c = self.connection().await?;
-        let row: Option<EntryRow> = sql_query(format!("{ENTRY} WHERE e.device = $1 AND e.path = $2"))
-            .bind::<SqlUuid, _>(device.0)
-            .bind::<Text, _>(path)
-            .prepared()
-            .get_result(&mut c)
-            .await
-            .optional()?;
+        let this = folder_entry::table.left_join(original::table).filter(folder_entry::device.eq(device.0));
+        let row: Option<EntryRow> =
+            this.filter(folder_entry::path.eq(path)).select(EntryRow::as_select()).get_result(&mut c).await.optional()?;
         Ok(row.map(Entry::from))
     }
 
     /// The entries of a folder by path, after `after`.
     pub async fn folder_entries(&self, device: DeviceId, parent: &str, after: &str, limit: i64) -> Result<Vec<Entry>> {
         let mut c = self.connection().await?;
-        let rows: Vec<EntryRow> =
-            sql_query(format!("{ENTRY} WHERE e.device = $1 AND e.parent = $2 AND e.path > $3 ORDER BY e.path LIMIT $4"))
-                .bind::<SqlUuid, _>(device.0)
-                .bind::<Text, _>(parent)
-                .bind::<Text, _>(after)
-                .bind::<BigInt, _>(limit)
-                .prepared()
-                .load(&mut c)
-                .await?;
+        let rows: Vec<EntryRow> = folder_entry::table
+            .left_join(original::table)
+            .filter(folder_entry::device.eq(device.0).and(folder_entry::parent.eq(parent)).and(folder_entry::path.gt(after)))
+            .order(folder_entry::path)
+            .limit(limit)
+            .select(EntryRow::as_select())
+            .load(&mut c)
+            .await?;
         Ok(rows.into_iter().map(Entry::from).collect())
     }
 
@@ -133,19 +118,16 @@ impl Catalog {
     /// # Errors
     /// [`CatalogError::Taken`] if something has that name.
     pub async fn add_folder_entry(&self, device: DeviceId, path: &str, folder: bool, now: DateTime<Utc>) -> Result<()> {
+        let row = (
+            folder_entry::device.eq(device.0),
+            folder_entry::path.eq(path),
+            folder_entry::parent.eq(parent_of(path)),
+            folder_entry::folder.eq(folder),
+            folder_entry::made_at.eq(now),
+            folder_entry::changed_at.eq(now),
+        );
         let mut c = self.connection().await?;
-        let n = sql_query(
-            "INSERT INTO folder_entry (device, path, parent, folder, made_at, changed_at) VALUES ($1, $2, $3, $4, $5, $5)
-             ON CONFLICT DO NOTHING",
-        )
-        .bind::<SqlUuid, _>(device.0)
-        .bind::<Text, _>(path)
-        .bind::<Text, _>(parent_of(path))
-        .bind::<Bool, _>(folder)
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        let n = insert_into(folder_entry::table).values(row).on_conflict_do_nothing().execute(&mut c).await?;
         if n == 0 { Err(CatalogError::Taken) } else { Ok(()) }
     }
 
@@ -162,73 +144,79 @@ impl Catalog {
         upload: Option<UploadId>,
         now: DateTime<Utc>,
     ) -> Result<()> {
+        let row = (
+            folder_entry::device.eq(device.0),
+            folder_entry::path.eq(path),
+            folder_entry::parent.eq(parent_of(path)),
+            folder_entry::folder.eq(false),
+            folder_entry::original.eq(original.map(|o| o.0)),
+            folder_entry::upload.eq(upload.map(|u| u.0)),
+            folder_entry::made_at.eq(now),
+            folder_entry::changed_at.eq(now),
+        );
+        // The version before is shown until the new one is complete.
+        let shown = case_when(excluded(folder_entry::upload).is_null(), excluded(folder_entry::original))
+            .otherwise(folder_entry::original);
+        let set =
+            insert_into(folder_entry::table).values(row).on_conflict((folder_entry::device, folder_entry::path)).do_update().set(
+                (
+                    folder_entry::upload.eq(excluded(folder_entry::upload)),
+                    folder_entry::changed_at.eq(excluded(folder_entry::changed_at)),
+                    folder_entry::original.eq(shown),
+                ),
+            );
         let mut c = self.connection().await?;
-        let n = sql_query(
-            "INSERT INTO folder_entry (device, path, parent, folder, original, upload, made_at, changed_at)
-             VALUES ($1, $2, $3, false, $4, $5, $6, $6)
-             ON CONFLICT (device, path) DO UPDATE SET upload = excluded.upload, changed_at = excluded.changed_at,
-                 -- The version before is shown until the new one is complete.
-                 original = CASE WHEN excluded.upload IS NULL THEN excluded.original ELSE folder_entry.original END
-             WHERE NOT folder_entry.folder",
-        )
-        .bind::<SqlUuid, _>(device.0)
-        .bind::<Text, _>(path)
-        .bind::<Text, _>(parent_of(path))
-        .bind::<Nullable<SqlUuid>, _>(original.map(|o| o.0))
-        .bind::<Nullable<SqlUuid>, _>(upload.map(|u| u.0))
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        let n = only_if(set, not(folder_entry::folder)).execute(&mut c).await?;
         if n == 0 { Err(CatalogError::Taken) } else { Ok(()) }
     }
 
     /// Takes an entry out of the tree because another one takes its place. Folders go only when nothing is in them.
     pub async fn forget_folder_entry(&self, device: DeviceId, path: &str) -> Result<bool> {
+        let inner = diesel::alias!(folder_entry as inner);
+        let within = inner
+            .filter(inner.field(folder_entry::device).eq(device.0).and(inner.field(folder_entry::parent).eq(path)))
+            .select(inner.field(folder_entry::path));
         let mut c = self.connection().await?;
-        let n = sql_query(
-            "DELETE FROM folder_entry e WHERE e.device = $1 AND e.path = $2
-             AND NOT EXISTS (SELECT 1 FROM folder_entry i WHERE i.device = $1 AND i.parent = $2)",
-        )
-        .bind::<SqlUuid, _>(device.0)
-        .bind::<Text, _>(path)
-        .prepared()
-        .execute(&mut c)
-        .await?;
-        Ok(n > 0)
+        let empty = folder_entry::table.find((device.0, path)).filter(not(exists(within)));
+        Ok(delete(empty).execute(&mut c).await? > 0)
     }
 
     /// Gives a file's original a second entry.
     pub async fn copy_folder_file(&self, device: DeviceId, from: &str, to: &str, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        let n = sql_query(
-            "INSERT INTO folder_entry (device, path, parent, folder, original, made_at, changed_at, properties)
-             SELECT device, $3, $4, false, original, $5, changed_at, properties FROM folder_entry
-             WHERE device = $1 AND path = $2 AND NOT folder
-             ON CONFLICT (device, path) DO UPDATE SET original = excluded.original, upload = NULL, changed_at = excluded.changed_at,
-                 properties = excluded.properties WHERE NOT folder_entry.folder",
-        )
-        .bind::<SqlUuid, _>(device.0)
-        .bind::<Text, _>(from)
-        .bind::<Text, _>(to)
-        .bind::<Text, _>(parent_of(to))
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        let source = folder_entry::table.find((device.0, from)).filter(not(folder_entry::folder));
+        let (original, changed_at, properties): (Option<Uuid>, DateTime<Utc>, serde_json::Value) = source
+            .select((folder_entry::original, folder_entry::changed_at, folder_entry::properties))
+            .get_result(&mut c)
+            .await?;
+        let row = (
+            folder_entry::device.eq(device.0),
+            folder_entry::path.eq(to),
+            folder_entry::parent.eq(parent_of(to)),
+            folder_entry::folder.eq(false),
+            folder_entry::original.eq(original),
+            folder_entry::made_at.eq(now),
+            folder_entry::changed_at.eq(changed_at),
+            folder_entry::properties.eq(properties),
+        );
+        let set =
+            insert_into(folder_entry::table).values(row).on_conflict((folder_entry::device, folder_entry::path)).do_update().set(
+                (
+                    folder_entry::original.eq(excluded(folder_entry::original)),
+                    folder_entry::upload.eq(None::<Uuid>),
+                    folder_entry::changed_at.eq(excluded(folder_entry::changed_at)),
+                    folder_entry::properties.eq(excluded(folder_entry::properties)),
+                ),
+            );
+        let n = only_if(set, not(folder_entry::folder)).execute(&mut c).await?;
         if n == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
     }
 
     /// Keeps a program's properties of an entry.
     pub async fn set_folder_properties(&self, device: DeviceId, path: &str, properties: &serde_json::Value) -> Result<()> {
         let mut c = self.connection().await?;
-        let n = sql_query("UPDATE folder_entry SET properties = $3 WHERE device = $1 AND path = $2")
-            .bind::<SqlUuid, _>(device.0)
-            .bind::<Text, _>(path)
-            .bind::<Jsonb, _>(properties)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let this = folder_entry::table.find((device.0, path));
+        let n = update(this).set(folder_entry::properties.eq(properties)).execute(&mut c).await?;
         if n == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
     }
 
@@ -241,6 +229,11 @@ impl Catalog {
     /// [`CatalogError::Taken`] if something has that name, [`CatalogError::NotFound`] if nothing had the old one.
     pub async fn move_folder_entry(&self, device: DeviceId, from: &str, to: &str, now: DateTime<Utc>) -> Result<()> {
         #[derive(QueryableByName)]
+        struct Renamed {
+            #[diesel(sql_type = SqlUuid)]
+            id: Uuid,
+        }
+        #[derive(QueryableByName)]
         struct Moved {
             #[diesel(sql_type = Text)]
             path: String,
@@ -249,6 +242,7 @@ impl Catalog {
         }
         let mut c = self.connection().await?;
         whole!(c, {
+            // Text, all of it: parts of paths, and rows that are handed in.
             let moved: Vec<Moved> = sql_query(
                 "UPDATE folder_entry SET path = $3 || substr(path, char_length($2) + 1),
                      parent = CASE WHEN path = $2 THEN $4 ELSE $3 || substr(parent, char_length($2) + 1) END
@@ -301,26 +295,24 @@ impl Catalog {
             .prepared()
             .execute(c)
             .await?;
-            sql_query(format!(
-                "WITH right_now AS (
-                     UPDATE original o SET name = u.name, source = u.source, shot_key = u.shot_key
-                     FROM unnest($2, $3, $4, $5, $6) AS u (id, was, source, name, shot_key)
-                     WHERE o.id = u.id AND o.device = $1 AND o.name = u.was AND o.landed_at > $8 RETURNING o.id
-                 ), shots AS (
-                     INSERT INTO job (kind, key, priority, due) SELECT 'group', id, 18, $7 FROM right_now {WISH}
-                 ) INSERT INTO job (kind, key, priority, due) SELECT 'refile', id, 4, $7 FROM right_now {WISH}"
-            ))
+            let renamed: Vec<Renamed> = sql_query(
+                "UPDATE original o SET name = u.name, source = u.source, shot_key = u.shot_key
+                 FROM unnest($2, $3, $4, $5, $6) AS u (id, was, source, name, shot_key)
+                 WHERE o.id = u.id AND o.device = $1 AND o.name = u.was AND o.landed_at > $7 RETURNING o.id",
+            )
             .bind::<SqlUuid, _>(device.0)
             .bind::<Array<SqlUuid>, _>(files.iter().filter_map(|m| m.original).collect::<Vec<_>>())
             .bind::<Array<Text>, _>(texts(&old, false))
             .bind::<Array<Text>, _>(texts(&new, true))
             .bind::<Array<Text>, _>(texts(&new, false))
             .bind::<Array<Text>, _>(keys)
-            .bind::<Timestamptz, _>(now)
             .bind::<Timestamptz, _>(now - WORKING_NAME)
             .prepared()
-            .execute(c)
+            .load(c)
             .await?;
+            let renamed: Vec<Uuid> = renamed.iter().map(|r| r.id).collect();
+            due_for(c, Kind::Group, &renamed, 18, now).await?;
+            due_for(c, Kind::Refile, &renamed, 4, now).await?;
             Ok::<_, CatalogError>(())
         })
         .await?;

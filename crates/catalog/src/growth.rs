@@ -65,6 +65,8 @@ impl Catalog {
         // Here, because it gives everything a `load`.
         use diesel_async::RunQueryDsl;
 
+        // Text: neither is a query of ours.
+
         let mut c = self.async_commit_connection().await?;
         sql_query(format!("ANALYZE {TABLES}")).execute(&mut c).await?;
         let rows: Count = sql_query(

@@ -2,10 +2,10 @@
 
 use chrono::{DateTime, TimeDelta, Utc};
 use diesel::{
-    OptionalExtension, QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Binary, Bool, Nullable, SmallInt, Text, Timestamptz, Uuid as SqlUuid},
+    QueryableByName, alias, sql_query,
+    sql_types::{BigInt, Bool, Timestamptz},
 };
-use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{
     Digest, OriginalId, PersonId, StoreId,
@@ -16,13 +16,14 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Count, Prepare, Result,
-    columns::{HashColumn, PathColumn},
+    Catalog, CatalogError, Prepare, Result,
+    columns::{HashColumn, PathColumn, hashes},
+    db::*,
     evidence::{HOME, observe_in},
     numbers::amount,
     shots::lock_shots,
     unsigned,
-    work::{Kind, WISH, WISH_NOW},
+    work::{Kind, due_for, ledgers_due, no_store, wish, wish_now, work_for, work_row},
 };
 
 /// Something in holding, as its member sees it.
@@ -91,50 +92,6 @@ pub enum Removal {
 }
 
 #[derive(QueryableByName)]
-struct IdRow {
-    #[diesel(sql_type = SqlUuid)]
-    id: Uuid,
-}
-
-#[derive(QueryableByName)]
-struct HeldRow {
-    #[diesel(sql_type = SqlUuid)]
-    id: Uuid,
-    #[diesel(sql_type = Text)]
-    was_at: String,
-    #[diesel(sql_type = Text)]
-    kind: String,
-    #[diesel(sql_type = BigInt)]
-    size: i64,
-    #[diesel(sql_type = Text)]
-    preview: String,
-    #[diesel(sql_type = Nullable<Text>)]
-    placeholder: Option<String>,
-    #[diesel(sql_type = Text)]
-    deleted_by: String,
-    #[diesel(sql_type = Timestamptz)]
-    at: DateTime<Utc>,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
-    until: Option<DateTime<Utc>>,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
-    gone_at: Option<DateTime<Utc>>,
-}
-
-#[derive(QueryableByName)]
-struct ToSettleRow {
-    #[diesel(sql_type = Text)]
-    path: PathColumn,
-    #[diesel(sql_type = Nullable<Text>)]
-    moving_to: Option<PathColumn>,
-    #[diesel(sql_type = Text)]
-    was_at: PathColumn,
-    #[diesel(sql_type = Bool)]
-    held: bool,
-    #[diesel(sql_type = Bool)]
-    gone: bool,
-}
-
-#[derive(QueryableByName)]
 struct LeavingRow {
     #[diesel(sql_type = BigInt)]
     library: i64,
@@ -153,49 +110,41 @@ struct LeavingRow {
 /// The stores' ledgers are to say what is known of these originals now, and their files are to follow. First what is known, then the work, as
 /// everybody does who changes both.
 async fn settle_soon(c: &mut AsyncPgConnection, ids: &[Uuid], now: DateTime<Utc>) -> Result<()> {
-    sql_query("UPDATE standing SET listed = false WHERE place <> $1 AND original = ANY($2)")
-        .bind::<SqlUuid, _>(HOME)
-        .bind::<Array<SqlUuid>, _>(ids)
-        .prepared()
-        .execute(c)
-        .await?;
-    sql_query(format!(
-        "WITH ledgers AS (
-             INSERT INTO job (kind, key, store, priority, due) SELECT 'ledger', id, id, 15, $1 FROM store ORDER BY id {WISH}
-         )
-         INSERT INTO job (kind, key, priority, due) SELECT 'hold', id, 19, $1 FROM unnest($2) id {WISH_NOW}"
-    ))
-    .bind::<Timestamptz, _>(now)
-    .bind::<Array<SqlUuid>, _>(ids)
-    .prepared()
-    .execute(c)
-    .await?;
+    let in_stores = standing::table.filter(standing::place.ne(HOME).and(standing::original.eq_any(ids)));
+    update(in_stores).set(standing::listed.eq(false)).execute(c).await?;
+    ledgers_due(c, now).await?;
+    let these = original::table.filter(original::id.eq_any(ids)).order(original::id);
+    wish_now!(from these.select(work_for!(Kind::Hold, original::id, no_store(), 19, now))).execute(c).await?;
     Ok(())
 }
 
-fn ids(rows: &[IdRow]) -> Vec<Uuid> {
-    rows.iter().map(|r| r.id).collect()
+/// What is done for originals, and for none that has gone.
+const NOT_OF_THE_GONE: [Kind; 7] =
+    [Kind::Preview, Kind::Derive, Kind::Group, Kind::Refile, Kind::Replicate, Kind::Prove, Kind::Heal];
+
+/// In holding, and still on the home disk.
+fn is_held() -> diesel::dsl::And<diesel::dsl::IsNotNull<original::held_at>, diesel::dsl::IsNull<original::gone_at>> {
+    original::held_at.is_not_null().and(original::gone_at.is_null())
+}
+
+/// Devices of a member that offer these bytes are told this of them, from now on.
+async fn tell_devices(c: &mut AsyncPgConnection, person: PersonId, of: &[HashColumn], refused: Option<&str>) -> Result<()> {
+    let own = device::table.filter(device::person.eq(person.0)).select(device::id);
+    let named = sighting::table.filter(sighting::digest.eq_any(of).and(sighting::device.eq_any(own)));
+    update(named).set(sighting::refused.eq(refused)).execute(c).await?;
+    Ok(())
 }
 
 impl Catalog {
     /// The household's rule for what was deleted.
     pub async fn retention(&self) -> Result<Retention> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Nullable<SmallInt>)]
-            home_days: Option<i16>,
-            #[diesel(sql_type = SmallInt)]
-            offsite_days: i16,
-            #[diesel(sql_type = SmallInt)]
-            brake_percent: i16,
-        }
         let mut c = self.connection().await?;
-        let row: Row =
-            sql_query("SELECT home_days, offsite_days, brake_percent FROM household").prepared().get_result(&mut c).await?;
+        let rule = household::table.select((household::home_days, household::offsite_days, household::brake_percent));
+        let (home, offsite, percent): (Option<i16>, i16, i16) = rule.get_result(&mut c).await?;
         Ok(Retention {
-            home_days: row.home_days.map(i16::unsigned_abs),
-            offsite_days: row.offsite_days.unsigned_abs(),
-            brake_percent: u8::try_from(row.brake_percent).unwrap_or(Retention::default().brake_percent),
+            home_days: home.map(i16::unsigned_abs),
+            offsite_days: offsite.unsigned_abs(),
+            brake_percent: u8::try_from(percent).unwrap_or(Retention::default().brake_percent),
         })
     }
 
@@ -203,11 +152,12 @@ impl Catalog {
     pub async fn change_retention(&self, rule: Retention) -> Result<()> {
         let days = |d: u16| i16::try_from(d).unwrap_or(i16::MAX);
         let mut c = self.connection().await?;
-        sql_query("UPDATE household SET home_days = $1, offsite_days = $2, brake_percent = $3")
-            .bind::<Nullable<SmallInt>, _>(rule.home_days.map(days))
-            .bind::<SmallInt, _>(days(rule.offsite_days))
-            .bind::<SmallInt, _>(i16::from(rule.brake_percent))
-            .prepared()
+        update(household::table)
+            .set((
+                household::home_days.eq(rule.home_days.map(days)),
+                household::offsite_days.eq(days(rule.offsite_days)),
+                household::brake_percent.eq(i16::from(rule.brake_percent)),
+            ))
             .execute(&mut c)
             .await?;
         Ok(())
@@ -223,36 +173,46 @@ impl Catalog {
         now: DateTime<Utc>,
         until: Option<DateTime<Utc>>,
     ) -> Result<Vec<OriginalId>> {
+        let chosen: Vec<Uuid> = originals.iter().map(|o| o.0).collect();
         let mut c = self.connection().await?;
         let held = whole!(c, {
             // A shot that is just being put together must not end up half deleted.
             lock_shots(c, person).await?;
-            let whole: Vec<IdRow> = sql_query(
-                "WITH whole AS (
-                     UPDATE original SET held_at = $3 WHERE held_at IS NULL AND person = $1
-                         AND shot IN (SELECT shot FROM living WHERE person = $1 AND id = ANY($2))
-                     RETURNING id, path, digest
-                 ), noted AS (
-                     -- One that was taken back and has not been moved yet is where it was deleted from before.
-                     INSERT INTO held (original, was_at, deleted_by, at, until) SELECT id, path, $4, $3, $5 FROM whole
-                     ON CONFLICT (original) DO UPDATE SET deleted_by = excluded.deleted_by, at = excluded.at, until = excluded.until,
-                         looked_at = NULL
-                 ), told AS (
-                     UPDATE sighting g SET refused = $6 FROM whole w, device d
-                     WHERE d.person = $1 AND g.device = d.id AND g.digest = w.digest
-                 )
-                 SELECT id FROM whole",
-            )
-            .bind::<SqlUuid, _>(person.0)
-            .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
-            .bind::<Timestamptz, _>(now)
-            .bind::<Text, _>(who)
-            .bind::<Nullable<Timestamptz>, _>(until)
-            .bind::<Text, _>(DELETED_HELD)
-            .prepared()
-            .load(c)
-            .await?;
-            let ids = ids(&whole);
+            let own = original::table.filter(original::person.eq(person.0).and(is_living()));
+            let shots: Vec<Uuid> = own.filter(original::id.eq_any(&chosen)).select(original::shot).load(c).await?;
+            let whole = original::table.filter(original::person.eq(person.0).and(original::held_at.is_null()));
+            let whole: Vec<(Uuid, String, HashColumn)> = update(whole.filter(original::shot.eq_any(shots)))
+                .set(original::held_at.eq(now))
+                .returning((original::id, original::path, original::digest))
+                .get_results(c)
+                .await?;
+            let row = |(id, path, _): &(Uuid, String, HashColumn)| {
+                (
+                    held::original.eq(*id),
+                    held::was_at.eq(path.clone()),
+                    held::deleted_by.eq(who),
+                    held::at.eq(now),
+                    held::until.eq(until),
+                )
+            };
+            for some in whole.chunks(AT_ONCE) {
+                // One that was taken back and has not been moved yet is where it was deleted from before.
+                insert_into(held::table)
+                    .values(some.iter().map(row).collect::<Vec<_>>())
+                    .on_conflict(held::original)
+                    .do_update()
+                    .set((
+                        held::deleted_by.eq(excluded(held::deleted_by)),
+                        held::at.eq(excluded(held::at)),
+                        held::until.eq(excluded(held::until)),
+                        held::looked_at.eq(None::<DateTime<Utc>>),
+                    ))
+                    .execute(c)
+                    .await?;
+            }
+            let digests: Vec<HashColumn> = whole.iter().map(|(.., digest)| *digest).collect();
+            tell_devices(c, person, &digests, Some(DELETED_HELD)).await?;
+            let ids: Vec<Uuid> = whole.iter().map(|(id, ..)| *id).collect();
             settle_soon(c, &ids, now).await?;
             if let Some(until) = until {
                 look_at_holding(c, until).await?;
@@ -266,69 +226,85 @@ impl Catalog {
 
     /// What a member has in holding, or, after that, in stores alone; what was deleted last comes first, after a given one.
     pub async fn holding(&self, person: PersonId, after: Option<(DateTime<Utc>, OriginalId)>, limit: i64) -> Result<Vec<Held>> {
-        let (at, id) = after.unzip();
+        let leaves = job::table.filter(job::kind.eq(Kind::Remove.word()).and(job::key.eq(original::id)));
+        let until = case_when(original::gone_at.is_null(), held::until).otherwise(leaves.select(max(job::due)).single_value());
+        let again = alias!(original as again);
+        let has_again = again
+            .filter(again.field(original::person).eq(person.0).and(again.field(original::digest).eq(original::digest)))
+            .filter(again.field(original::gone_at).is_null())
+            .select(again.field(original::id));
+        let there = standing::table.filter(standing::original.eq(original::id).and(standing::good));
+        let can_come_back = exists(there.select(standing::place)).and(not(exists(has_again)));
+        let mut which = held::table
+            .inner_join(original::table)
+            .filter(original::person.eq(person.0).and(original::held_at.is_not_null()))
+            .filter(original::gone_at.is_null().or(can_come_back))
+            .order((held::at.desc(), held::original.desc()))
+            .limit(limit)
+            .select((
+                original::id,
+                held::was_at,
+                original::kind,
+                original::size,
+                original::preview,
+                original::placeholder,
+                held::deleted_by,
+                held::at,
+                until,
+                original::gone_at,
+            ))
+            .into_boxed();
+        if let Some((at, id)) = after {
+            // The moment by itself is where an index begins.
+            which = which.filter(held::at.le(at)).filter(held::at.lt(at).or(held::original.lt(id.0)));
+        }
+        type Row = (
+            Uuid,
+            String,
+            String,
+            i64,
+            String,
+            Option<String>,
+            String,
+            DateTime<Utc>,
+            Option<DateTime<Utc>>,
+            Option<DateTime<Utc>>,
+        );
         let mut c = self.connection().await?;
-        let rows: Vec<HeldRow> = sql_query(
-            "SELECT o.id, h.was_at, o.kind, o.size, o.preview, o.placeholder, h.deleted_by, h.at, o.gone_at,
-                    CASE WHEN o.gone_at IS NULL THEN h.until ELSE (SELECT max(due) FROM job WHERE kind = 'remove' AND key = o.id) END AS until
-             FROM held h JOIN original o ON o.id = h.original
-             WHERE o.person = $1 AND o.held_at IS NOT NULL AND (h.at, h.original) < (coalesce($2, 'infinity'), coalesce($3, 'ffffffff-ffff-ffff-ffff-ffffffffffff'::uuid))
-               AND (o.gone_at IS NULL OR (
-                   EXISTS (SELECT 1 FROM standing s WHERE s.original = o.id AND s.good)
-                   AND NOT EXISTS (SELECT 1 FROM original x WHERE x.person = $1 AND x.digest = o.digest AND x.gone_at IS NULL)))
-             ORDER BY h.at DESC, h.original DESC LIMIT $4",
-        )
-        .bind::<SqlUuid, _>(person.0)
-        .bind::<Nullable<Timestamptz>, _>(at)
-        .bind::<Nullable<SqlUuid>, _>(id.map(|i| i.0))
-        .bind::<BigInt, _>(limit)
-        .prepared()
-        .load(&mut c)
-        .await?;
-        Ok(rows
-            .into_iter()
-            .map(|r| Held {
-                id: OriginalId(r.id),
-                was_at: r.was_at,
-                kind: r.kind,
-                size: unsigned(r.size),
-                preview: r.preview,
-                placeholder: r.placeholder,
-                deleted_by: r.deleted_by,
-                at: r.at,
-                until: r.until,
-                gone_at: r.gone_at,
-            })
-            .collect())
+        let rows: Vec<Row> = which.load(&mut c).await?;
+        let held = |(id, was_at, kind, size, preview, placeholder, deleted_by, at, until, gone_at): Row| Held {
+            id: OriginalId(id),
+            was_at,
+            kind,
+            size: unsigned(size),
+            preview,
+            placeholder,
+            deleted_by,
+            at,
+            until,
+            gone_at,
+        };
+        Ok(rows.into_iter().map(held).collect())
     }
 
     /// Takes originals of a member back. Those that are still on the disk go to where they were; those that have left it are fetched
     /// from a store by healing, to a free one of `places` each. Returns how many came back.
     pub async fn take_back(&self, person: PersonId, originals: &[OriginalId], now: DateTime<Utc>) -> Result<Vec<OriginalId>> {
+        let chosen: Vec<Uuid> = originals.iter().map(|o| o.0).collect();
         let mut c = self.connection().await?;
         let back = whole!(c, {
-            let whole: Vec<IdRow> = sql_query(format!(
-                "WITH whole AS (
-                     UPDATE original SET held_at = NULL, shot = id WHERE person = $1 AND id = ANY($2) AND held_at IS NOT NULL AND gone_at IS NULL
-                     RETURNING id, digest
-                 ), told AS (
-                     UPDATE sighting g SET refused = NULL FROM whole w, device d
-                     WHERE d.person = $1 AND g.device = d.id AND g.digest = w.digest
-                 ), shots AS (
-                     INSERT INTO job (kind, key, priority, due) SELECT 'group', id, 18, $3 FROM whole {WISH}
-                 ), made AS (
-                     INSERT INTO job (kind, key, priority, due) SELECT 'derive', w.id, 22, $3 FROM whole w, household h
-                     WHERE h.derive_jpeg {WISH}
-                 )
-                 SELECT id FROM whole"
-            ))
-            .bind::<SqlUuid, _>(person.0)
-            .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .load(c)
-            .await?;
-            let ids = ids(&whole);
+            let own = original::table.filter(original::person.eq(person.0).and(original::id.eq_any(&chosen)));
+            let back: Vec<(Uuid, HashColumn)> = update(own.filter(is_held()))
+                .set((original::held_at.eq(None::<DateTime<Utc>>), original::shot.eq(original::id)))
+                .returning((original::id, original::digest))
+                .get_results(c)
+                .await?;
+            let (ids, digests): (Vec<Uuid>, Vec<HashColumn>) = back.into_iter().unzip();
+            tell_devices(c, person, &digests, None).await?;
+            due_for(c, Kind::Group, &ids, 18, now).await?;
+            if household::table.select(household::derive_jpeg).get_result(c).await? {
+                due_for(c, Kind::Derive, &ids, 22, now).await?;
+            }
             settle_soon(c, &ids, now).await?;
             Ok::<_, CatalogError>(ids)
         })
@@ -340,55 +316,48 @@ impl Catalog {
     /// Takes back one that has left the home disk and that a store still has: it is filed at `path`, which must be free, and fetched
     /// from there. `false`: it is too late, or its member has the same bytes again.
     pub async fn take_back_gone(&self, id: OriginalId, path: &FiledPath, now: DateTime<Utc>) -> Result<bool> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Binary)]
-            digest: HashColumn,
-        }
         let mut c = self.connection().await?;
         let back = whole!(c, {
             // Whoever removes the object from its store locks both rows as well, in this order: one of the two is first.
-            sql_query("SELECT 1 FROM original WHERE id = $1 FOR UPDATE").bind::<SqlUuid, _>(id.0).prepared().execute(c).await?;
-            sql_query(
-                "SELECT 1 FROM object b JOIN original o ON o.digest = b.digest WHERE o.id = $1 AND NOT b.leaving FOR UPDATE OF b",
-            )
-            .bind::<SqlUuid, _>(id.0)
-            .prepared()
-            .execute(c)
-            .await?;
-            let row: Option<Row> = sql_query(
-                "UPDATE original o SET held_at = NULL, gone_at = NULL, shot = id, preview = 'waiting', placeholder = NULL, path = $2, folded = $3
-                 WHERE id = $1 AND gone_at IS NOT NULL
-                   AND EXISTS (SELECT 1 FROM standing s JOIN object b ON b.store = s.place AND b.digest = o.digest
-                               WHERE s.original = o.id AND s.good AND NOT b.leaving)
-                   AND NOT EXISTS (SELECT 1 FROM original x WHERE x.person = o.person AND x.digest = o.digest AND x.gone_at IS NULL)
-                 RETURNING digest",
-            )
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<Text, _>(path.as_str())
-            .bind::<Text, _>(path.folded())
-            .prepared()
-            .get_result(c)
-            .await
-            .optional()?;
-            let Some(row) = row else { return Ok(false) };
-            sql_query(format!(
-                "WITH late AS (DELETE FROM job WHERE kind = 'remove' AND key = $1 AND lease_end IS NULL),
-                 past AS (DELETE FROM held WHERE original = $1),
-                 told AS (
-                     UPDATE sighting g SET refused = NULL FROM original o, device d
-                     WHERE o.id = $1 AND d.person = o.person AND g.device = d.id AND g.digest = o.digest
-                 )
-                 INSERT INTO job (kind, key, priority, due) VALUES ('preview', $1, 20, $2), ('group', $1, 18, $2) {WISH}"
-            ))
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .execute(c)
-            .await?;
+            let gone = original::table.find(id.0).filter(original::gone_at.is_not_null());
+            let row: Option<(Uuid, HashColumn)> =
+                gone.for_update().select((original::person, original::digest)).get_result(c).await.optional()?;
+            let Some((person, digest)) = row else { return Ok(false) };
+            let there: Vec<Uuid> = object::table
+                .filter(object::digest.eq(digest).and(not(object::leaving)))
+                .for_update()
+                .select(object::store)
+                .load(c)
+                .await?;
+            let good = standing::table.filter(standing::original.eq(id.0).and(standing::good).and(standing::place.eq_any(there)));
+            let again = original::table
+                .filter(original::person.eq(person).and(original::digest.eq(digest)).and(original::gone_at.is_null()));
+            let can: (bool, bool) =
+                select((exists(good.select(standing::place)), exists(again.select(original::id)))).get_result(c).await?;
+            if can != (true, false) {
+                return Ok(false);
+            }
+            update(original::table.find(id.0))
+                .set((
+                    original::held_at.eq(None::<DateTime<Utc>>),
+                    original::gone_at.eq(None::<DateTime<Utc>>),
+                    original::shot.eq(original::id),
+                    original::preview.eq("waiting"),
+                    original::placeholder.eq(None::<String>),
+                    original::path.eq(path.as_str()),
+                    original::folded.eq(path.folded()),
+                ))
+                .execute(c)
+                .await?;
+            let late = job::table.filter(job::kind.eq(Kind::Remove.word()).and(job::key.eq(id.0)).and(job::lease_end.is_null()));
+            delete(late).execute(c).await?;
+            delete(held::table.find(id.0)).execute(c).await?;
+            tell_devices(c, PersonId(person), &[digest], None).await?;
+            due_for(c, Kind::Preview, &[id.0], 20, now).await?;
+            due_for(c, Kind::Group, &[id.0], 18, now).await?;
             // It is not at home, and that is mended like every other loss.
             let seen = Observation { place: Place::Home, act: Act::Reread, at: now, digest: None, outcome: Outcome::Missing };
-            observe_in(c, id, row.digest.0, &seen).await?;
+            observe_in(c, id, digest.0, &seen).await?;
             settle_soon(c, &[id.0], now).await?;
             Ok::<_, CatalogError>(true)
         })
@@ -399,65 +368,47 @@ impl Catalog {
 
     /// Where an original of a member was that has left the home disk.
     pub async fn gone_from(&self, person: PersonId, id: OriginalId) -> Result<Option<String>> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Text)]
-            was_at: String,
-        }
         let mut c = self.connection().await?;
-        let row: Option<Row> = sql_query(
-            "SELECT h.was_at FROM held h JOIN original o ON o.id = h.original WHERE o.id = $1 AND o.person = $2 AND o.gone_at IS NOT NULL",
-        )
-        .bind::<SqlUuid, _>(id.0)
-        .bind::<SqlUuid, _>(person.0)
-        .prepared()
-        .get_result(&mut c)
-        .await
-        .optional()?;
-        Ok(row.map(|r| r.was_at))
+        let gone = held::table
+            .inner_join(original::table)
+            .filter(original::id.eq(id.0).and(original::person.eq(person.0)).and(original::gone_at.is_not_null()));
+        Ok(gone.select(held::was_at).get_result(&mut c).await.optional()?)
     }
 
     /// Originals of a member leave holding now, as far as the brake lets them. Returns how many.
     pub async fn end_holding(&self, person: PersonId, originals: &[OriginalId], now: DateTime<Utc>) -> Result<u64> {
         let mut c = self.connection().await?;
-        let row: Count = sql_query(
-            "WITH over AS (
-                 UPDATE held h SET until = least(h.until, $3) FROM original o WHERE o.id = h.original AND o.person = $1 AND o.id = ANY($2)
-                     AND o.held_at IS NOT NULL AND o.gone_at IS NULL RETURNING 1
-             ) SELECT count(*) AS n FROM over",
-        )
-        .bind::<SqlUuid, _>(person.0)
-        .bind::<Array<SqlUuid>, _>(originals.iter().map(|o| o.0).collect::<Vec<_>>())
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .get_result(&mut c)
-        .await?;
+        let chosen: Vec<Uuid> = originals.iter().map(|o| o.0).collect();
+        let own = original::table.filter(original::person.eq(person.0).and(original::id.eq_any(chosen)).and(is_held()));
+        // What never leaves by itself, leaves now.
+        let until = least(coalesce(held::until, now), now).nullable();
+        let over = update(held::table.filter(held::original.eq_any(own.select(original::id))))
+            .set(held::until.eq(until))
+            .execute(&mut c)
+            .await?;
         look_at_holding(&mut c, now).await?;
         self.work_added(&Kind::ALL);
-        Ok(unsigned(row.n))
+        Ok(over as u64)
     }
 
     /// The keeper has looked at what the brake holds, and lets it go. Returns how many.
     pub async fn release_brake(&self, now: DateTime<Utc>) -> Result<u64> {
         let mut c = self.connection().await?;
-        let row: Count = sql_query(
-            "WITH looked AS (
-                 UPDATE held h SET looked_at = $1 FROM original o WHERE o.id = h.original AND o.held_at IS NOT NULL AND o.gone_at IS NULL
-                     AND h.until <= $1 AND h.looked_at IS NULL RETURNING 1
-             ) SELECT count(*) AS n FROM looked",
-        )
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .get_result(&mut c)
-        .await?;
+        let held = original::table.filter(original::id.eq(held::original).and(is_held()));
+        let due = held::until.le(now).assume_not_null().and(held::looked_at.is_null());
+        let looked = update(held::table.filter(due.and(exists(held.select(original::id)))))
+            .set(held::looked_at.eq(now))
+            .execute(&mut c)
+            .await?;
         look_at_holding(&mut c, now).await?;
         self.work_added(&Kind::ALL);
-        Ok(unsigned(row.n))
+        Ok(looked as u64)
     }
 
     /// What the brake looks at.
     pub async fn leaving(&self, now: DateTime<Utc>) -> Result<Leaving> {
         let mut c = self.connection().await?;
+        // Text: one look, so that what is counted against each other was so at one moment.
         let r: LeavingRow = sql_query(
             "SELECT k.n AS library, k.bytes AS library_bytes, g.n AS gone, g.bytes AS gone_bytes, d.n AS due, d.bytes AS due_bytes FROM (
                  SELECT coalesce(sum(n), 0)::bigint AS n, coalesce(sum(bytes), 0)::bigint AS bytes FROM counts
@@ -487,39 +438,26 @@ impl Catalog {
     pub async fn remove_due(&self, all: bool, now: DateTime<Utc>, away_at: DateTime<Utc>, limit: i64) -> Result<u64> {
         let mut c = self.connection().await?;
         let gone = whole!(c, {
-            let whole: Vec<IdRow> = sql_query(format!(
-                "WITH whole AS (
-                     UPDATE original SET gone_at = $1 WHERE id IN (
-                         SELECT o.id FROM held h JOIN original o ON o.id = h.original
-                         WHERE h.until <= $1 AND ($2 OR h.looked_at IS NOT NULL) AND o.held_at IS NOT NULL AND o.gone_at IS NULL
-                         ORDER BY h.until, o.id LIMIT $4 FOR UPDATE OF o
-                     ) RETURNING id
-                 ), home AS (
-                     DELETE FROM standing WHERE place = $5 AND original IN (SELECT id FROM whole)
-                 ), idle AS (
-                     DELETE FROM job WHERE key IN (SELECT id FROM whole) AND lease_end IS NULL
-                         AND kind IN ('preview', 'derive', 'group', 'refile', 'replicate', 'prove', 'heal')
-                 ), away AS (
-                     INSERT INTO job (kind, key, store, priority, due)
-                     SELECT 'remove', w.id, s.place, 1, $3 FROM whole w JOIN standing s ON s.original = w.id AND s.place <> $5
-                     {WISH}
-                 ), told AS (
-                     UPDATE sighting g SET refused = $6 FROM original o, device d
-                     WHERE o.id IN (SELECT id FROM whole) AND d.person = o.person AND g.device = d.id AND g.digest = o.digest
-                 )
-                 SELECT id FROM whole"
-            ))
-            .bind::<Timestamptz, _>(now)
-            .bind::<Bool, _>(all)
-            .bind::<Timestamptz, _>(away_at)
-            .bind::<BigInt, _>(limit)
-            .bind::<SqlUuid, _>(HOME)
-            .bind::<Text, _>(DELETED_GONE)
-            .prepared()
-            .load(c)
-            .await?;
-            settle_soon(c, &ids(&whole), now).await?;
-            Ok::<_, CatalogError>(whole.len() as u64)
+            let due = due_to_leave(c, all, now, limit).await?;
+            let ids: Vec<Uuid> = due.iter().map(|(id, ..)| *id).collect();
+            update(original::table.filter(original::id.eq_any(&ids))).set(original::gone_at.eq(now)).execute(c).await?;
+            delete(standing::table.filter(standing::place.eq(HOME).and(standing::original.eq_any(&ids)))).execute(c).await?;
+            let idle = job::table.filter(job::key.eq_any(&ids).and(job::lease_end.is_null()));
+            delete(idle.filter(job::kind.eq_any(NOT_OF_THE_GONE.map(Kind::word)))).execute(c).await?;
+            let copies = standing::table.filter(standing::original.eq_any(&ids).and(standing::place.ne(HOME)));
+            let copies = copies.order((standing::original, standing::place));
+            wish!(from copies.select(work_for!(Kind::Remove, standing::original, standing::place.nullable(), 1, away_at)))
+                .execute(c)
+                .await?;
+            let mut people: Vec<Uuid> = due.iter().map(|(_, person, _)| *person).collect();
+            people.sort_unstable();
+            people.dedup();
+            for person in people {
+                let theirs: Vec<HashColumn> = due.iter().filter(|d| d.1 == person).map(|(.., digest)| *digest).collect();
+                tell_devices(c, PersonId(person), &theirs, Some(DELETED_GONE)).await?;
+            }
+            settle_soon(c, &ids, now).await?;
+            Ok::<_, CatalogError>(ids.len() as u64)
         })
         .await?;
         self.work_added(&Kind::ALL);
@@ -528,38 +466,33 @@ impl Catalog {
 
     /// When the next original leaves holding, if any does.
     pub async fn next_leaving(&self) -> Result<Option<DateTime<Utc>>> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Nullable<Timestamptz>)]
-            until: Option<DateTime<Utc>>,
-        }
         let mut c = self.connection().await?;
-        let row: Row = sql_query(
-            "SELECT min(h.until) AS until FROM held h JOIN original o ON o.id = h.original WHERE o.held_at IS NOT NULL AND o.gone_at IS NULL",
-        )
-        .prepared()
-        .get_result(&mut c)
-        .await?;
-        Ok(row.until)
+        let held = held::table.inner_join(original::table).filter(is_held());
+        Ok(held.select(min(held::until)).get_result(&mut c).await?)
     }
 
     /// Where an original is and where it should be; none if it was never deleted, or is settled.
     pub async fn to_settle(&self, id: OriginalId) -> Result<Option<ToSettle>> {
+        type Row = (PathColumn, Option<PathColumn>, PathColumn, bool, bool);
         let mut c = self.connection().await?;
-        let row: Option<ToSettleRow> = sql_query(
-            "SELECT o.path, o.moving_to, h.was_at, o.held_at IS NOT NULL AS held, o.gone_at IS NOT NULL AS gone
-             FROM original o JOIN held h ON h.original = o.id WHERE o.id = $1",
-        )
-        .bind::<SqlUuid, _>(id.0)
-        .prepared()
-        .get_result(&mut c)
-        .await
-        .optional()?;
-        Ok(row.map(|r| ToSettle {
-            path: r.path.0,
-            moving_to: r.moving_to.map(|p| p.0),
-            was_at: r.was_at.0,
-            wanted: match (r.gone, r.held) {
+        let row: Option<Row> = held::table
+            .inner_join(original::table)
+            .filter(original::id.eq(id.0))
+            .select((
+                original::path,
+                original::moving_to,
+                held::was_at,
+                original::held_at.is_not_null(),
+                original::gone_at.is_not_null(),
+            ))
+            .get_result(&mut c)
+            .await
+            .optional()?;
+        Ok(row.map(|(path, moving_to, was_at, held, gone)| ToSettle {
+            path: path.0,
+            moving_to: moving_to.map(|p| p.0),
+            was_at: was_at.0,
+            wanted: match (gone, held) {
                 (true, _) => Wanted::Gone,
                 (false, true) => Wanted::Held,
                 (false, false) => Wanted::Filed,
@@ -570,20 +503,22 @@ impl Catalog {
     /// An original that was taken back is among the others again, unless it was deleted once more meanwhile.
     pub async fn is_back(&self, id: OriginalId) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("DELETE FROM held h USING original o WHERE h.original = $1 AND o.id = $1 AND o.held_at IS NULL")
-            .bind::<SqlUuid, _>(id.0)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let back = original::table.filter(original::id.eq(held::original).and(original::held_at.is_null()));
+        let past = held::table.filter(held::original.eq(id.0).and(exists(back.select(original::id))));
+        delete(past).execute(&mut c).await?;
         Ok(())
     }
 
     /// The file of an original that has gone is gone too: its name is free.
     pub async fn is_gone(&self, id: OriginalId) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE original SET folded = 'gone/' || id, moving_to = NULL, preview = 'none', placeholder = NULL WHERE id = $1 AND gone_at IS NOT NULL")
-            .bind::<SqlUuid, _>(id.0)
-            .prepared()
+        update(original::table.find(id.0).filter(original::gone_at.is_not_null()))
+            .set((
+                original::folded.eq(format!("gone/{}", id.0)),
+                original::moving_to.eq(None::<String>),
+                original::preview.eq("none"),
+                original::placeholder.eq(None::<String>),
+            ))
             .execute(&mut c)
             .await?;
         Ok(())
@@ -592,70 +527,29 @@ impl Catalog {
     /// Begins to remove the copy of an original that has gone from a store. From then on until [`Catalog::removed`], nobody counts on
     /// the object.
     pub async fn begin_removal(&self, id: OriginalId, store: StoreId) -> Result<Removal> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Binary)]
-            digest: HashColumn,
-            #[diesel(sql_type = Bool)]
-            listed: bool,
-        }
-        #[derive(QueryableByName)]
-        struct Object {
-            #[diesel(sql_type = Text)]
-            name: String,
-            #[diesel(sql_type = BigInt)]
-            needed: i64,
-        }
         let mut c = self.connection().await?;
         whole!(c, {
-            let row: Option<Row> = sql_query(
-                "SELECT o.digest, s.listed OR NOT s.good AS listed FROM original o JOIN standing s ON s.original = o.id AND s.place = $2
-                 WHERE o.id = $1 AND o.gone_at IS NOT NULL FOR UPDATE OF o",
-            )
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<SqlUuid, _>(store.0)
-            .prepared()
-            .get_result(c)
-            .await
-            .optional()?;
-            let Some(row) = row else { return Ok(Removal::Nothing) };
-            if !row.listed {
-                return Ok(Removal::AfterLedger);
+            let gone = original::table.find(id.0).filter(original::gone_at.is_not_null());
+            let digest: Option<HashColumn> = gone.for_update().select(original::digest).get_result(c).await.optional()?;
+            let Some(digest) = digest else { return Ok(Removal::Nothing) };
+            let copy = standing::table.find((id.0, store.0)).select((standing::listed, standing::good));
+            match copy.get_result::<(bool, bool)>(c).await.optional()? {
+                None => return Ok(Removal::Nothing),
+                Some((listed, good)) if good && !listed => return Ok(Removal::AfterLedger),
+                Some(_) => {}
             }
             // The row is locked first: what is asked about its bytes afterwards holds until this is committed.
-            sql_query("SELECT 1 FROM object WHERE store = $1 AND digest = $2 FOR UPDATE")
-                .bind::<SqlUuid, _>(store.0)
-                .bind::<Binary, _>(row.digest.0.as_bytes().as_slice())
-                .prepared()
-                .execute(c)
-                .await?;
-            let object: Option<Object> = sql_query(
-                "SELECT b.name, (SELECT count(*) FROM original x WHERE x.digest = b.digest AND x.gone_at IS NULL) AS needed
-                 FROM object b WHERE b.store = $1 AND b.digest = $2",
-            )
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<Binary, _>(row.digest.0.as_bytes().as_slice())
-            .prepared()
-            .get_result(c)
-            .await
-            .optional()?;
-            match object {
-                Some(object) if object.needed == 0 => {
-                    sql_query("UPDATE object SET leaving = true WHERE store = $1 AND digest = $2")
-                        .bind::<SqlUuid, _>(store.0)
-                        .bind::<Binary, _>(row.digest.0.as_bytes().as_slice())
-                        .prepared()
-                        .execute(c)
-                        .await?;
-                    Ok::<_, CatalogError>(Removal::Object { name: object.name, digest: row.digest.0 })
+            let object = object::table.find((store.0, digest));
+            let name: Option<String> = object.for_update().select(object::name).get_result(c).await.optional()?;
+            let needed = original::table.filter(original::digest.eq(digest).and(original::gone_at.is_null()));
+            let needed: bool = select(exists(needed.select(original::id))).get_result(c).await?;
+            match name {
+                Some(name) if !needed => {
+                    update(object).set(object::leaving.eq(true)).execute(c).await?;
+                    Ok::<_, CatalogError>(Removal::Object { name, digest: digest.0 })
                 }
                 _ => {
-                    sql_query("DELETE FROM standing WHERE original = $1 AND place = $2")
-                        .bind::<SqlUuid, _>(id.0)
-                        .bind::<SqlUuid, _>(store.0)
-                        .prepared()
-                        .execute(c)
-                        .await?;
+                    delete(standing::table.find((id.0, store.0))).execute(c).await?;
                     Ok(Removal::Nothing)
                 }
             }
@@ -666,19 +560,25 @@ impl Catalog {
     /// The store has removed the object. Who needs it there again sends it.
     pub async fn removed(&self, store: StoreId, digest: Digest, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query(
-            "WITH gone AS (DELETE FROM object WHERE store = $1 AND digest = $2 AND leaving RETURNING size, confirmed_at), noted AS (
-                 INSERT INTO removed_object (store, size, confirmed_at, removed_at) SELECT $1, size, confirmed_at, $3 FROM gone
-             )
-             DELETE FROM standing s USING original o WHERE s.place = $1 AND o.id = s.original AND o.digest = $2 AND o.gone_at IS NOT NULL",
-        )
-        .bind::<SqlUuid, _>(store.0)
-        .bind::<Binary, _>(digest.as_bytes().as_slice())
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .execute(&mut c)
-        .await?;
-        Ok(())
+        whole!(c, {
+            let leaving = object::table.find((store.0, HashColumn(digest))).filter(object::leaving);
+            let gone: Option<(i64, DateTime<Utc>)> =
+                delete(leaving).returning((object::size, object::confirmed_at)).get_result(c).await.optional()?;
+            if let Some((size, confirmed_at)) = gone {
+                let row = (
+                    removed_object::store.eq(store.0),
+                    removed_object::size.eq(size),
+                    removed_object::confirmed_at.eq(confirmed_at),
+                    removed_object::removed_at.eq(now),
+                );
+                insert_into(removed_object::table).values(row).execute(c).await?;
+            }
+            let these = original::table.filter(original::digest.eq(HashColumn(digest)).and(original::gone_at.is_not_null()));
+            let copies = standing::table.filter(standing::place.eq(store.0));
+            delete(copies.filter(standing::original.eq_any(these.select(original::id)))).execute(c).await?;
+            Ok::<_, CatalogError>(())
+        })
+        .await
     }
 
     /// Whether a store is just removing its object of these bytes. A removal that was broken off (its process was killed, or the store
@@ -686,55 +586,44 @@ impl Catalog {
     /// under the same name.
     pub async fn is_leaving(&self, store: StoreId, digest: Digest) -> Result<bool> {
         let mut c = self.connection().await?;
-        let row: Count = sql_query(
-            "WITH removing AS (
-                 SELECT 1 FROM job j JOIN original o ON o.id = j.key
-                 WHERE j.kind = 'remove' AND j.store = $1 AND o.digest = $2 AND j.lease_end IS NOT NULL
-             ), broken_off AS (
-                 DELETE FROM object WHERE store = $1 AND digest = $2 AND leaving AND NOT EXISTS (SELECT 1 FROM removing)
-             )
-             SELECT count(*) AS n FROM object WHERE store = $1 AND digest = $2 AND leaving AND EXISTS (SELECT 1 FROM removing)",
-        )
-        .bind::<SqlUuid, _>(store.0)
-        .bind::<Binary, _>(digest.as_bytes().as_slice())
-        .prepared()
-        .get_result(&mut c)
-        .await?;
-        Ok(row.n > 0)
+        whole!(c, {
+            let leaving = object::table.find((store.0, HashColumn(digest))).filter(object::leaving);
+            if leaving.for_update().select(object::name).get_result::<String>(c).await.optional()?.is_none() {
+                return Ok(false);
+            }
+            let removing = job::table
+                .inner_join(original::table.on(original::id.eq(job::key)))
+                .filter(job::kind.eq(Kind::Remove.word()).and(job::store.eq(store.0)).and(job::lease_end.is_not_null()))
+                .filter(original::digest.eq(HashColumn(digest)));
+            if select(exists(removing.select(job::id))).get_result(c).await? {
+                return Ok(true);
+            }
+            delete(leaving).execute(c).await?;
+            Ok::<_, CatalogError>(false)
+        })
+        .await
     }
 
     /// What is known of a member's bytes that a device offers, in their order.
     pub async fn known(&self, person: PersonId, digests: &[Digest]) -> Result<Vec<Known>> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Binary)]
-            digest: HashColumn,
-            #[diesel(sql_type = Bool)]
-            held: bool,
-            #[diesel(sql_type = Bool)]
-            gone: bool,
-        }
         let mut c = self.connection().await?;
-        let rows: Vec<Row> = sql_query(
-            "SELECT o.digest, o.held_at IS NOT NULL AS held, o.gone_at IS NOT NULL AS gone FROM original o
-             LEFT JOIN standing s ON s.original = o.id AND s.place = $3 AND s.good
-             WHERE o.person = $1 AND o.digest = ANY($2) AND (o.gone_at IS NOT NULL OR s.good)",
-        )
-        .bind::<SqlUuid, _>(person.0)
-        .bind::<Array<Binary>, _>(digests.iter().map(|d| d.as_bytes().as_slice()).collect::<Vec<_>>())
-        .bind::<SqlUuid, _>(HOME)
-        .prepared()
-        .load(&mut c)
-        .await?;
+        let home = standing::original.eq(original::id).and(standing::place.eq(HOME)).and(standing::good);
+        let rows: Vec<(HashColumn, bool, bool)> = original::table
+            .left_join(standing::table.on(home))
+            .filter(original::person.eq(person.0).and(original::digest.eq_any(hashes(digests))))
+            .filter(original::gone_at.is_not_null().or(standing::place.nullable().is_not_null()))
+            .select((original::digest, original::held_at.is_not_null(), original::gone_at.is_not_null()))
+            .load(&mut c)
+            .await?;
         let mut known = std::collections::HashMap::with_capacity(rows.len());
-        for row in rows {
-            let says = match (row.gone, row.held) {
+        for (digest, held, gone) in rows {
+            let says = match (gone, held) {
                 (true, _) => Known::Gone,
                 (false, true) => Known::Held,
                 (false, false) => Known::Home,
             };
             // Bytes that have gone may have come again since: what is here counts.
-            let entry = known.entry(row.digest.0).or_insert(says);
+            let entry = known.entry(digest.0).or_insert(says);
             if says != Known::Gone {
                 *entry = says;
             }
@@ -743,13 +632,39 @@ impl Catalog {
     }
 }
 
+/// Originals whose time in holding is over, with their owners and hashes, until the end of the transaction nobody else's to change.
+async fn due_to_leave(
+    c: &mut AsyncPgConnection,
+    all: bool,
+    now: DateTime<Utc>,
+    limit: i64,
+) -> Result<Vec<(Uuid, Uuid, HashColumn)>> {
+    let due = || {
+        let over = held::until.le(now).assume_not_null().and(all.into_sql::<Bool>().or(held::looked_at.is_not_null()));
+        held::table.inner_join(original::table).filter(over.and(is_held()))
+    };
+    loop {
+        let few: Vec<Uuid> = due().order((held::until, original::id)).limit(limit).select(original::id).load(c).await?;
+        if few.is_empty() {
+            return Ok(Vec::new());
+        }
+        // Whoever takes one back, or deletes it anew, changes its row first.
+        let locked = original::table.filter(original::id.eq_any(&few)).order(original::id).for_update();
+        locked.select(original::id).load::<Uuid>(c).await?;
+        let still: Vec<_> = due()
+            .filter(original::id.eq_any(&few))
+            .order(original::id)
+            .select((original::id, original::person, original::digest))
+            .load(c)
+            .await?;
+        if !still.is_empty() {
+            return Ok(still);
+        }
+    }
+}
+
 /// Puts down that something leaves holding then, and looks earlier if it was to look later.
 async fn look_at_holding(c: &mut AsyncPgConnection, at: DateTime<Utc>) -> Result<()> {
-    sql_query(format!("INSERT INTO job (kind, key, priority, due) VALUES ('release', $1, 2, $2) {WISH_NOW}"))
-        .bind::<SqlUuid, _>(HOME)
-        .bind::<Timestamptz, _>(at)
-        .prepared()
-        .execute(c)
-        .await?;
+    wish_now!(values work_row(Kind::Release, HOME, None, 2, at)).execute(c).await?;
     Ok(())
 }

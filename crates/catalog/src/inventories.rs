@@ -1,14 +1,10 @@
 //! What devices have in their sources, and what they wait for.
 
 use chrono::{DateTime, Utc};
-use diesel::{
-    QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Bool, Nullable, Text, Timestamptz, Uuid as SqlUuid},
-};
-use diesel_async::RunQueryDsl;
+use uuid::Uuid;
 use ypogeion_core::{DeviceId, PersonId};
 
-use crate::{Catalog, CatalogError, Prepare, Result, signed, unsigned};
+use crate::{Catalog, CatalogError, Connection, Result, db::*, signed, unsigned};
 
 /// One source of a device, as it said.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -59,42 +55,16 @@ pub struct Difference {
     pub seen_at: DateTime<Utc>,
 }
 
-#[derive(QueryableByName)]
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = device_source)]
 struct CoverageRow {
-    #[diesel(sql_type = Text)]
     name: String,
-    #[diesel(sql_type = BigInt)]
     files: i64,
-    #[diesel(sql_type = BigInt)]
     bytes: i64,
-    #[diesel(sql_type = BigInt)]
     left_out: i64,
-    #[diesel(sql_type = Text)]
     rule: String,
-    #[diesel(sql_type = Bool)]
     selection_only: bool,
-    #[diesel(sql_type = Timestamptz)]
     told_at: DateTime<Utc>,
-    #[diesel(sql_type = BigInt)]
-    home: i64,
-    #[diesel(sql_type = BigInt)]
-    refused: i64,
-    #[diesel(sql_type = BigInt)]
-    cleared: i64,
-}
-
-#[derive(QueryableByName)]
-struct DifferenceRow {
-    #[diesel(sql_type = Text)]
-    source: String,
-    #[diesel(sql_type = Text)]
-    name: String,
-    #[diesel(sql_type = BigInt)]
-    size: i64,
-    #[diesel(sql_type = Nullable<Text>)]
-    refused: Option<String>,
-    #[diesel(sql_type = Timestamptz)]
-    seen_at: DateTime<Utc>,
 }
 
 impl Catalog {
@@ -103,32 +73,28 @@ impl Catalog {
     pub async fn note_sources(&self, device: DeviceId, sources: &[SourceTold], now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         whole!(c, {
-            sql_query("DELETE FROM device_source WHERE device = $1 AND name <> ALL($2)")
-                .bind::<SqlUuid, _>(device.0)
-                .bind::<Array<Text>, _>(sources.iter().map(|s| s.name.as_str()).collect::<Vec<_>>())
-                .prepared()
-                .execute(c)
-                .await?;
+            let named: Vec<&str> = sources.iter().map(|s| s.name.as_str()).collect();
+            let others = device_source::table.filter(device_source::device.eq(device.0).and(device_source::name.ne_all(named)));
+            delete(others).execute(c).await?;
             for s in sources {
-                sql_query(
-                    "INSERT INTO device_source (device, name, files, bytes, left_out, rule, selection_only, told_at, fresh)
-                     VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
-                     ON CONFLICT (device, name) DO UPDATE SET files = excluded.files, bytes = excluded.bytes,
-                         left_out = excluded.left_out, rule = excluded.rule, selection_only = excluded.selection_only,
-                         told_at = excluded.told_at, fresh = excluded.fresh, named = 0",
-                )
-                .bind::<SqlUuid, _>(device.0)
-                .bind::<Text, _>(&s.name)
-                .bind::<BigInt, _>(signed(s.files))
-                .bind::<BigInt, _>(signed(s.bytes))
-                .bind::<BigInt, _>(signed(s.left_out))
-                .bind::<Text, _>(&s.rule)
-                .bind::<Bool, _>(s.selection_only)
-                .bind::<Timestamptz, _>(now)
-                .bind::<Nullable<BigInt>, _>(s.fresh.map(signed))
-                .prepared()
-                .execute(c)
-                .await?;
+                let row = (
+                    device_source::device.eq(device.0),
+                    device_source::name.eq(&s.name),
+                    device_source::files.eq(signed(s.files)),
+                    device_source::bytes.eq(signed(s.bytes)),
+                    device_source::left_out.eq(signed(s.left_out)),
+                    device_source::rule.eq(&s.rule),
+                    device_source::selection_only.eq(s.selection_only),
+                    device_source::told_at.eq(now),
+                    device_source::fresh.eq(s.fresh.map(signed)),
+                );
+                insert_into(device_source::table)
+                    .values(row)
+                    .on_conflict((device_source::device, device_source::name))
+                    .do_update()
+                    .set((row, device_source::named.eq(0)))
+                    .execute(c)
+                    .await?;
             }
             Ok::<_, CatalogError>(())
         })
@@ -138,12 +104,8 @@ impl Catalog {
     /// Notes what a device waits for; `None`: nothing.
     pub async fn note_waiting(&self, device: DeviceId, waiting_for: Option<&str>) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
-        sql_query("UPDATE device SET waiting_for = $2 WHERE id = $1 AND waiting_for IS DISTINCT FROM $2")
-            .bind::<SqlUuid, _>(device.0)
-            .bind::<Nullable<Text>, _>(waiting_for)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let other = device::table.find(device.0).filter(device::waiting_for.is_distinct_from(waiting_for));
+        update(other).set(device::waiting_for.eq(waiting_for)).execute(&mut c).await?;
         Ok(())
     }
 
@@ -151,22 +113,29 @@ impl Catalog {
     pub async fn coverage(&self, device: DeviceId, person: Option<PersonId>) -> Result<Vec<Coverage>> {
         self.look_at_names().await?;
         let mut c = self.connection().await?;
-        let rows: Vec<CoverageRow> = sql_query(
-            "SELECT s.name, s.files, s.bytes, s.left_out, s.rule, s.selection_only, s.told_at,
-                    (SELECT coalesce(sum(n), 0)::bigint FROM counts WHERE about = s.device AND fact = 'here ' || s.name) AS home,
-                    (SELECT coalesce(sum(n), 0)::bigint FROM counts WHERE about = s.device AND fact = 'refused ' || s.name) AS refused,
-                    (SELECT coalesce(sum(n), 0)::bigint FROM counts WHERE about = s.device AND fact = 'cleared ' || s.name) AS cleared
-             FROM device_source s JOIN device d ON d.id = s.device
-             WHERE s.device = $1 AND ($2 IS NULL OR d.person = $2) ORDER BY s.name",
-        )
-        .bind::<SqlUuid, _>(device.0)
-        .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
-        .prepared()
-        .load(&mut c)
-        .await?;
+        if !self.is_device_of(&mut c, device, person).await? {
+            return Ok(Vec::new());
+        }
+        let sources = device_source::table.filter(device_source::device.eq(device.0)).order(device_source::name);
+        let rows: Vec<CoverageRow> = sources.select(CoverageRow::as_select()).load(&mut c).await?;
+        // What is kept of a device's names, by source: as `fact source`.
+        let kept: Vec<(String, i64)> = counts::table
+            .filter(counts::about.eq(device.0))
+            .group_by(counts::fact)
+            .select((counts::fact, total(counts::n)))
+            .load(&mut c)
+            .await?;
+        let of = |fact: &str, source: &str| {
+            let is = |kept: &str| kept.split_once(' ').is_some_and(|(f, s)| f == fact && s == source);
+            kept.iter().find(|(kept, _)| is(kept)).map_or(0, |(_, n)| unsigned(*n))
+        };
         Ok(rows
             .into_iter()
             .map(|r| Coverage {
+                told_at: r.told_at,
+                home: of("here", &r.name),
+                refused: of("refused", &r.name),
+                cleared: of("cleared", &r.name),
                 told: SourceTold {
                     name: r.name,
                     files: unsigned(r.files),
@@ -176,10 +145,6 @@ impl Catalog {
                     rule: r.rule,
                     selection_only: r.selection_only,
                 },
-                told_at: r.told_at,
-                home: unsigned(r.home),
-                refused: unsigned(r.refused),
-                cleared: unsigned(r.cleared),
             })
             .collect())
     }
@@ -189,26 +154,24 @@ impl Catalog {
     pub async fn difference(&self, device: DeviceId, person: Option<PersonId>, limit: i64) -> Result<Vec<Difference>> {
         self.look_at_names().await?;
         let mut c = self.connection().await?;
-        let rows: Vec<DifferenceRow> = sql_query(
-            "SELECT g.source, g.name, g.size, g.refused, g.seen_at FROM sighting g JOIN device d ON d.id = g.device
-             WHERE g.device = $1 AND ($2 IS NULL OR d.person = $2) AND g.removed_at IS NULL AND NOT g.here AND (g.known OR NOT g.unnamed)
-             ORDER BY g.source, g.name LIMIT $3",
-        )
-        .bind::<SqlUuid, _>(device.0)
-        .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
-        .bind::<BigInt, _>(limit)
-        .prepared()
-        .load(&mut c)
-        .await?;
-        Ok(rows
-            .into_iter()
-            .map(|r| Difference {
-                source: r.source,
-                name: r.name,
-                size: unsigned(r.size),
-                refused: r.refused,
-                seen_at: r.seen_at,
-            })
-            .collect())
+        if !self.is_device_of(&mut c, device, person).await? {
+            return Ok(Vec::new());
+        }
+        let rows: Vec<(String, String, i64, Option<String>, DateTime<Utc>)> = sighting::table
+            .filter(sighting::device.eq(device.0).and(sighting::removed_at.is_null()).and(not(sighting::here)))
+            .filter(sighting::known.or(not(sighting::unnamed)))
+            .order((sighting::source, sighting::name))
+            .limit(limit)
+            .select((sighting::source, sighting::name, sighting::size, sighting::refused, sighting::seen_at))
+            .load(&mut c)
+            .await?;
+        let lacks = |(source, name, size, refused, seen_at)| Difference { source, name, size: unsigned(size), refused, seen_at };
+        Ok(rows.into_iter().map(lacks).collect())
+    }
+
+    /// Whether there is such a device, of that member if one is named.
+    async fn is_device_of(&self, c: &mut Connection, device: DeviceId, person: Option<PersonId>) -> Result<bool> {
+        let owner: Option<Uuid> = device::table.find(device.0).select(device::person).get_result(c).await.optional()?;
+        Ok(owner.is_some_and(|owner| person.is_none_or(|p| p.0 == owner)))
     }
 }

@@ -1,62 +1,52 @@
 //! Whom things are sealed for, what the last recovery kit said, and what is still sealed for an earlier key.
 
 use chrono::{DateTime, Utc};
-use diesel::{
-    OptionalExtension, QueryableByName, sql_query,
-    sql_types::{BigInt, Binary, Bool, Nullable, SmallInt, Text, Timestamptz, Uuid as SqlUuid},
-};
-use diesel_async::RunQueryDsl;
+use diesel_async::AsyncPgConnection;
 use ypogeion_core::{Digest, StoreId, ledger::ObjectRecord};
 
 use crate::{
-    Catalog, CatalogError, Count, Prepare, Result,
+    Catalog, CatalogError, Result,
     columns::HashColumn,
+    db::*,
     signed, unsigned,
-    work::{Kind, WISH, WISH_NOW},
+    work::{Kind, ledger_due, ledgers_due, wish_now, work_for},
 };
 
 /// A public half of a key of the household.
-#[derive(Clone, Debug, QueryableByName)]
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = household_key)]
 pub struct OwnKey {
     /// Since when in the order of keys.
-    #[diesel(sql_type = SmallInt)]
     pub epoch: i16,
     /// `age1…`.
-    #[diesel(sql_type = Text)]
     pub recipient: String,
     /// When it was made.
-    #[diesel(sql_type = Timestamptz)]
     pub made_at: DateTime<Utc>,
 }
 
 /// Somebody else who can open what is sealed.
-#[derive(Clone, Debug, QueryableByName)]
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = other_recipient)]
 pub struct OtherRecipient {
     /// `age1…`.
-    #[diesel(sql_type = Text)]
     pub recipient: String,
     /// What people call them.
-    #[diesel(sql_type = Text)]
     pub name: String,
     /// Since when.
-    #[diesel(sql_type = Timestamptz)]
     pub added_at: DateTime<Utc>,
 }
 
 /// The recovery kit that was shown last.
-#[derive(Clone, Debug, QueryableByName)]
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = kit)]
 pub struct ShownKit {
     /// A hash of what it says, without its date.
-    #[diesel(sql_type = Text)]
     pub said: String,
     /// Its last line.
-    #[diesel(sql_type = Text)]
     pub check_word: String,
     /// When it was shown.
-    #[diesel(sql_type = Timestamptz)]
     pub shown_at: DateTime<Utc>,
     /// When a part of it was typed back.
-    #[diesel(sql_type = Nullable<Timestamptz>)]
     pub proven_at: Option<DateTime<Utc>>,
 }
 
@@ -84,56 +74,31 @@ pub struct ToReseal {
     pub size: u64,
 }
 
-#[derive(QueryableByName)]
-struct ObjectRow {
-    #[diesel(sql_type = Binary)]
-    digest: HashColumn,
-    #[diesel(sql_type = Text)]
-    name: String,
-    #[diesel(sql_type = BigInt)]
-    size: i64,
-}
-
 impl Catalog {
     /// Whom things are sealed for. `first`: the key of a household that had none written down yet.
     pub async fn sealing(&self, first: Option<&str>, now: DateTime<Utc>) -> Result<Sealing> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = SmallInt)]
-            seal_epoch: i16,
-            #[diesel(sql_type = Bool)]
-            strict: bool,
-        }
         let mut c = self.connection().await?;
-        if let Some(first) = first {
-            sql_query(
-                "INSERT INTO household_key (epoch, recipient, made_at) SELECT 0, $1, $2 WHERE NOT EXISTS (SELECT 1 FROM household_key)",
-            )
-            .bind::<Text, _>(first)
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let own = household_key::table.order(household_key::epoch.desc()).select(OwnKey::as_select());
+        let mut keys: Vec<OwnKey> = own.load(&mut c).await?;
+        if let Some(first) = first.filter(|_| keys.is_empty()) {
+            let row = (household_key::epoch.eq(0), household_key::recipient.eq(first), household_key::made_at.eq(now));
+            // Somebody else may have written it down meanwhile.
+            insert_into(household_key::table).values(row).on_conflict_do_nothing().execute(&mut c).await?;
+            keys = own.load(&mut c).await?;
         }
-        let row: Row = sql_query("SELECT seal_epoch, strict FROM household").prepared().get_result(&mut c).await?;
-        let own =
-            sql_query("SELECT epoch, recipient, made_at FROM household_key ORDER BY epoch DESC").prepared().load(&mut c).await?;
-        let others = sql_query("SELECT recipient, name, added_at FROM other_recipient ORDER BY added_at, recipient");
-        let others = others.prepared().load(&mut c).await?;
-        Ok(Sealing { epoch: row.seal_epoch, strict: row.strict, own, others })
+        let house = household::table.select((household::seal_epoch, household::strict));
+        let (epoch, strict): (i16, bool) = house.get_result(&mut c).await?;
+        let others = other_recipient::table.order((other_recipient::added_at, other_recipient::recipient));
+        Ok(Sealing { epoch, strict, own: keys, others: others.select(OtherRecipient::as_select()).load(&mut c).await? })
     }
 
     /// A new key of the household: from now on things are sealed for it, and what is sealed for earlier ones is sealed anew, over time.
     pub async fn new_key(&self, recipient: &str, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         whole!(c, {
-            raise_epoch(c, now).await?;
-            sql_query("INSERT INTO household_key (epoch, recipient, made_at) SELECT seal_epoch, $1, $2 FROM household")
-                .bind::<Text, _>(recipient)
-                .bind::<Timestamptz, _>(now)
-                .prepared()
-                .execute(c)
-                .await?;
+            let epoch = raise_epoch(c, now).await?;
+            let row = (household_key::epoch.eq(epoch), household_key::recipient.eq(recipient), household_key::made_at.eq(now));
+            insert_into(household_key::table).values(row).execute(c).await?;
             Ok::<_, CatalogError>(())
         })
         .await?;
@@ -144,21 +109,14 @@ impl Catalog {
     /// The keys of a household that is rebuilt from its kit, the present one first.
     pub async fn rebuild_keys(&self, recipients: &[String], now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        let last = recipients.len().saturating_sub(1);
-        for (n, recipient) in recipients.iter().enumerate() {
-            sql_query("INSERT INTO household_key (epoch, recipient, made_at) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING")
-                .bind::<SmallInt, _>(i16::try_from(last - n).unwrap_or(i16::MAX))
-                .bind::<Text, _>(recipient)
-                .bind::<Timestamptz, _>(now)
-                .prepared()
-                .execute(&mut c)
-                .await?;
-        }
-        sql_query("UPDATE household SET seal_epoch = greatest(seal_epoch, $1)")
-            .bind::<SmallInt, _>(i16::try_from(last).unwrap_or(i16::MAX))
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let last = i16::try_from(recipients.len().saturating_sub(1)).unwrap_or(i16::MAX);
+        let row = |(epoch, recipient): (i16, &String)| {
+            (household_key::epoch.eq(epoch), household_key::recipient.eq(recipient.clone()), household_key::made_at.eq(now))
+        };
+        let rows: Vec<_> = (0..=last).rev().zip(recipients).map(row).collect();
+        insert_into(household_key::table).values(rows).on_conflict_do_nothing().execute(&mut c).await?;
+        let raised = household::seal_epoch.eq(greatest(household::seal_epoch, last));
+        update(household::table).set(raised).execute(&mut c).await?;
         Ok(())
     }
 
@@ -166,13 +124,9 @@ impl Catalog {
     pub async fn add_recipient(&self, recipient: &str, name: &str, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         whole!(c, {
-            sql_query("INSERT INTO other_recipient (recipient, name, added_at) VALUES ($1, $2, $3)")
-                .bind::<Text, _>(recipient)
-                .bind::<Text, _>(name)
-                .bind::<Timestamptz, _>(now)
-                .prepared()
-                .execute(c)
-                .await?;
+            let row =
+                (other_recipient::recipient.eq(recipient), other_recipient::name.eq(name), other_recipient::added_at.eq(now));
+            insert_into(other_recipient::table).values(row).execute(c).await?;
             raise_epoch(c, now).await
         })
         .await?;
@@ -182,22 +136,12 @@ impl Catalog {
 
     /// Seals for somebody no more. What is sealed for them stays so until it is sealed anew. Returns their name.
     pub async fn remove_recipient(&self, recipient: &str, now: DateTime<Utc>) -> Result<String> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Text)]
-            name: String,
-        }
         let mut c = self.connection().await?;
         let name = whole!(c, {
-            let row: Option<Row> = sql_query("DELETE FROM other_recipient WHERE recipient = $1 RETURNING name")
-                .bind::<Text, _>(recipient)
-                .prepared()
-                .get_result(c)
-                .await
-                .optional()?;
-            let row = row.ok_or(CatalogError::NotFound)?;
+            let removed = delete(other_recipient::table.find(recipient)).returning(other_recipient::name);
+            let name: String = removed.get_result(c).await?;
             raise_epoch(c, now).await?;
-            Ok::<_, CatalogError>(row.name)
+            Ok::<_, CatalogError>(name)
         })
         .await?;
         self.work_added(&Kind::ALL);
@@ -207,87 +151,75 @@ impl Catalog {
     /// Whether the server keeps no key that opens copies.
     pub async fn set_strict(&self, strict: bool) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE household SET strict = $1").bind::<Bool, _>(strict).prepared().execute(&mut c).await?;
+        update(household::table).set(household::strict.eq(strict)).execute(&mut c).await?;
         Ok(())
     }
 
     /// A recovery kit was shown. One that says the same as the last one stays proven, if it was.
     pub async fn kit_shown(&self, said: &str, check_word: &str, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query(
-            "INSERT INTO kit (said, check_word, shown_at) VALUES ($1, $2, $3) ON CONFLICT (one) DO UPDATE SET
-                 check_word = excluded.check_word, shown_at = excluded.shown_at, said = excluded.said,
-                 proven_at = CASE WHEN kit.said = excluded.said THEN kit.proven_at END",
-        )
-        .bind::<Text, _>(said)
-        .bind::<Text, _>(check_word)
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        let row = (kit::said.eq(said), kit::check_word.eq(check_word), kit::shown_at.eq(now));
+        let still_proven = case_when(kit::said.eq(excluded(kit::said)), kit::proven_at);
+        insert_into(kit::table)
+            .values(row)
+            .on_conflict(kit::one)
+            .do_update()
+            .set((
+                kit::check_word.eq(excluded(kit::check_word)),
+                kit::shown_at.eq(excluded(kit::shown_at)),
+                kit::said.eq(excluded(kit::said)),
+                kit::proven_at.eq(still_proven),
+            ))
+            .execute(&mut c)
+            .await?;
         Ok(())
     }
 
     /// The recovery kit that was shown last.
     pub async fn kit(&self) -> Result<Option<ShownKit>> {
         let mut c = self.connection().await?;
-        Ok(sql_query("SELECT said, check_word, shown_at, proven_at FROM kit").prepared().get_result(&mut c).await.optional()?)
+        Ok(kit::table.select(ShownKit::as_select()).get_result(&mut c).await.optional()?)
     }
 
     /// A part of it was typed back.
     pub async fn kit_proven(&self, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE kit SET proven_at = $1").bind::<Timestamptz, _>(now).prepared().execute(&mut c).await?;
+        update(kit::table).set(kit::proven_at.eq(now)).execute(&mut c).await?;
         Ok(())
     }
 
     /// Objects of a store that are sealed for earlier recipients, the oldest first.
     pub async fn to_reseal(&self, store: StoreId, epoch: i16, limit: i64) -> Result<Vec<ToReseal>> {
         let mut c = self.connection().await?;
-        let rows: Vec<ObjectRow> = sql_query(
-            "SELECT digest, name, size FROM object WHERE store = $1 AND epoch < $2 AND NOT leaving ORDER BY confirmed_at, name LIMIT $3",
-        )
-        .bind::<SqlUuid, _>(store.0)
-        .bind::<SmallInt, _>(epoch)
-        .bind::<BigInt, _>(limit)
-        .prepared()
-        .load(&mut c)
-        .await?;
-        Ok(rows.into_iter().map(|r| ToReseal { digest: r.digest.0, name: r.name, size: unsigned(r.size) }).collect())
+        let rows: Vec<(HashColumn, String, i64)> = object::table
+            .filter(object::store.eq(store.0).and(object::epoch.lt(epoch)).and(not(object::leaving)))
+            .order((object::confirmed_at, object::name))
+            .limit(limit)
+            .select((object::digest, object::name, object::size))
+            .load(&mut c)
+            .await?;
+        Ok(rows.into_iter().map(|(digest, name, size)| ToReseal { digest: digest.0, name, size: unsigned(size) }).collect())
     }
 
     /// How many objects are sealed for earlier recipients, in all stores, and their bytes.
     pub async fn left_to_reseal(&self, epoch: i16) -> Result<(u64, u64)> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = BigInt)]
-            n: i64,
-            #[diesel(sql_type = BigInt)]
-            bytes: i64,
-        }
         let mut c = self.connection().await?;
-        let row: Row = sql_query(
-            "SELECT count(*) AS n, coalesce(sum(b.size), 0)::bigint AS bytes FROM object b JOIN store s ON s.id = b.store AND s.sealed
-             WHERE b.epoch < $1 AND NOT b.leaving",
-        )
-        .bind::<SmallInt, _>(epoch)
-        .prepared()
-        .get_result(&mut c)
-        .await?;
-        Ok((unsigned(row.n), unsigned(row.bytes)))
+        let (n, bytes): (i64, i64) = object::table
+            .inner_join(store::table)
+            .filter(store::sealed.and(object::epoch.lt(epoch)).and(not(object::leaving)))
+            .select((count_star(), total(object::size)))
+            .get_result(&mut c)
+            .await?;
+        Ok((unsigned(n), unsigned(bytes)))
     }
 
     /// Whether earlier keys of the household open something that no later one does: an object, or a ledger.
     pub async fn needs_earlier_keys(&self) -> Result<bool> {
         let mut c = self.connection().await?;
-        let row: Count = sql_query(
-            "SELECT count(*) AS n FROM store s, household h WHERE s.sealed AND (
-                 s.checkpoint_due OR EXISTS (SELECT 1 FROM object b WHERE b.store = s.id AND b.epoch < h.seal_epoch))",
-        )
-        .prepared()
-        .get_result(&mut c)
-        .await?;
-        Ok(row.n > 0)
+        let present = household::table.select(household::seal_epoch).single_value().assume_not_null();
+        let earlier = object::table.filter(object::store.eq(store::id).and(object::epoch.lt(present))).select(object::name);
+        let needing = store::table.filter(store::sealed.and(store::checkpoint_due.or(exists(earlier))));
+        Ok(select(exists(needing.select(store::id))).get_result(&mut c).await?)
     }
 
     /// An object was sealed anew under another name: the ledger is to name that one, and the one before goes once it does.
@@ -301,50 +233,36 @@ impl Catalog {
     ) -> Result<()> {
         let mut c = self.connection().await?;
         whole!(c, {
-            let changed = sql_query(
-                "UPDATE object SET name = $3, size = $4, sealed_digest = $5, epoch = $6 WHERE store = $1 AND digest = $2 AND name = $7
-                     AND NOT leaving",
-            )
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<Binary, _>(digest.as_bytes().as_slice())
-            .bind::<Text, _>(&object.name)
-            .bind::<BigInt, _>(signed(object.size))
-            .bind::<Binary, _>(object.sha256.as_bytes().as_slice())
-            .bind::<SmallInt, _>(epoch)
-            .bind::<Text, _>(before)
-            .prepared()
-            .execute(c)
-            .await?;
+            let replaced =
+                object::table.find((store.0, HashColumn(digest))).filter(object::name.eq(before).and(not(object::leaving)));
+            let changed = update(replaced)
+                .set((
+                    object::name.eq(&object.name),
+                    object::size.eq(signed(object.size)),
+                    object::sealed_digest.eq(HashColumn(object.sha256)),
+                    object::epoch.eq(epoch),
+                ))
+                .execute(c)
+                .await?;
             // Meanwhile it was found bad and is sent again, or it is being removed: then the new object is the one too many.
             let superseded = if changed == 0 { object.name.as_str() } else { before };
             // After a rebuilding it may have been sealed anew under the name that it had: then nothing is too many.
-            sql_query(
-                "INSERT INTO superseded (store, name, digest, at) SELECT $1, $2, $3, $4
-                 WHERE NOT EXISTS (SELECT 1 FROM object WHERE store = $1 AND name = $2) ON CONFLICT DO NOTHING",
-            )
-                .bind::<SqlUuid, _>(store.0)
-                .bind::<Text, _>(superseded)
-                .bind::<Binary, _>(digest.as_bytes().as_slice())
-                .bind::<Timestamptz, _>(now)
-                .prepared()
-                .execute(c)
-                .await?;
-            sql_query(
-                "UPDATE standing s SET listed = false FROM original o WHERE s.place = $1 AND o.id = s.original AND o.digest = $2 AND $3",
-            )
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<Binary, _>(digest.as_bytes().as_slice())
-            .bind::<Bool, _>(changed > 0)
-            .prepared()
-            .execute(c)
-            .await?;
-            sql_query(format!("INSERT INTO job (kind, key, store, priority, due) VALUES ('ledger', $1, $1, 15, $2) {WISH}"))
-                .bind::<SqlUuid, _>(store.0)
-                .bind::<Timestamptz, _>(now)
-                .prepared()
-                .execute(c)
-                .await?;
-            Ok::<_, CatalogError>(())
+            let in_use = object::table.filter(object::store.eq(store.0).and(object::name.eq(superseded)));
+            if !select(exists(in_use.select(object::name))).get_result::<bool>(c).await? {
+                let row = (
+                    superseded::store.eq(store.0),
+                    superseded::name.eq(superseded),
+                    superseded::digest.eq(HashColumn(digest)),
+                    superseded::at.eq(now),
+                );
+                insert_into(superseded::table).values(row).on_conflict_do_nothing().execute(c).await?;
+            }
+            if changed > 0 {
+                let these = original::table.filter(original::digest.eq(HashColumn(digest))).select(original::id);
+                let listed = standing::table.filter(standing::place.eq(store.0).and(standing::original.eq_any(these)));
+                update(listed).set(standing::listed.eq(false)).execute(c).await?;
+            }
+            ledger_due(c, store, now).await
         })
         .await?;
         self.work_added(&[Kind::Ledger]);
@@ -353,68 +271,51 @@ impl Catalog {
 
     /// Objects that the ledger of a store has stopped naming, because they were sealed anew.
     pub async fn superseded(&self, store: StoreId, limit: i64) -> Result<Vec<String>> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Text)]
-            name: String,
-        }
         let mut c = self.connection().await?;
-        let rows: Vec<Row> = sql_query(
-            "SELECT u.name FROM superseded u WHERE u.store = $1
-                 -- It may have become the one in use again.
-                 AND NOT EXISTS (SELECT 1 FROM object b WHERE b.store = u.store AND b.name = u.name)
-                 AND NOT EXISTS (SELECT 1 FROM standing s JOIN original o ON o.id = s.original
-                                 WHERE s.place = u.store AND o.digest = u.digest AND s.good AND NOT s.listed)
-             ORDER BY u.at, u.name LIMIT $2",
-        )
-        .bind::<SqlUuid, _>(store.0)
-        .bind::<BigInt, _>(limit)
-        .prepared()
-        .load(&mut c)
-        .await?;
-        Ok(rows.into_iter().map(|r| r.name).collect())
+        // It may have become the one in use again.
+        let in_use = object::table.filter(object::store.eq(superseded::store).and(object::name.eq(superseded::name)));
+        let unlisted = standing::table.inner_join(original::table).filter(
+            standing::place
+                .eq(superseded::store)
+                .and(original::digest.eq(superseded::digest))
+                .and(standing::good)
+                .and(not(standing::listed)),
+        );
+        Ok(superseded::table
+            .filter(superseded::store.eq(store.0))
+            .filter(not(exists(in_use.select(object::name))))
+            .filter(not(exists(unlisted.select(standing::original))))
+            .order((superseded::at, superseded::name))
+            .limit(limit)
+            .select(superseded::name)
+            .load(&mut c)
+            .await?)
     }
 
     /// How many of those a store still has.
     pub async fn superseded_left(&self, store: StoreId) -> Result<u64> {
         let mut c = self.connection().await?;
-        let row: crate::Count = sql_query("SELECT count(*) AS n FROM superseded WHERE store = $1")
-            .bind::<SqlUuid, _>(store.0)
-            .prepared()
-            .get_result(&mut c)
-            .await?;
-        Ok(unsigned(row.n))
+        Ok(unsigned(superseded::table.filter(superseded::store.eq(store.0)).count().get_result(&mut c).await?))
     }
 
     /// One of them is gone.
     pub async fn superseded_gone(&self, store: StoreId, name: &str) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("DELETE FROM superseded WHERE store = $1 AND name = $2")
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<Text, _>(name)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        delete(superseded::table.find((store.0, name))).execute(&mut c).await?;
         Ok(())
     }
 }
 
-async fn raise_epoch(c: &mut diesel_async::AsyncPgConnection, now: DateTime<Utc>) -> Result<()> {
-    sql_query("UPDATE household SET seal_epoch = seal_epoch + 1").prepared().execute(c).await?;
+async fn raise_epoch(c: &mut AsyncPgConnection, now: DateTime<Utc>) -> Result<i16> {
+    let raised = update(household::table).set(household::seal_epoch.eq(household::seal_epoch + 1));
+    let epoch: i16 = raised.returning(household::seal_epoch).get_result(c).await?;
     // Its ledger is said once more, too, for those who open it from now on.
-    sql_query("UPDATE store SET checkpoint_due = true, said = NULL WHERE sealed AND ledger_segment > 0")
-        .prepared()
+    update(store::table.filter(store::sealed.and(store::ledger_segment.gt(0))))
+        .set((store::checkpoint_due.eq(true), store::said.eq(None::<Vec<u8>>)))
         .execute(c)
         .await?;
-    sql_query(format!("INSERT INTO job (kind, key, store, priority, due) SELECT 'ledger', id, id, 15, $1 FROM store {WISH}"))
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .execute(c)
-        .await?;
-    sql_query(format!("INSERT INTO job (kind, key, store, priority, due) SELECT 'reseal', id, id, 0, $1 FROM store {WISH_NOW}"))
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .execute(c)
-        .await?;
-    Ok(())
+    ledgers_due(c, now).await?;
+    let all = store::table.order(store::id).select(work_for!(Kind::Reseal, store::id, store::id.nullable(), 0, now));
+    wish_now!(from all).execute(c).await?;
+    Ok(epoch)
 }

@@ -29,6 +29,7 @@ pub mod cluster;
 mod columns;
 pub mod copied;
 pub mod copies;
+mod db;
 pub mod derived;
 pub mod devices;
 pub mod elsewhere;
@@ -46,6 +47,7 @@ pub mod people;
 pub mod rebuild;
 pub mod refilings;
 pub mod runs;
+mod schema;
 pub mod shots;
 pub mod stores;
 pub mod uploads;
@@ -65,17 +67,18 @@ use diesel::{
     pg::Pg,
     query_builder::{AstPass, Query, QueryFragment, QueryId},
     result::{DatabaseErrorKind, Error as DieselError},
-    sql_types::{BigInt, Text, Timestamptz, Untyped},
+    sql_types::{BigInt, Untyped},
 };
 use diesel_async::{
-    AsyncConnection, AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl,
+    AsyncConnection, AsyncMigrationHarness, AsyncPgConnection,
     pooled_connection::{AsyncDieselConnectionManager, ManagerConfig, PoolError, PoolableConnection, RecyclingMethod, deadpool},
 };
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 use tokio::sync::Notify;
 
+use db::*;
 use growth::Growth;
-use work::{Kind, WISH};
+use work::{Kind, ledgers_due};
 use ypogeion_core::ledger::EntryRecord;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
@@ -249,11 +252,7 @@ impl Catalog {
             let words: Vec<&str> = Kind::ALL.into_iter().filter(|k| kinds & k.bit() != 0).map(Kind::word).collect();
             let told = async {
                 let mut c = self.async_commit_connection().await?;
-                diesel::sql_query("SELECT pg_notify('job', $1)")
-                    .bind::<Text, _>(words.join(" "))
-                    .prepared()
-                    .execute(&mut c)
-                    .await?;
+                diesel::select(pg_notify("job", words.join(" "))).execute(&mut c).await?;
                 Ok::<_, CatalogError>(())
             };
             if told.await.is_err() {
@@ -272,7 +271,7 @@ impl Catalog {
     /// Whether the database answers.
     pub async fn ping(&self) -> Result<()> {
         let mut c = self.connection().await?;
-        diesel::sql_query("SELECT 1").prepared().execute(&mut c).await?;
+        diesel::select(true.into_sql::<diesel::sql_types::Bool>()).execute(&mut c).await?;
         Ok(())
     }
 
@@ -280,50 +279,28 @@ impl Catalog {
     /// Whatever is worth a line here may be something that the stores' ledgers have to say as well: they look.
     pub async fn write_record(&self, at: DateTime<Utc>, who: &str, what: &str) -> Result<()> {
         let mut c = self.connection().await?;
-        let wished = diesel::sql_query(format!(
-            "INSERT INTO job (kind, key, store, priority, due) SELECT 'ledger', id, id, 15, $1 FROM store {WISH}"
-        ));
-        if wished.bind::<Timestamptz, _>(at + DECIDED).prepared().execute(&mut c).await? > 0 {
+        if ledgers_due(&mut c, at + DECIDED).await? > 0 {
             self.work_added(&[Kind::Ledger]);
         }
-        diesel::sql_query("INSERT INTO record (at, who, what) VALUES ($1, $2, $3)")
-            .bind::<Timestamptz, _>(at)
-            .bind::<Text, _>(who)
-            .bind::<Text, _>(what)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let line = RecordLine { at, who: who.to_owned(), what: what.to_owned() };
+        insert_into(record::table).values(line).execute(&mut c).await?;
         Ok(())
     }
 
     /// Lines of the record after a number, with theirs, oldest first.
     pub async fn record_after(&self, after: u64, limit: i64) -> Result<Vec<EntryRecord>> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = BigInt)]
-            id: i64,
-            #[diesel(embed)]
-            line: RecordLine,
-        }
         let mut c = self.connection().await?;
-        let rows: Vec<Row> = diesel::sql_query("SELECT id, at, who, what FROM record WHERE id > $1 ORDER BY id LIMIT $2")
-            .bind::<BigInt, _>(signed(after))
-            .bind::<BigInt, _>(limit)
-            .prepared()
-            .load(&mut c)
-            .await?;
-        let entry = |r: Row| EntryRecord { number: unsigned(r.id), at: r.line.at, who: r.line.who, what: r.line.what };
+        let lines = record::table.filter(record::id.gt(signed(after))).order(record::id).limit(limit);
+        let rows: Vec<(i64, RecordLine)> = lines.select((record::id, RecordLine::as_select())).load(&mut c).await?;
+        let entry = |(id, l): (i64, RecordLine)| EntryRecord { number: unsigned(id), at: l.at, who: l.who, what: l.what };
         Ok(rows.into_iter().map(entry).collect())
     }
 
     /// The last lines of the record, newest first.
     pub async fn read_record(&self, limit: i64) -> Result<Vec<RecordLine>> {
         let mut c = self.connection().await?;
-        Ok(diesel::sql_query("SELECT at, who, what FROM record ORDER BY id DESC LIMIT $1")
-            .bind::<BigInt, _>(limit)
-            .prepared()
-            .load(&mut c)
-            .await?)
+        let last = record::table.order(record::id.desc()).limit(limit);
+        Ok(last.select(RecordLine::as_select()).load(&mut c).await?)
     }
 }
 
@@ -345,16 +322,14 @@ fn pool_of(url: &str, size: usize) -> Result<deadpool::Pool<AsyncPgConnection>> 
 }
 
 /// One line of the append-only record.
-#[derive(Clone, Debug, QueryableByName)]
+#[derive(Clone, Debug, Queryable, Selectable, Insertable)]
+#[diesel(table_name = record)]
 pub struct RecordLine {
     /// When.
-    #[diesel(sql_type = Timestamptz)]
     pub at: DateTime<Utc>,
     /// Who.
-    #[diesel(sql_type = Text)]
     pub who: String,
     /// What.
-    #[diesel(sql_type = Text)]
     pub what: String,
 }
 

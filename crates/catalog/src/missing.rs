@@ -6,15 +6,15 @@
 
 use chrono::{DateTime, Utc};
 use diesel::{
-    OptionalExtension, QueryableByName, sql_query,
+    QueryableByName, sql_query,
     sql_types::{BigInt, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::OriginalId;
 
 use crate::{
     Catalog, Prepare, Result,
+    db::*,
     evidence::HOME,
     stores::EXPOSURE,
     unsigned,
@@ -42,6 +42,7 @@ impl Catalog {
             missing: i64,
         }
         let mut c = self.async_commit_connection().await?;
+        // Text: one look at all that follows from some rows.
         let row: Option<Row> = sql_query(format!(
             "WITH few AS MATERIALIZED (
                  SELECT * FROM original WHERE id > $1 ORDER BY id LIMIT $2
@@ -91,6 +92,7 @@ impl Catalog {
             }
             return Ok(Some(Looked { last: OriginalId(row.last), missing: unsigned(row.missing) }));
         }
+        // Text: the same of the stores.
         sql_query(format!(
             "WITH due AS (
                  -- Every ledger: it may be behind by a decision as well, and one that has nothing new to say writes nothing.

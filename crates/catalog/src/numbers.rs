@@ -6,12 +6,12 @@ use std::time::Duration;
 use chrono::{DateTime, NaiveTime, Utc};
 use diesel::{
     QueryableByName, sql_query,
-    sql_types::{BigInt, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+    sql_types::{BigInt, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::RunQueryDsl;
+
 use ypogeion_core::{PersonId, amount::Amount};
 
-use crate::{Catalog, CatalogError, Count, Prepare, Result, unsigned};
+use crate::{Catalog, CatalogError, Prepare, Result, db::*, unsigned};
 
 /// So many lines are added up at a time.
 const FOLD: i32 = 10_000;
@@ -82,6 +82,7 @@ impl Catalog {
     /// The layers in numbers, as they are kept; however much there is, nothing is counted. `proven_since`: readings from before do not count any more.
     pub async fn depths(&self, person: Option<PersonId>, proven_since: DateTime<Utc>) -> Result<Depths> {
         let mut c = self.connection().await?;
+        // Text: all of it is one look, so that no number on a page contradicts another.
         let r: Row = sql_query(
             "WITH who AS (
                  SELECT id FROM person WHERE $1 IS NULL OR id = $1
@@ -135,22 +136,10 @@ impl Catalog {
 
     /// Originals and bytes of one member.
     pub async fn usage(&self, person: PersonId) -> Result<Amount> {
-        #[derive(QueryableByName)]
-        struct Usage {
-            #[diesel(sql_type = BigInt)]
-            n: i64,
-            #[diesel(sql_type = BigInt)]
-            bytes: i64,
-        }
         let mut c = self.connection().await?;
-        let r: Usage = sql_query(
-            "SELECT coalesce(sum(n), 0)::bigint AS n, coalesce(sum(bytes), 0)::bigint AS bytes FROM counts WHERE about = $1 AND fact = 'kept'",
-        )
-        .bind::<SqlUuid, _>(person.0)
-        .prepared()
-        .get_result(&mut c)
-        .await?;
-        Ok(amount(r.n, r.bytes))
+        let kept = counts::table.filter(counts::about.eq(person.0).and(counts::fact.eq("kept")));
+        let (n, bytes): (i64, i64) = kept.select((total(counts::n), total(counts::bytes))).get_result(&mut c).await?;
+        Ok(amount(n, bytes))
     }
 
     /// Adds up what was counted since, soon after somebody counted, as long as the future is polled.
@@ -169,9 +158,8 @@ impl Catalog {
     pub(crate) async fn look_at_names(&self) -> Result<()> {
         loop {
             let mut c = self.async_commit_connection().await?;
-            let looked: Count =
-                sql_query("SELECT look_at_names($1) AS n").bind::<Integer, _>(FOLD).prepared().get_result(&mut c).await?;
-            if looked.n < i64::from(FOLD) {
+            let looked: i64 = select(look_at_names(FOLD)).get_result(&mut c).await?;
+            if looked < i64::from(FOLD) {
                 return Ok(());
             }
         }
@@ -182,9 +170,8 @@ impl Catalog {
         self.look_at_names().await?;
         loop {
             let mut c = self.async_commit_connection().await?;
-            let folded: Count =
-                sql_query("SELECT fold_tally($1) AS n").bind::<Integer, _>(FOLD).prepared().get_result(&mut c).await?;
-            if folded.n < i64::from(FOLD) {
+            let folded: i64 = select(fold_tally(FOLD)).get_result(&mut c).await?;
+            if folded < i64::from(FOLD) {
                 return Ok(());
             }
         }
@@ -200,7 +187,8 @@ impl Catalog {
         }
         let mut c = self.async_commit_connection().await?;
         // Months and days of which nothing is left.
-        sql_query("DELETE FROM tally WHERE n = 0 AND bytes = 0").prepared().execute(&mut c).await?;
+        delete(tally::table.filter(tally::n.eq(0).and(tally::bytes.eq(0)))).execute(&mut c).await?;
+        // Text, all of it: views that are read here only, and a lock.
         let wrong: Vec<Wrong> = sql_query("SELECT what FROM discrepancy ORDER BY what LIMIT 100").prepared().load(&mut c).await?;
         if !wrong.is_empty() {
             whole!(c, {

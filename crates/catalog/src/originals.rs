@@ -1,17 +1,18 @@
 //! The library as people see it: months, pages, one original.
 
 use chrono::{DateTime, NaiveDate, NaiveDateTime, Utc};
-use diesel::{
-    QueryableByName, sql_query,
-    sql_types::{BigInt, Binary, Bool, Jsonb, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
-};
-use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, Digest, OriginalId, PersonId, capture::Facts, filing::FiledPath, ledger::HeldRecord};
+
+use diesel::{
+    QueryableByName, sql_query,
+    sql_types::{BigInt, Bool, Jsonb, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
+};
 
 use crate::{
     Catalog, CatalogError, Prepare, Result,
     columns::{HashColumn, PathColumn},
+    db::*,
     evidence::HOME,
     unsigned,
 };
@@ -93,14 +94,6 @@ pub struct OriginalRow {
 }
 
 #[derive(QueryableByName)]
-struct MonthRow {
-    #[diesel(sql_type = Text)]
-    month: String,
-    #[diesel(sql_type = BigInt)]
-    n: i64,
-}
-
-#[derive(QueryableByName)]
 struct CardRow {
     #[diesel(sql_type = SqlUuid)]
     id: Uuid,
@@ -126,55 +119,37 @@ struct CardRow {
     company: String,
 }
 
-#[derive(QueryableByName)]
-struct FullRow {
-    #[diesel(sql_type = SqlUuid)]
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = original)]
+pub(crate) struct FullRow {
     id: Uuid,
-    #[diesel(sql_type = SqlUuid)]
     person: Uuid,
-    #[diesel(sql_type = Nullable<SqlUuid>)]
     device: Option<Uuid>,
-    #[diesel(sql_type = Nullable<Text>)]
+    #[diesel(select_expression = device::name.nullable())]
     device_name: Option<String>,
-    #[diesel(sql_type = Binary)]
     digest: HashColumn,
-    #[diesel(sql_type = BigInt)]
     size: i64,
-    #[diesel(sql_type = Text)]
     name: String,
-    #[diesel(sql_type = Text)]
     path: PathColumn,
-    #[diesel(sql_type = Text)]
     kind: String,
-    #[diesel(sql_type = Timestamptz)]
     taken_at: DateTime<Utc>,
-    #[diesel(sql_type = Timestamp)]
     taken_local: NaiveDateTime,
-    #[diesel(sql_type = Text)]
     taken_rule: String,
-    #[diesel(sql_type = Jsonb)]
     facts: serde_json::Value,
-    #[diesel(sql_type = Text)]
     preview: String,
-    #[diesel(sql_type = Timestamptz)]
     landed_at: DateTime<Utc>,
-    #[diesel(sql_type = SqlUuid)]
     shot: Uuid,
-    #[diesel(sql_type = Bool)]
+    #[diesel(select_expression = original::correction.is_not_null())]
     corrected: bool,
-    #[diesel(sql_type = Text)]
     source: String,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
     file_time: Option<DateTime<Utc>>,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
     held_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
     gone_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
+    #[diesel(select_expression = held::until.nullable())]
     held_until: Option<DateTime<Utc>>,
-    #[diesel(sql_type = Nullable<Text>)]
+    #[diesel(select_expression = held::was_at.nullable())]
     was_at: Option<PathColumn>,
-    #[diesel(sql_type = Text)]
+    #[diesel(select_expression = OriginalVersion, select_expression_type = OriginalVersion)]
     version: String,
 }
 
@@ -183,11 +158,14 @@ pub(crate) fn facts_of(value: serde_json::Value) -> Facts {
     serde_json::from_value(value).unwrap_or_default()
 }
 
-pub(crate) const FULL: &str =
-    "SELECT o.id, o.person, o.device, d.name AS device_name, o.digest, o.size, o.name, o.path, o.kind, o.taken_at,
-    o.taken_local, o.taken_rule, o.facts, o.preview, o.landed_at, o.shot, o.correction IS NOT NULL AS corrected,
-    o.source, o.file_time, o.held_at, o.gone_at, h.until AS held_until, h.was_at, o.xmin::text AS version
-    FROM original o LEFT JOIN device d ON d.id = o.device LEFT JOIN held h ON h.original = o.id AND o.held_at IS NOT NULL";
+/// Originals with all that [`FullRow`] asks for.
+macro_rules! full {
+    () => {
+        original::table
+            .left_join(device::table)
+            .left_join(held::table.on(held::original.eq(original::id).and(original::held_at.is_not_null())))
+    };
+}
 
 impl TryFrom<FullRow> for OriginalRow {
     type Error = CatalogError;
@@ -226,15 +204,15 @@ impl Catalog {
     /// The months in which a member took something, newest first, with their counts of shots.
     pub async fn months(&self, person: PersonId) -> Result<Vec<(String, u64)>> {
         let mut c = self.connection().await?;
-        let rows: Vec<MonthRow> = sql_query(
-            "SELECT to_char(day, 'YYYY-MM') AS month, sum(n)::bigint AS n FROM counts WHERE about = $1 AND fact = 'month'
-             GROUP BY day HAVING sum(n) > 0 ORDER BY day DESC",
-        )
-        .bind::<SqlUuid, _>(person.0)
-        .prepared()
-        .load(&mut c)
-        .await?;
-        Ok(rows.into_iter().map(|r| (r.month, unsigned(r.n))).collect())
+        let rows: Vec<(NaiveDate, i64)> = counts::table
+            .filter(counts::about.eq(person.0).and(counts::fact.eq("month")))
+            .group_by(counts::day)
+            .having(total(counts::n).gt(0))
+            .order(counts::day.desc())
+            .select((counts::day, total(counts::n)))
+            .load(&mut c)
+            .await?;
+        Ok(rows.into_iter().map(|(day, n)| (day.format("%Y-%m").to_string(), unsigned(n))).collect())
     }
 
     /// A page of a member's shots, newest first, each by the original that stands for it. `from` and `until` limit the local capture time (until exclusive);
@@ -257,6 +235,7 @@ impl Catalog {
             (one, other) => one.or(other),
         };
         let (before_time, before_id) = before.unzip();
+        // Text: what is asked of each card is asked of this page's alone, by a query of its own for each.
         let rows: Vec<CardRow> = sql_query(
             "SELECT o.id, o.path, o.kind, o.taken_local, o.facts, o.preview, o.placeholder, s.home, s.offsite, s.proven_at, p.company
              FROM (
@@ -303,87 +282,67 @@ impl Catalog {
     /// One original. `person` limits it to that member's.
     pub async fn original(&self, id: OriginalId, person: Option<PersonId>) -> Result<OriginalRow> {
         let mut c = self.connection().await?;
-        let row: FullRow = sql_query(format!("{FULL} WHERE o.id = $1 AND o.gone_at IS NULL AND ($2 IS NULL OR o.person = $2)"))
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
-            .prepared()
-            .get_result(&mut c)
-            .await?;
+        let this = full!().filter(original::id.eq(id.0).and(original::gone_at.is_null()));
+        let row: FullRow = this.select(FullRow::as_select()).get_result(&mut c).await?;
+        if person.is_some_and(|p| p.0 != row.person) {
+            return Err(CatalogError::NotFound);
+        }
         row.try_into()
     }
 
     /// Where an original is filed, or was, if it has left home and a store may still have it.
     pub async fn last_path(&self, id: OriginalId) -> Result<String> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Text)]
-            path: String,
-        }
         let mut c = self.connection().await?;
-        let row: Row =
-            sql_query("SELECT path FROM original WHERE id = $1").bind::<SqlUuid, _>(id.0).prepared().get_result(&mut c).await?;
-        Ok(row.path)
+        Ok(original::table.find(id.0).select(original::path).get_result(&mut c).await?)
     }
 
     /// Says how the making of previews ended: with a placeholder, or with none to be had.
     pub async fn set_preview(&self, id: OriginalId, placeholder: Option<&str>) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
-        sql_query(
-            "UPDATE original SET preview = CASE WHEN $2 IS NULL THEN 'none' ELSE 'ready' END, placeholder = $2 WHERE id = $1",
-        )
-        .bind::<SqlUuid, _>(id.0)
-        .bind::<Nullable<Text>, _>(placeholder)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        let made = if placeholder.is_some() { "ready" } else { "none" };
+        let ended = (original::preview.eq(made), original::placeholder.eq(placeholder));
+        update(original::table.find(id.0)).set(ended).execute(&mut c).await?;
         Ok(())
     }
 
     /// Where some originals should be in the library: so many of the latest, and of the first.
     pub async fn some_paths(&self, each: i64) -> Result<Vec<FiledPath>> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Text)]
-            path: PathColumn,
-        }
         let mut c = self.connection().await?;
-        let rows: Vec<Row> =
-            sql_query("(SELECT path FROM living ORDER BY id DESC LIMIT $1) UNION (SELECT path FROM living ORDER BY id LIMIT $1)")
-                .bind::<BigInt, _>(each)
-                .prepared()
-                .load(&mut c)
-                .await?;
-        Ok(rows.into_iter().map(|r| r.path.0).collect())
+        let living = || original::table.filter(is_living()).limit(each).select((original::id, original::path));
+        let mut rows: Vec<(Uuid, PathColumn)> = living().order(original::id.desc()).load(&mut c).await?;
+        rows.extend(living().order(original::id).load::<(Uuid, PathColumn)>(&mut c).await?);
+        rows.sort_unstable_by_key(|(id, _)| *id);
+        rows.dedup_by_key(|(id, _)| *id);
+        Ok(rows.into_iter().map(|(_, path)| path.0).collect())
     }
 
     /// What a checkpoint says: originals of which a store has a good copy, in the order of their ids. Also those that the next segment will say:
     /// what changed since the last one is in none of those that the checkpoint stands for as it is now, and a house may be gone before the next.
     pub async fn copies_in(&self, store: ypogeion_core::StoreId, after: OriginalId, limit: i64) -> Result<Vec<OriginalRow>> {
         let mut c = self.connection().await?;
-        let rows: Vec<FullRow> = sql_query(format!(
-            "{FULL} JOIN standing s ON s.original = o.id AND s.place = $1 AND s.good WHERE o.id > $2 AND o.gone_at IS NULL
-             ORDER BY o.id LIMIT $3"
-        ))
-        .bind::<SqlUuid, _>(store.0)
-        .bind::<SqlUuid, _>(after.0)
-        .bind::<BigInt, _>(limit)
-        .prepared()
-        .load(&mut c)
-        .await?;
+        let there = standing::original.eq(original::id).and(standing::place.eq(store.0)).and(standing::good);
+        let rows: Vec<FullRow> = full!()
+            .inner_join(standing::table.on(there))
+            .filter(original::id.gt(after.0).and(original::gone_at.is_null()))
+            .order(original::id)
+            .limit(limit)
+            .select(FullRow::as_select())
+            .load(&mut c)
+            .await?;
         rows.into_iter().map(OriginalRow::try_from).collect()
     }
 
     /// Originals that a store has confirmed and its ledger does not name yet, oldest first.
     pub async fn unlisted(&self, store: ypogeion_core::StoreId, limit: i64) -> Result<Vec<OriginalRow>> {
         let mut c = self.connection().await?;
-        let rows: Vec<FullRow> = sql_query(format!(
-            "{FULL} JOIN standing s ON s.original = o.id AND s.place = $1 AND s.good AND NOT s.listed ORDER BY o.id LIMIT $2"
-        ))
-        .bind::<SqlUuid, _>(store.0)
-        .bind::<BigInt, _>(limit)
-        .prepared()
-        .load(&mut c)
-        .await?;
+        let there = standing::original.eq(original::id).and(standing::place.eq(store.0)).and(standing::good);
+        let rows: Vec<FullRow> = full!()
+            .inner_join(standing::table.on(there.and(not(standing::listed))))
+            .order(original::id)
+            .limit(limit)
+            .select(FullRow::as_select())
+            .load(&mut c)
+            .await?;
         rows.into_iter().map(OriginalRow::try_from).collect()
     }
 }

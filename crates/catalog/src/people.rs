@@ -1,15 +1,10 @@
 //! The household, its members and their sessions.
 
 use chrono::{DateTime, TimeDelta, Utc};
-use diesel::{
-    OptionalExtension, QueryableByName, sql_query,
-    sql_types::{BigInt, Binary, Bool, Nullable, Text, Timestamptz, Uuid as SqlUuid},
-};
-use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, PersonId, access::Role, clearance::Depth, filing::FilingPlan, ledger::LedgerKey, object::NameKey};
 
-use crate::{Catalog, CatalogError, Count, Prepare, Result, columns::WordColumn, signed, unsigned};
+use crate::{Catalog, CatalogError, Result, columns::WordColumn, db::*, signed, unsigned};
 
 /// The household.
 #[derive(Clone, Debug)]
@@ -53,22 +48,16 @@ pub enum Ending {
 /// A session that is used is written down this often.
 const SEEN_EVERY: TimeDelta = TimeDelta::minutes(5);
 
-const SESSION: &str =
-    "SELECT id, person, agent, created_at, seen_at, CASE WHEN isfinite(proved_at) THEN proved_at END AS proved_at FROM session";
-
-#[derive(QueryableByName)]
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = session)]
 struct SessionRow {
-    #[diesel(sql_type = SqlUuid)]
     id: Uuid,
-    #[diesel(sql_type = SqlUuid)]
     person: Uuid,
-    #[diesel(sql_type = Text)]
     agent: String,
-    #[diesel(sql_type = Timestamptz)]
     created_at: DateTime<Utc>,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
     seen_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
+    /// Those that are older than this column never typed one, and count from the beginning of time.
+    #[diesel(select_expression = case_when(isfinite(session::proved_at), session::proved_at))]
     proved_at: Option<DateTime<Utc>>,
 }
 
@@ -126,33 +115,24 @@ pub struct Person {
     pub soft_quota: Option<u64>,
 }
 
-#[derive(QueryableByName)]
+#[derive(Queryable, Selectable, Insertable)]
+#[diesel(table_name = household)]
 struct HouseholdRow {
-    #[diesel(sql_type = Text)]
     name: String,
-    #[diesel(sql_type = SqlUuid)]
     replica: Uuid,
-    #[diesel(sql_type = Text)]
     name_key: String,
-    #[diesel(sql_type = Nullable<Text>)]
     ledger_key: Option<String>,
 }
 
-#[derive(QueryableByName)]
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = person)]
 struct PersonRow {
-    #[diesel(sql_type = SqlUuid)]
     id: Uuid,
-    #[diesel(sql_type = Text)]
     name: String,
-    #[diesel(sql_type = Text)]
     role: WordColumn<Role>,
-    #[diesel(sql_type = Text)]
     folder: String,
-    #[diesel(sql_type = Text)]
     password_hash: String,
-    #[diesel(sql_type = Nullable<BigInt>)]
     quota: Option<i64>,
-    #[diesel(sql_type = Nullable<BigInt>)]
     soft_quota: Option<i64>,
 }
 
@@ -170,8 +150,6 @@ impl From<PersonRow> for Person {
     }
 }
 
-const PERSON: &str = "SELECT id, name, role, folder, password_hash, quota, soft_quota FROM person";
-
 /// A name as typed at sign-in: case and outer spaces do not matter.
 fn login(name: &str) -> String {
     name.trim().to_lowercase()
@@ -180,126 +158,86 @@ fn login(name: &str) -> String {
 impl Catalog {
     /// What the keeper decided for the whole house.
     pub async fn house_rules(&self) -> Result<HouseRules> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Text)]
-            filing: String,
-            #[diesel(sql_type = Text)]
-            clear_at: String,
-            #[diesel(sql_type = Bool)]
-            derive_jpeg: bool,
-        }
         let mut c = self.connection().await?;
-        let row: Row = sql_query("SELECT filing, clear_at, derive_jpeg FROM household").prepared().get_result(&mut c).await?;
+        let rules = household::table.select((household::filing, household::clear_at, household::derive_jpeg));
+        let (filing, clear_at, derive_jpeg): (String, String, bool) = rules.get_result(&mut c).await?;
         Ok(HouseRules {
             // Both were checked when they were set; what a later version wrote falls back to the careful choice.
-            filing: FilingPlan::parse(&row.filing).unwrap_or_default(),
-            clear_at: Depth::from_word(&row.clear_at).unwrap_or_default(),
-            derive_jpeg: row.derive_jpeg,
+            filing: FilingPlan::parse(&filing).unwrap_or_default(),
+            clear_at: Depth::from_word(&clear_at).unwrap_or_default(),
+            derive_jpeg,
         })
     }
 
     /// What decides where a member's file from a device is filed.
     pub async fn filing_of(&self, person: PersonId, device: DeviceId) -> Result<Filing> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Text)]
-            filing: String,
-            #[diesel(sql_type = Text)]
-            folder: String,
-            #[diesel(sql_type = Text)]
-            device: String,
-        }
         let mut c = self.connection().await?;
-        let row: Row = sql_query(
-            "SELECT h.filing, p.folder, d.name AS device FROM household h, person p, device d WHERE p.id = $1 AND d.id = $2",
-        )
-        .bind::<SqlUuid, _>(person.0)
-        .bind::<SqlUuid, _>(device.0)
-        .prepared()
-        .get_result(&mut c)
-        .await?;
-        Ok(Filing { plan: FilingPlan::parse(&row.filing).unwrap_or_default(), folder: row.folder, device: row.device })
+        // The house with everybody in it, and everything: of these, one.
+        let all = household::table
+            .inner_join(person::table.on(person::id.eq(person.0)))
+            .inner_join(device::table.on(device::id.eq(device.0)));
+        let (plan, folder, device): (String, String, String) =
+            all.select((household::filing, person::folder, device::name)).get_result(&mut c).await?;
+        Ok(Filing { plan: FilingPlan::parse(&plan).unwrap_or_default(), folder, device })
     }
 
     /// Changes what the keeper decided.
     pub async fn change_house_rules(&self, rules: &HouseRules) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE household SET filing = $1, clear_at = $2, derive_jpeg = $3")
-            .bind::<Text, _>(rules.filing.pattern())
-            .bind::<Text, _>(rules.clear_at.word())
-            .bind::<Bool, _>(rules.derive_jpeg)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let decided = (
+            household::filing.eq(rules.filing.pattern()),
+            household::clear_at.eq(rules.clear_at.word()),
+            household::derive_jpeg.eq(rules.derive_jpeg),
+        );
+        update(household::table).set(decided).execute(&mut c).await?;
         Ok(())
     }
 
     /// Makes the household. There is one; a second attempt is [`CatalogError::Taken`].
-    pub async fn create_household(&self, household: &Household, now: DateTime<Utc>) -> Result<()> {
+    pub async fn create_household(&self, new: &Household, now: DateTime<Utc>) -> Result<()> {
+        let row = HouseholdRow {
+            name: new.name.clone(),
+            replica: new.replica,
+            name_key: new.name_key.reveal().to_owned(),
+            ledger_key: new.ledger_key.as_ref().map(|k| k.reveal().to_owned()),
+        };
         let mut c = self.connection().await?;
-        sql_query("INSERT INTO household (name, replica, name_key, created_at, ledger_key) VALUES ($1, $2, $3, $4, $5)")
-            .bind::<Text, _>(&household.name)
-            .bind::<SqlUuid, _>(household.replica)
-            .bind::<Text, _>(household.name_key.reveal())
-            .bind::<Timestamptz, _>(now)
-            .bind::<Nullable<Text>, _>(household.ledger_key.as_ref().map(LedgerKey::reveal))
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        insert_into(household::table).values((row, household::created_at.eq(now))).execute(&mut c).await?;
         Ok(())
     }
 
     /// The identity of the household's library; none before it was given one.
     pub async fn library(&self) -> Result<Option<Uuid>> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Nullable<SqlUuid>)]
-            library: Option<Uuid>,
-        }
         let mut c = self.connection().await?;
-        let row: Option<Row> = sql_query("SELECT library FROM household").prepared().get_result(&mut c).await.optional()?;
-        Ok(row.and_then(|r| r.library))
+        let library: Option<Option<Uuid>> = household::table.select(household::library).get_result(&mut c).await.optional()?;
+        Ok(library.flatten())
     }
 
     /// Writes it down, once: it does not change.
     pub async fn set_library(&self, id: Uuid) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE household SET library = $1 WHERE library IS NULL")
-            .bind::<SqlUuid, _>(id)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        update(household::table.filter(household::library.is_null())).set(household::library.eq(id)).execute(&mut c).await?;
         Ok(())
     }
 
     /// Whether any original is known.
     pub async fn has_originals(&self) -> Result<bool> {
         let mut c = self.connection().await?;
-        let row: Count =
-            sql_query("SELECT count(*) AS n FROM (SELECT 1 FROM original LIMIT 1) AS one").prepared().get_result(&mut c).await?;
-        Ok(row.n > 0)
+        Ok(select(exists(original::table.select(original::id))).get_result(&mut c).await?)
     }
 
     /// Gives the household a key for its ledgers, unless it has one.
     pub async fn set_ledger_key(&self, key: &LedgerKey) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE household SET ledger_key = $1 WHERE ledger_key IS NULL")
-            .bind::<Text, _>(key.reveal())
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let without = household::table.filter(household::ledger_key.is_null());
+        update(without).set(household::ledger_key.eq(key.reveal())).execute(&mut c).await?;
         Ok(())
     }
 
     /// The household, once it has been made.
     pub async fn household(&self) -> Result<Option<Household>> {
         let mut c = self.connection().await?;
-        let row: Option<HouseholdRow> = sql_query("SELECT name, replica, name_key, ledger_key FROM household")
-            .prepared()
-            .get_result(&mut c)
-            .await
-            .optional()?;
+        let row: Option<HouseholdRow> = household::table.select(HouseholdRow::as_select()).get_result(&mut c).await.optional()?;
         // Written by this program from a key of the right length.
         Ok(row.and_then(|r| {
             Some(Household {
@@ -312,24 +250,20 @@ impl Catalog {
     }
 
     /// Adds a member.
-    pub async fn add_person(&self, person: &Person, now: DateTime<Utc>) -> Result<()> {
+    pub async fn add_person(&self, new: &Person, now: DateTime<Utc>) -> Result<()> {
+        let row = (
+            person::id.eq(new.id.0),
+            person::name.eq(&new.name),
+            person::login.eq(login(&new.name)),
+            person::role.eq(new.role.word()),
+            person::folder.eq(&new.folder),
+            person::password_hash.eq(&new.password_hash),
+            person::quota.eq(new.quota.map(signed)),
+            person::soft_quota.eq(new.soft_quota.map(signed)),
+            person::created_at.eq(now),
+        );
         let mut c = self.connection().await?;
-        sql_query(
-            "INSERT INTO person (id, name, login, role, folder, password_hash, quota, created_at, soft_quota)
-             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
-        )
-        .bind::<SqlUuid, _>(person.id.0)
-        .bind::<Text, _>(&person.name)
-        .bind::<Text, _>(login(&person.name))
-        .bind::<Text, _>(person.role.word())
-        .bind::<Text, _>(&person.folder)
-        .bind::<Text, _>(&person.password_hash)
-        .bind::<Nullable<BigInt>, _>(person.quota.map(signed))
-        .bind::<Timestamptz, _>(now)
-        .bind::<Nullable<BigInt>, _>(person.soft_quota.map(signed))
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        insert_into(person::table).values(row).execute(&mut c).await?;
         Ok(())
     }
 
@@ -343,45 +277,51 @@ impl Catalog {
         password_hash: Option<&str>,
         keep: Option<Uuid>,
     ) -> Result<()> {
+        #[derive(Clone, Copy, AsChangeset)]
+        #[diesel(table_name = person)]
+        struct Change<'a> {
+            quota: Option<Option<i64>>,
+            soft_quota: Option<Option<i64>>,
+            password_hash: Option<&'a str>,
+        }
+        // The outer one: whether it changes at all.
+        let or_none = |bytes: u64| (bytes > 0).then(|| signed(bytes));
+        let change = Change { quota: quota.map(or_none), soft_quota: soft_quota.map(or_none), password_hash };
         let mut c = self.connection().await?;
-        let changed = sql_query(
-            "WITH ended AS (DELETE FROM session WHERE person = $1 AND $3 IS NOT NULL AND id IS DISTINCT FROM $5)
-             UPDATE person SET quota = CASE WHEN $2 IS NULL THEN quota WHEN $2 = 0 THEN NULL ELSE $2 END,
-                    soft_quota = CASE WHEN $4 IS NULL THEN soft_quota WHEN $4 = 0 THEN NULL ELSE $4 END,
-                    password_hash = coalesce($3, password_hash) WHERE id = $1",
-        )
-        .bind::<SqlUuid, _>(id.0)
-        .bind::<Nullable<BigInt>, _>(quota.map(signed))
-        .bind::<Nullable<Text>, _>(password_hash)
-        .bind::<Nullable<BigInt>, _>(soft_quota.map(signed))
-        .bind::<Nullable<SqlUuid>, _>(keep)
-        .prepared()
-        .execute(&mut c)
-        .await?;
-        if changed == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
+        whole!(c, {
+            if password_hash.is_some() {
+                let ended = session::table.filter(session::person.eq(id.0).and(session::id.nullable().is_distinct_from(keep)));
+                delete(ended).execute(c).await?;
+            }
+            let changed = match change {
+                Change { quota: None, soft_quota: None, password_hash: None } => {
+                    person::table.find(id.0).count().get_result::<i64>(c).await? as usize
+                }
+                change => update(person::table.find(id.0)).set(change).execute(c).await?,
+            };
+            if changed == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
+        })
+        .await
     }
 
     /// A member by the name used to sign in.
     pub async fn person_by_login(&self, name: &str) -> Result<Person> {
         let mut c = self.connection().await?;
-        let row: PersonRow =
-            sql_query(format!("{PERSON} WHERE login = $1")).bind::<Text, _>(login(name)).prepared().get_result(&mut c).await?;
-        Ok(row.into())
+        let found = person::table.filter(person::login.eq(login(name))).select(PersonRow::as_select());
+        Ok(found.get_result(&mut c).await?.into())
     }
 
     /// A member.
     pub async fn person(&self, id: PersonId) -> Result<Person> {
         let mut c = self.connection().await?;
-        let row: PersonRow =
-            sql_query(format!("{PERSON} WHERE id = $1")).bind::<SqlUuid, _>(id.0).prepared().get_result(&mut c).await?;
-        Ok(row.into())
+        Ok(person::table.find(id.0).select(PersonRow::as_select()).get_result(&mut c).await?.into())
     }
 
     /// All members, in the order in which they were added.
     pub async fn people(&self) -> Result<Vec<Person>> {
         let mut c = self.connection().await?;
-        let rows: Vec<PersonRow> = sql_query(format!("{PERSON} ORDER BY created_at, id")).prepared().load(&mut c).await?;
-        Ok(rows.into_iter().map(Person::from).collect())
+        let all = person::table.order((person::created_at, person::id)).select(PersonRow::as_select());
+        Ok(all.load(&mut c).await?.into_iter().map(Person::from).collect())
     }
 
     /// Opens a session of somebody who has just typed their password. `agent`: what the browser says of itself.
@@ -394,62 +334,32 @@ impl Catalog {
         end: DateTime<Utc>,
     ) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query(
-            "WITH old AS (DELETE FROM session WHERE expires_at < $3)
-             INSERT INTO session (token_hash, person, created_at, expires_at, agent, seen_at, proved_at) VALUES ($1, $2, $3, $4, $5, $3, $3)",
-        )
-        .bind::<Binary, _>(token_hash)
-        .bind::<SqlUuid, _>(person.0)
-        .bind::<Timestamptz, _>(now)
-        .bind::<Timestamptz, _>(end)
-        .bind::<Text, _>(agent)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        delete(session::table.filter(session::expires_at.lt(now))).execute(&mut c).await?;
+        let row = (
+            session::token_hash.eq(token_hash),
+            session::person.eq(person.0),
+            session::created_at.eq(now),
+            session::expires_at.eq(end),
+            session::agent.eq(agent),
+            session::seen_at.eq(now),
+            session::proved_at.eq(now),
+        );
+        insert_into(session::table).values(row).execute(&mut c).await?;
         Ok(())
     }
 
     /// Whose session that is, if it has not ended.
     pub async fn session(&self, token_hash: &[u8], now: DateTime<Utc>) -> Result<(Person, Session)> {
-        // Both in one look: every request of a person asks this.
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(embed)]
-            session: SessionRow,
-            #[diesel(sql_type = Text)]
-            name: String,
-            #[diesel(sql_type = Text)]
-            role: WordColumn<Role>,
-            #[diesel(sql_type = Text)]
-            folder: String,
-            #[diesel(sql_type = Text)]
-            password_hash: String,
-            #[diesel(sql_type = Nullable<BigInt>)]
-            quota: Option<i64>,
-            #[diesel(sql_type = Nullable<BigInt>)]
-            soft_quota: Option<i64>,
-        }
         let mut c = self.connection().await?;
-        let row: Row = sql_query(
-            "SELECT s.id, s.person, s.agent, s.created_at, s.seen_at, CASE WHEN isfinite(s.proved_at) THEN s.proved_at END AS proved_at,
-                    p.name, p.role, p.folder, p.password_hash, p.quota, p.soft_quota
-             FROM session s JOIN person p ON p.id = s.person WHERE s.token_hash = $1 AND s.expires_at > $2",
-        )
-        .bind::<Binary, _>(token_hash)
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .get_result(&mut c)
-        .await?;
-        let Row { session, name, role, folder, password_hash, quota, soft_quota } = row;
-        let person = PersonRow { id: session.person, name, role, folder, password_hash, quota, soft_quota };
+        // Both in one look: every request of a person asks this.
+        let open =
+            session::table.inner_join(person::table).filter(session::token_hash.eq(token_hash).and(session::expires_at.gt(now)));
+        let (person, session): (PersonRow, SessionRow) =
+            open.select((PersonRow::as_select(), SessionRow::as_select())).get_result(&mut c).await?;
         let session = Session::from(session);
         if session.seen_at.is_none_or(|seen| now - seen > SEEN_EVERY) {
-            sql_query("UPDATE session SET seen_at = $2 WHERE token_hash = $1")
-                .bind::<Binary, _>(token_hash)
-                .bind::<Timestamptz, _>(now)
-                .prepared()
-                .execute(&mut c)
-                .await?;
+            let this = session::table.filter(session::token_hash.eq(token_hash));
+            update(this).set(session::seen_at.eq(now)).execute(&mut c).await?;
         }
         Ok((person.into(), session))
     }
@@ -457,49 +367,37 @@ impl Catalog {
     /// The sessions of a member that have not ended, the latest first.
     pub async fn sessions(&self, person: PersonId, now: DateTime<Utc>) -> Result<Vec<Session>> {
         let mut c = self.connection().await?;
-        let rows: Vec<SessionRow> =
-            sql_query(format!("{SESSION} WHERE person = $1 AND expires_at > $2 ORDER BY coalesce(seen_at, created_at) DESC, id"))
-                .bind::<SqlUuid, _>(person.0)
-                .bind::<Timestamptz, _>(now)
-                .prepared()
-                .load(&mut c)
-                .await?;
+        let rows: Vec<SessionRow> = session::table
+            .filter(session::person.eq(person.0).and(session::expires_at.gt(now)))
+            .order((coalesce(session::seen_at, session::created_at).desc(), session::id))
+            .select(SessionRow::as_select())
+            .load(&mut c)
+            .await?;
         Ok(rows.into_iter().map(Session::from).collect())
     }
 
     /// The password was typed again in a session.
     pub async fn session_proved(&self, id: Uuid, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE session SET proved_at = $2 WHERE id = $1")
-            .bind::<SqlUuid, _>(id)
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        update(session::table.filter(session::id.eq(id))).set(session::proved_at.eq(now)).execute(&mut c).await?;
         Ok(())
     }
 
     /// Ends sessions of a member: one, or all but one (`None`: all). Returns how many there were.
     pub async fn end_sessions(&self, person: PersonId, which: Ending) -> Result<u64> {
-        let (only, except) = match which {
-            Ending::One(id) => (Some(id), None),
-            Ending::AllBut(id) => (None, id),
-        };
         let mut c = self.connection().await?;
-        let n = sql_query("DELETE FROM session WHERE person = $1 AND ($2 IS NULL OR id = $2) AND id IS DISTINCT FROM $3")
-            .bind::<SqlUuid, _>(person.0)
-            .bind::<Nullable<SqlUuid>, _>(only)
-            .bind::<Nullable<SqlUuid>, _>(except)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let own = session::table.filter(session::person.eq(person.0));
+        let n = match which {
+            Ending::One(id) => delete(own.filter(session::id.eq(id))).execute(&mut c).await?,
+            Ending::AllBut(id) => delete(own.filter(session::id.nullable().is_distinct_from(id))).execute(&mut c).await?,
+        };
         Ok(n as u64)
     }
 
     /// Ends a session. Ending one twice does no harm.
     pub async fn close_session(&self, token_hash: &[u8]) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("DELETE FROM session WHERE token_hash = $1").bind::<Binary, _>(token_hash).prepared().execute(&mut c).await?;
+        delete(session::table.filter(session::token_hash.eq(token_hash))).execute(&mut c).await?;
         Ok(())
     }
 }

@@ -7,9 +7,8 @@ use std::collections::HashSet;
 use chrono::{DateTime, Local, TimeZone, Utc};
 use diesel::{
     sql_query,
-    sql_types::{Array, BigInt, Bool, Jsonb, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+    sql_types::{Array, BigInt, Jsonb, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::RunQueryDsl;
 use serde_json::{Value, json};
 use ypogeion_core::{
     Digest, OriginalId, StoreId,
@@ -20,39 +19,43 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Prepare, Result, signed,
-    work::{Kind, WISH},
+    Catalog, CatalogError, Prepare, Result,
+    db::*,
+    derived::FROM,
+    signed,
+    work::{Kind, WISH, due_for, wish, work_for},
 };
 
 impl Catalog {
     /// Adds a device of a ledger. It has no token any more and has to be paired again: it is there for its history.
-    pub async fn rebuild_device(&self, device: &DeviceRecord, now: DateTime<Utc>) -> Result<()> {
+    pub async fn rebuild_device(&self, told: &DeviceRecord, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query(
-            "INSERT INTO device (id, person, name, kind, token_hash, paired_at, revoked_at)
-             SELECT $1, $2, $3, $4, uuid_send($1), $5, $5 WHERE EXISTS (SELECT 1 FROM person WHERE id = $2) ON CONFLICT DO NOTHING",
-        )
-        .bind::<SqlUuid, _>(device.id.0)
-        .bind::<SqlUuid, _>(device.person.0)
-        .bind::<Text, _>(&device.name)
-        .bind::<Text, _>(device.kind.as_deref().unwrap_or("computer"))
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        if !select(exists(person::table.find(told.person.0).select(person::id))).get_result::<bool>(&mut c).await? {
+            return Ok(());
+        }
+        let row = (
+            device::id.eq(told.id.0),
+            device::person.eq(told.person.0),
+            device::name.eq(&told.name),
+            device::kind.eq(told.kind.as_deref().unwrap_or("computer")),
+            // Nothing hashes to it.
+            device::token_hash.eq(told.id.0.as_bytes().as_slice()),
+            device::paired_at.eq(now),
+            device::revoked_at.eq(now),
+        );
+        insert_into(device::table).values(row).on_conflict_do_nothing().execute(&mut c).await?;
         Ok(())
     }
 
     /// Adds somebody who could open what was sealed. Nothing is sealed anew by that: it was sealed for them already.
     pub async fn rebuild_recipient(&self, told: &RecipientRecord) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("INSERT INTO other_recipient (recipient, name, added_at) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING")
-            .bind::<Text, _>(&told.recipient)
-            .bind::<Text, _>(&told.name)
-            .bind::<Timestamptz, _>(told.added_at)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let row = (
+            other_recipient::recipient.eq(&told.recipient),
+            other_recipient::name.eq(&told.name),
+            other_recipient::added_at.eq(told.added_at),
+        );
+        insert_into(other_recipient::table).values(row).on_conflict_do_nothing().execute(&mut c).await?;
         Ok(())
     }
 
@@ -67,6 +70,7 @@ impl Catalog {
         let rows = Value::Array(originals.iter().map(|(o, there)| row(o, *there, &Local)).collect());
         let mut c = self.connection().await?;
         whole!(c, {
+            // Text: rows that are handed in, each once, however many tables they go to.
             sql_query(format!(
                 "WITH told AS (
                      SELECT * FROM jsonb_to_recordset($1) AS t (n integer, id uuid, person uuid, device uuid, digest text, size bigint, name text,
@@ -135,13 +139,10 @@ impl Catalog {
         due: bool,
     ) -> Result<()> {
         self.segment_written(store, last, &[], (None, end), recorded).await?;
-        let mut c = self.connection().await?;
-        sql_query("UPDATE store SET checkpoint_due = checkpoint_due OR $2 WHERE id = $1")
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<Bool, _>(due)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        if due {
+            let mut c = self.connection().await?;
+            update(store::table.find(store.0)).set(store::checkpoint_due.eq(true)).execute(&mut c).await?;
+        }
         Ok(())
     }
 
@@ -151,6 +152,7 @@ impl Catalog {
         let mut rest = entries.into_iter().peekable();
         while rest.peek().is_some() {
             let some: Vec<&EntryRecord> = rest.by_ref().take(1000).collect();
+            // Text: Diesel gives no row the number that the database would give it.
             sql_query(
                 "INSERT INTO record (id, at, who, what) OVERRIDING SYSTEM VALUE SELECT * FROM unnest($1, $2, $3, $4) ON CONFLICT DO NOTHING",
             )
@@ -171,40 +173,36 @@ impl Catalog {
 
     /// All filed paths, folded.
     pub async fn all_paths(&self) -> Result<HashSet<String>> {
-        #[derive(diesel::QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = Text)]
-            folded: String,
-        }
         let mut c = self.connection().await?;
-        let rows: Vec<Row> = sql_query("SELECT folded FROM original WHERE gone_at IS NULL").prepared().load(&mut c).await?;
-        Ok(rows.into_iter().map(|r| r.folded).collect())
+        let all: Vec<String> = original::table.filter(original::gone_at.is_null()).select(original::folded).load(&mut c).await?;
+        Ok(all.into_iter().collect())
     }
 
     /// An original that came from a ledger is at home: what was read from it, and the work that follows (previews, company, what may be
     /// made from it, and copies for the stores that have none). When it was taken stays as the ledger says: it may have been put right.
     pub async fn fetched(&self, id: OriginalId, facts: &Facts, now: DateTime<Utc>) -> Result<()> {
+        let read = serde_json::to_value(facts).expect("facts are text and numbers");
+        let made_from = facts.media_type.as_deref().is_some_and(|t| FROM.contains(&t));
         let mut c = self.connection().await?;
-        sql_query(format!(
-            "WITH here AS (
-                 UPDATE original SET facts = $2, pair = $3 WHERE id = $1 RETURNING id
-             ), copies AS (
-                 INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', h.id, s.id, 13, $4 FROM here h, store s
-                 WHERE NOT EXISTS (SELECT 1 FROM standing t WHERE t.original = h.id AND t.place = s.id AND t.good) {WISH}
-             )
-             INSERT INTO job (kind, key, priority, due)
-             SELECT w.kind, h.id, w.priority, $4 FROM here h, (VALUES ('preview', 20), ('group', 18)) AS w (kind, priority)
-             -- Deleted before the ledger's last word, and perhaps not moved by then.
-             UNION ALL SELECT 'hold', o.id, 19, $4 FROM original o WHERE o.id = $1 AND o.held_at IS NOT NULL
-             UNION ALL SELECT 'derive', h.id, 22, $4 FROM here h, household WHERE derive_jpeg AND $5 {WISH}"
-        ))
-        .bind::<SqlUuid, _>(id.0)
-        .bind::<Jsonb, _>(serde_json::to_value(facts).expect("facts are text and numbers"))
-        .bind::<Nullable<Text>, _>(&facts.pair)
-        .bind::<Timestamptz, _>(now)
-        .bind::<Bool, _>(facts.media_type.as_deref().is_some_and(|t| matches!(t, "image/heic" | "image/avif")))
-        .prepared()
-        .execute(&mut c)
+        whole!(c, {
+            let here = update(original::table.find(id.0)).set((original::facts.eq(&read), original::pair.eq(&facts.pair)));
+            let held_at: Option<Option<DateTime<Utc>>> = here.returning(original::held_at).get_result(c).await.optional()?;
+            let Some(held_at) = held_at else { return Ok(()) };
+            let good = standing::table.find((id.0, store::id)).filter(standing::good).select(standing::place);
+            let without = store::table.filter(not(exists(good))).order(store::id);
+            let key = id.0.into_sql::<SqlUuid>();
+            wish!(from without.select(work_for!(Kind::Replicate, key, store::id.nullable(), 13, now))).execute(c).await?;
+            due_for(c, Kind::Preview, &[id.0], 20, now).await?;
+            due_for(c, Kind::Group, &[id.0], 18, now).await?;
+            if held_at.is_some() {
+                // Deleted before the ledger's last word, and perhaps not moved by then.
+                due_for(c, Kind::Hold, &[id.0], 19, now).await?;
+            }
+            if made_from && household::table.select(household::derive_jpeg).get_result::<bool>(c).await? {
+                due_for(c, Kind::Derive, &[id.0], 22, now).await?;
+            }
+            Ok::<_, CatalogError>(())
+        })
         .await?;
         self.work_added(&Kind::ALL);
         Ok(())

@@ -1,15 +1,10 @@
 //! Backup runs and their logs.
 
 use chrono::{DateTime, TimeDelta, Utc};
-use diesel::{
-    QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Nullable, Text, Timestamptz, Uuid as SqlUuid},
-};
-use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, PersonId, RunId, state::RunState};
 
-use crate::{Catalog, CatalogError, Count, Prepare, Result, signed, unsigned};
+use crate::{Catalog, CatalogError, Result, db::*, signed, unsigned};
 
 /// A run that has not been heard of for this long has broken off.
 const SILENT: TimeDelta = TimeDelta::minutes(2);
@@ -76,61 +71,31 @@ pub struct Entry {
     pub size: u64,
 }
 
-#[derive(QueryableByName)]
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = run)]
 struct RunRow {
-    #[diesel(sql_type = SqlUuid)]
     id: Uuid,
-    #[diesel(sql_type = SqlUuid)]
     device: Uuid,
-    #[diesel(sql_type = Text)]
+    #[diesel(select_expression = device::name)]
     device_name: String,
-    #[diesel(sql_type = Timestamptz)]
     began_at: DateTime<Utc>,
-    #[diesel(sql_type = Timestamptz)]
     reported_at: DateTime<Utc>,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
     ended_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = BigInt)]
     checked: i64,
-    #[diesel(sql_type = BigInt)]
     sent: i64,
-    #[diesel(sql_type = BigInt)]
     present: i64,
-    #[diesel(sql_type = BigInt)]
     skipped: i64,
-    #[diesel(sql_type = BigInt)]
     failed: i64,
-    #[diesel(sql_type = BigInt)]
     bytes: i64,
-    #[diesel(sql_type = Nullable<Text>)]
     halted: Option<String>,
-}
-
-#[derive(QueryableByName)]
-struct EntryRow {
-    #[diesel(sql_type = Text)]
-    name: String,
-    #[diesel(sql_type = Text)]
-    source: String,
-    #[diesel(sql_type = Text)]
-    outcome: String,
-    #[diesel(sql_type = Nullable<Text>)]
-    reason: Option<String>,
-    #[diesel(sql_type = BigInt)]
-    size: i64,
 }
 
 impl Catalog {
     /// A run begins.
     pub async fn begin_run(&self, id: RunId, device: DeviceId, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("INSERT INTO run (id, device, began_at, reported_at) VALUES ($1, $2, $3, $3)")
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<SqlUuid, _>(device.0)
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let row = (run::id.eq(id.0), run::device.eq(device.0), run::began_at.eq(now), run::reported_at.eq(now));
+        insert_into(run::table).values(row).execute(&mut c).await?;
         Ok(())
     }
 
@@ -150,49 +115,40 @@ impl Catalog {
         };
         let mut c = self.connection().await?;
         whole!(c, {
-            let open: Count = sql_query("SELECT count(*) AS n FROM run WHERE id = $1 AND device = $2")
-                .bind::<SqlUuid, _>(id.0)
-                .bind::<SqlUuid, _>(device.0)
-                .prepared()
-                .get_result(c)
-                .await?;
-            if open.n == 0 {
-                return Err(CatalogError::NotFound);
-            }
-            let taken = sql_query(
-                "UPDATE run SET reported_at = $2, ended_at = CASE WHEN $3 THEN $2 END, checked = $4, sent = $5, present = $6,
-                     skipped = $7, failed = $8, bytes = $9, halted = $10 WHERE id = $1 AND ended_at IS NULL",
-            )
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<Timestamptz, _>(now)
-            .bind::<diesel::sql_types::Bool, _>(end.is_some())
-            .bind::<BigInt, _>(signed(counts.checked))
-            .bind::<BigInt, _>(signed(counts.sent))
-            .bind::<BigInt, _>(signed(counts.present))
-            .bind::<BigInt, _>(signed(counts.skipped))
-            .bind::<BigInt, _>(signed(counts.failed))
-            .bind::<BigInt, _>(signed(counts.bytes))
-            .bind::<Nullable<Text>, _>(halted)
-            .prepared()
-            .execute(c)
-            .await?;
-            if taken == 0 {
+            let own = run::table.find(id.0).filter(run::device.eq(device.0)).select(run::ended_at);
+            // Nobody else ends it between this and the report.
+            let ended: Option<DateTime<Utc>> = own.for_update().get_result(c).await?;
+            if ended.is_some() {
                 return Ok(());
             }
-            sql_query(
-                "INSERT INTO run_entry (run, name, source, outcome, reason, size)
-                 SELECT $1, * FROM unnest($2, $3, $4, $5, $6)",
-            )
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<Array<Text>, _>(entries.iter().map(|e| e.name.as_str()).collect::<Vec<_>>())
-            .bind::<Array<Text>, _>(entries.iter().map(|e| e.source.as_str()).collect::<Vec<_>>())
-            .bind::<Array<Text>, _>(entries.iter().map(|e| e.outcome.as_str()).collect::<Vec<_>>())
-            .bind::<Array<Nullable<Text>>, _>(entries.iter().map(|e| e.reason.as_deref()).collect::<Vec<_>>())
-            .bind::<Array<BigInt>, _>(entries.iter().map(|e| signed(e.size)).collect::<Vec<_>>())
-            .prepared()
-            .execute(c)
-            .await?;
-            Ok(())
+            update(run::table.find(id.0))
+                .set((
+                    run::reported_at.eq(now),
+                    run::ended_at.eq(end.is_some().then_some(now)),
+                    run::checked.eq(signed(counts.checked)),
+                    run::sent.eq(signed(counts.sent)),
+                    run::present.eq(signed(counts.present)),
+                    run::skipped.eq(signed(counts.skipped)),
+                    run::failed.eq(signed(counts.failed)),
+                    run::bytes.eq(signed(counts.bytes)),
+                    run::halted.eq(halted),
+                ))
+                .execute(c)
+                .await?;
+            let row = |e: &Entry| {
+                (
+                    run_entry::run.eq(id.0),
+                    run_entry::name.eq(e.name.clone()),
+                    run_entry::source.eq(e.source.clone()),
+                    run_entry::outcome.eq(e.outcome.clone()),
+                    run_entry::reason.eq(e.reason.clone()),
+                    run_entry::size.eq(signed(e.size)),
+                )
+            };
+            for some in entries.chunks(AT_ONCE) {
+                insert_into(run_entry::table).values(some.iter().map(row).collect::<Vec<_>>()).execute(c).await?;
+            }
+            Ok::<_, CatalogError>(())
         })
         .await
     }
@@ -207,22 +163,17 @@ impl Catalog {
         now: DateTime<Utc>,
     ) -> Result<Vec<RunView>> {
         let mut c = self.connection().await?;
-        let rows: Vec<RunRow> = sql_query(
-            "SELECT r.id, r.device, d.name AS device_name, r.began_at, r.reported_at, r.ended_at, r.checked, r.sent, r.present, r.skipped,
-                    r.failed, r.bytes, r.halted
-             FROM run r JOIN device d ON d.id = r.device
-             WHERE ($1 IS NULL OR d.person = $1) AND ($2 IS NULL OR d.id = $2)
-               AND r.began_at >= coalesce($4, '-infinity') AND r.began_at < coalesce($5, 'infinity')
-             ORDER BY r.began_at DESC, r.id DESC LIMIT $3",
-        )
-        .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
-        .bind::<Nullable<SqlUuid>, _>(device.map(|d| d.0))
-        .bind::<BigInt, _>(limit)
-        .bind::<Nullable<Timestamptz>, _>(span.map(|s| s.0))
-        .bind::<Nullable<Timestamptz>, _>(span.map(|s| s.1))
-        .prepared()
-        .load(&mut c)
-        .await?;
+        let mut which = run::table.inner_join(device::table).select(RunRow::as_select()).into_boxed();
+        if let Some(person) = person {
+            which = which.filter(device::person.eq(person.0));
+        }
+        if let Some(device) = device {
+            which = which.filter(run::device.eq(device.0));
+        }
+        if let Some((from, until)) = span {
+            which = which.filter(run::began_at.ge(from).and(run::began_at.lt(until)));
+        }
+        let rows: Vec<RunRow> = which.order((run::began_at.desc(), run::id.desc())).limit(limit).load(&mut c).await?;
         Ok(rows
             .into_iter()
             .map(|r| RunView {
@@ -258,45 +209,28 @@ impl Catalog {
         offset: i64,
         limit: i64,
     ) -> Result<(Vec<Entry>, u64)> {
-        const WHICH: &str = "FROM run_entry e JOIN run r ON r.id = e.run JOIN device d ON d.id = r.device
-             WHERE e.run = $1 AND ($2 IS NULL OR d.person = $2) AND ($3 IS NULL OR e.outcome = $3) AND ($4 IS NULL OR d.id = $4)";
         let mut c = self.connection().await?;
-        let theirs: Count = sql_query(
-            "SELECT count(*) AS n FROM run r JOIN device d ON d.id = r.device
-             WHERE r.id = $1 AND ($2 IS NULL OR d.person = $2) AND ($3 IS NULL OR d.id = $3)",
-        )
-        .bind::<SqlUuid, _>(id.0)
-        .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
-        .bind::<Nullable<SqlUuid>, _>(device.map(|d| d.0))
-        .prepared()
-        .get_result(&mut c)
-        .await?;
-        if theirs.n == 0 {
+        let whose = run::table.inner_join(device::table).filter(run::id.eq(id.0)).select((device::id, device::person));
+        let (of_device, of_person): (Uuid, Uuid) = whose.get_result(&mut c).await?;
+        if person.is_some_and(|p| p.0 != of_person) || device.is_some_and(|d| d.0 != of_device) {
             return Err(CatalogError::NotFound);
         }
-        let total: Count = sql_query(format!("SELECT count(*) AS n {WHICH}"))
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
-            .bind::<Nullable<Text>, _>(outcome)
-            .bind::<Nullable<SqlUuid>, _>(device.map(|d| d.0))
-            .prepared()
-            .get_result(&mut c)
+        let entries = || {
+            let all = run_entry::table.filter(run_entry::run.eq(id.0)).into_boxed();
+            match outcome {
+                Some(outcome) => all.filter(run_entry::outcome.eq(outcome)),
+                None => all,
+            }
+        };
+        let all: i64 = entries().count().get_result(&mut c).await?;
+        let rows: Vec<(String, String, String, Option<String>, i64)> = entries()
+            .order(run_entry::id)
+            .offset(offset)
+            .limit(limit)
+            .select((run_entry::name, run_entry::source, run_entry::outcome, run_entry::reason, run_entry::size))
+            .load(&mut c)
             .await?;
-        let rows: Vec<EntryRow> =
-            sql_query(format!("SELECT e.name, e.source, e.outcome, e.reason, e.size {WHICH} ORDER BY e.id OFFSET $5 LIMIT $6"))
-                .bind::<SqlUuid, _>(id.0)
-                .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
-                .bind::<Nullable<Text>, _>(outcome)
-                .bind::<Nullable<SqlUuid>, _>(device.map(|d| d.0))
-                .bind::<BigInt, _>(offset)
-                .bind::<BigInt, _>(limit)
-                .prepared()
-                .load(&mut c)
-                .await?;
-        let entries = rows
-            .into_iter()
-            .map(|r| Entry { name: r.name, source: r.source, outcome: r.outcome, reason: r.reason, size: unsigned(r.size) })
-            .collect();
-        Ok((entries, unsigned(total.n)))
+        let entry = |(name, source, outcome, reason, size)| Entry { name, source, outcome, reason, size: unsigned(size) };
+        Ok((rows.into_iter().map(entry).collect(), unsigned(all)))
     }
 }

@@ -5,10 +5,11 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use chrono::{DateTime, NaiveDateTime, TimeDelta, TimeZone, Utc};
 use diesel::{
-    QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Binary, Jsonb, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
+    data_types::PgInterval,
+    sql_query,
+    sql_types::{Array, Text, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{
     DeviceId, OriginalId, PersonId,
@@ -18,11 +19,12 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Count, Prepare, Result,
+    Catalog, CatalogError, Prepare, Result,
     columns::HashColumn,
+    db::*,
     originals::facts_of,
     unsigned,
-    work::{Kind, WISH},
+    work::{Kind, due_for},
 };
 
 /// A file of a shot, as it is shown.
@@ -61,74 +63,25 @@ pub struct Correction {
     pub undone_at: Option<DateTime<Utc>>,
 }
 
-#[derive(QueryableByName)]
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = original)]
 struct PieceRow {
-    #[diesel(sql_type = SqlUuid)]
     id: Uuid,
-    #[diesel(sql_type = Binary)]
     digest: HashColumn,
-    #[diesel(sql_type = Nullable<SqlUuid>)]
     device: Option<Uuid>,
-    #[diesel(sql_type = Text)]
     source: String,
-    #[diesel(sql_type = Text)]
     name: String,
-    #[diesel(sql_type = Text)]
     kind: String,
-    #[diesel(sql_type = Jsonb)]
     facts: serde_json::Value,
-    #[diesel(sql_type = Timestamptz)]
     taken_at: DateTime<Utc>,
-    #[diesel(sql_type = Text)]
     taken_rule: String,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
     file_time: Option<DateTime<Utc>>,
-    #[diesel(sql_type = Timestamptz)]
     landed_at: DateTime<Utc>,
-    #[diesel(sql_type = Nullable<SqlUuid>)]
     correction: Option<Uuid>,
-    #[diesel(sql_type = Text)]
     shot_key: String,
-    #[diesel(sql_type = Nullable<Text>)]
     pair: Option<String>,
-    #[diesel(sql_type = SqlUuid)]
     shot: Uuid,
-    #[diesel(sql_type = Text)]
     part: String,
-}
-
-#[derive(QueryableByName)]
-struct PartRow {
-    #[diesel(sql_type = SqlUuid)]
-    id: Uuid,
-    #[diesel(sql_type = Text)]
-    part: String,
-    #[diesel(sql_type = Text)]
-    path: String,
-    #[diesel(sql_type = BigInt)]
-    size: i64,
-    #[diesel(sql_type = Text)]
-    kind: String,
-}
-
-#[derive(QueryableByName)]
-struct CorrectionRow {
-    #[diesel(sql_type = SqlUuid)]
-    id: Uuid,
-    #[diesel(sql_type = Timestamp)]
-    from_local: NaiveDateTime,
-    #[diesel(sql_type = Timestamp)]
-    to_local: NaiveDateTime,
-    #[diesel(sql_type = BigInt)]
-    seconds: i64,
-    #[diesel(sql_type = BigInt)]
-    originals: i64,
-    #[diesel(sql_type = Text)]
-    made_by: String,
-    #[diesel(sql_type = Timestamptz)]
-    made_at: DateTime<Utc>,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
-    undone_at: Option<DateTime<Utc>>,
 }
 
 impl PieceRow {
@@ -156,9 +109,10 @@ impl Catalog {
     pub async fn regroup<Z: TimeZone + Sync>(&self, id: OriginalId, zone: &Z, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         whole!(c, {
-            let mut rows: Vec<PieceRow> =
-                sql_query(format!("{PIECE} WHERE o.id = $1")).bind::<SqlUuid, _>(id.0).prepared().load(c).await?;
-            let Some(person) = owner(c, id).await? else { return Ok(()) };
+            let this = original::table.filter(original::id.eq(id.0).and(is_living()));
+            let mut rows: Vec<PieceRow> = this.select(PieceRow::as_select()).load(c).await?;
+            let owner: Option<Uuid> = original::table.find(id.0).select(original::person).get_result(c).await.optional()?;
+            let Some(person) = owner.map(PersonId) else { return Ok(()) };
             // One at a time for a member: two that see half of a shot each would undo each other's work.
             lock_shots(c, person).await?;
             // Names lead to pairs and pairs to names; two rounds reach everything that a camera makes.
@@ -182,16 +136,14 @@ impl Catalog {
     /// The files of one shot, the one that stands for it first.
     pub async fn parts_of(&self, shot: OriginalId) -> Result<Vec<PartView>> {
         let mut c = self.connection().await?;
-        let rows: Vec<PartRow> =
-            sql_query("SELECT id, part, path, size, kind FROM living WHERE shot = $1 ORDER BY id <> shot, part, path")
-                .bind::<SqlUuid, _>(shot.0)
-                .prepared()
-                .load(&mut c)
-                .await?;
-        Ok(rows
-            .into_iter()
-            .map(|r| PartView { id: OriginalId(r.id), part: r.part, path: r.path, size: unsigned(r.size), kind: r.kind })
-            .collect())
+        let rows: Vec<(Uuid, String, String, i64, String)> = original::table
+            .filter(original::shot.eq(shot.0).and(is_living()))
+            .order((original::id.ne(original::shot), original::part, original::path))
+            .select((original::id, original::part, original::path, original::size, original::kind))
+            .load(&mut c)
+            .await?;
+        let part = |(id, part, path, size, kind)| PartView { id: OriginalId(id), part, path, size: unsigned(size), kind };
+        Ok(rows.into_iter().map(part).collect())
     }
 
     /// Puts the times of a device's originals right: all that were taken by the camera's own clock between two local times,
@@ -208,45 +160,33 @@ impl Catalog {
         let rules: Vec<&str> = CaptureRule::ALL.into_iter().filter(|r| r.by_camera_clock()).map(CaptureRule::word).collect();
         let mut c = self.connection().await?;
         whole!(c, {
-            sql_query(
-                "INSERT INTO clock_correction (id, device, from_local, to_local, seconds, originals, made_by, made_at)
-                 VALUES ($1, $2, $3, $4, $5, 0, $6, $7)",
-            )
-            .bind::<SqlUuid, _>(id)
-            .bind::<SqlUuid, _>(device.0)
-            .bind::<Timestamp, _>(from)
-            .bind::<Timestamp, _>(to)
-            .bind::<BigInt, _>(shift.num_seconds())
-            .bind::<Text, _>(who)
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .execute(c)
-            .await?;
-            let moved: Count = sql_query(format!(
-                "WITH right_now AS (
-                     UPDATE original SET taken_at = taken_at + $4 * interval '1 second',
-                         taken_local = taken_local + $4 * interval '1 second', correction = $1
-                     WHERE device = $2 AND taken_local BETWEEN $3 AND $5 AND correction IS NULL AND taken_rule = ANY($6) RETURNING id
-                 ), {}",
-                follows()
-            ))
-            .bind::<SqlUuid, _>(id)
-            .bind::<SqlUuid, _>(device.0)
-            .bind::<Timestamp, _>(from)
-            .bind::<BigInt, _>(shift.num_seconds())
-            .bind::<Timestamp, _>(to)
-            .bind::<Array<Text>, _>(&rules)
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .get_result(c)
-            .await?;
-            sql_query("UPDATE clock_correction SET originals = $2 WHERE id = $1")
-                .bind::<SqlUuid, _>(id)
-                .bind::<BigInt, _>(moved.n)
-                .prepared()
-                .execute(c)
+            let row = (
+                clock_correction::id.eq(id),
+                clock_correction::device.eq(device.0),
+                clock_correction::from_local.eq(from),
+                clock_correction::to_local.eq(to),
+                clock_correction::seconds.eq(shift.num_seconds()),
+                clock_correction::originals.eq(0),
+                clock_correction::made_by.eq(who),
+                clock_correction::made_at.eq(now),
+            );
+            insert_into(clock_correction::table).values(row).execute(c).await?;
+            let wrong = original::table
+                .filter(original::device.eq(device.0).and(original::taken_local.between(from, to)))
+                .filter(original::correction.is_null().and(original::taken_rule.eq_any(&rules)));
+            let moved: Vec<Uuid> = update(wrong)
+                .set((
+                    original::taken_at.eq(original::taken_at + seconds(shift.num_seconds())),
+                    original::taken_local.eq(original::taken_local + seconds(shift.num_seconds())),
+                    original::correction.eq(id),
+                ))
+                .returning(original::id)
+                .get_results(c)
                 .await?;
-            Ok::<_, CatalogError>(unsigned(moved.n))
+            time_changed(c, &moved, now).await?;
+            let counted = clock_correction::originals.eq(i64::try_from(moved.len()).unwrap_or(i64::MAX));
+            update(clock_correction::table.find(id)).set(counted).execute(c).await?;
+            Ok::<_, CatalogError>(moved.len() as u64)
         })
         .await
         .inspect(|_| self.work_added(&Kind::ALL))
@@ -256,35 +196,21 @@ impl Catalog {
     pub async fn undo_correction(&self, id: Uuid, device: DeviceId, now: DateTime<Utc>) -> Result<u64> {
         let mut c = self.connection().await?;
         whole!(c, {
-            let open: Count = sql_query("SELECT count(*) AS n FROM clock_correction WHERE id = $1 AND device = $2")
-                .bind::<SqlUuid, _>(id)
-                .bind::<SqlUuid, _>(device.0)
-                .prepared()
-                .get_result(c)
+            let this = clock_correction::table.find(id).filter(clock_correction::device.eq(device.0));
+            let by: i64 = this.select(clock_correction::seconds).get_result(c).await?;
+            let undone = clock_correction::undone_at.eq(coalesce(clock_correction::undone_at, now).nullable());
+            update(clock_correction::table.find(id)).set(undone).execute(c).await?;
+            let back: Vec<Uuid> = update(original::table.filter(original::correction.eq(id)))
+                .set((
+                    original::taken_at.eq(original::taken_at - seconds(by)),
+                    original::taken_local.eq(original::taken_local - seconds(by)),
+                    original::correction.eq(None::<Uuid>),
+                ))
+                .returning(original::id)
+                .get_results(c)
                 .await?;
-            if open.n == 0 {
-                return Err(CatalogError::NotFound);
-            }
-            sql_query("UPDATE clock_correction SET undone_at = coalesce(undone_at, $2) WHERE id = $1")
-                .bind::<SqlUuid, _>(id)
-                .bind::<Timestamptz, _>(now)
-                .prepared()
-                .execute(c)
-                .await?;
-            let back: Count = sql_query(format!(
-                "WITH right_now AS (
-                     UPDATE original o SET taken_at = taken_at - k.seconds * interval '1 second',
-                         taken_local = taken_local - k.seconds * interval '1 second', correction = NULL
-                     FROM clock_correction k WHERE o.correction = k.id AND k.id = $1 RETURNING o.id
-                 ), {}",
-                follows().replace("$7", "$2")
-            ))
-            .bind::<SqlUuid, _>(id)
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .get_result(c)
-            .await?;
-            Ok::<_, CatalogError>(unsigned(back.n))
+            time_changed(c, &back, now).await?;
+            Ok::<_, CatalogError>(back.len() as u64)
         })
         .await
         .inspect(|_| self.work_added(&Kind::ALL))
@@ -292,67 +218,55 @@ impl Catalog {
 
     /// The corrections of a device's clock, newest first.
     pub async fn corrections(&self, device: DeviceId) -> Result<Vec<Correction>> {
+        type Row = (Uuid, NaiveDateTime, NaiveDateTime, i64, i64, String, DateTime<Utc>, Option<DateTime<Utc>>);
         let mut c = self.connection().await?;
-        let rows: Vec<CorrectionRow> = sql_query(
-            "SELECT id, from_local, to_local, seconds, originals, made_by, made_at, undone_at FROM clock_correction
-             WHERE device = $1 ORDER BY made_at DESC, id",
-        )
-        .bind::<SqlUuid, _>(device.0)
-        .prepared()
-        .load(&mut c)
-        .await?;
-        Ok(rows
-            .into_iter()
-            .map(|r| Correction {
-                id: r.id,
-                from: r.from_local,
-                to: r.to_local,
-                seconds: r.seconds,
-                originals: unsigned(r.originals),
-                made_by: r.made_by,
-                made_at: r.made_at,
-                undone_at: r.undone_at,
-            })
-            .collect())
+        let rows: Vec<Row> = clock_correction::table
+            .filter(clock_correction::device.eq(device.0))
+            .order((clock_correction::made_at.desc(), clock_correction::id))
+            .select((
+                clock_correction::id,
+                clock_correction::from_local,
+                clock_correction::to_local,
+                clock_correction::seconds,
+                clock_correction::originals,
+                clock_correction::made_by,
+                clock_correction::made_at,
+                clock_correction::undone_at,
+            ))
+            .load(&mut c)
+            .await?;
+        let correction = |(id, from, to, seconds, originals, made_by, made_at, undone_at): Row| Correction {
+            id,
+            from,
+            to,
+            seconds,
+            originals: unsigned(originals),
+            made_by,
+            made_at,
+            undone_at,
+        };
+        Ok(rows.into_iter().map(correction).collect())
     }
 }
 
-const PIECE: &str =
-    "SELECT o.id, o.digest, o.device, o.source, o.name, o.kind, o.facts, o.taken_at, o.taken_rule, o.file_time, o.landed_at,
-    o.correction, o.shot_key, o.pair, o.shot, o.part FROM living o";
+fn seconds(n: i64) -> PgInterval {
+    PgInterval::from_microseconds(n.saturating_mul(1_000_000))
+}
 
-/// What follows when the time of originals (`right_now`) changed: shots afresh, and files where they belong. `$7` is now.
-fn follows() -> String {
-    format!(
-        "shots AS (
-        INSERT INTO job (kind, key, priority, due) SELECT 'group', id, 18, $7 FROM right_now {WISH}
-    ), files AS (
-        INSERT INTO job (kind, key, priority, due) SELECT 'refile', id, 4, $7 FROM right_now {WISH}
-    )
-    SELECT count(*) AS n FROM right_now"
-    )
+/// What follows when the time of originals has changed: shots afresh, and files where they belong.
+async fn time_changed(c: &mut AsyncPgConnection, originals: &[Uuid], now: DateTime<Utc>) -> Result<()> {
+    due_for(c, Kind::Group, originals, 18, now).await?;
+    due_for(c, Kind::Refile, originals, 4, now).await
 }
 
 /// Until the end of the transaction, nobody else puts a member's shots together or takes them apart.
 pub(crate) async fn lock_shots(c: &mut AsyncPgConnection, person: PersonId) -> Result<()> {
-    sql_query("SELECT pg_advisory_xact_lock(hashtextextended($1, 7))")
-        .bind::<Text, _>(person.to_string())
-        .prepared()
-        .execute(c)
-        .await?;
+    select(pg_advisory_xact_lock(hashtextextended(person.to_string(), 7))).execute(c).await?;
     Ok(())
 }
 
-async fn owner(c: &mut AsyncPgConnection, id: OriginalId) -> Result<Option<PersonId>> {
-    #[derive(QueryableByName)]
-    struct Row {
-        #[diesel(sql_type = SqlUuid)]
-        person: Uuid,
-    }
-    let rows: Vec<Row> =
-        sql_query("SELECT person FROM original WHERE id = $1").bind::<SqlUuid, _>(id.0).prepared().load(c).await?;
-    Ok(rows.into_iter().next().map(|r| PersonId(r.person)))
-}
+/// More files than this are no press of a shutter.
+const MOST_TOGETHER: usize = 5_000;
 
 /// Everything of a member that shares a name, a pair, or a present shot.
 async fn together(
@@ -362,20 +276,17 @@ async fn together(
     pairs: BTreeSet<String>,
     shots: BTreeSet<Uuid>,
 ) -> Result<Vec<PieceRow>> {
-    Ok(sql_query(format!(
-        "{PIECE} WHERE o.id IN (
-             SELECT id FROM original WHERE person = $1 AND shot_key = ANY($2)
-             UNION SELECT id FROM original WHERE person = $1 AND pair = ANY($3)
-             UNION SELECT id FROM original WHERE person = $1 AND shot = ANY($4)
-         ) ORDER BY o.id LIMIT 5000"
-    ))
-    .bind::<SqlUuid, _>(person.0)
-    .bind::<Array<Text>, _>(keys.into_iter().collect::<Vec<_>>())
-    .bind::<Array<Text>, _>(pairs.into_iter().collect::<Vec<_>>())
-    .bind::<Array<SqlUuid>, _>(shots.into_iter().collect::<Vec<_>>())
-    .prepared()
-    .load(c)
-    .await?)
+    // Each by its own index.
+    let own = || original::table.filter(original::person.eq(person.0)).select(original::id);
+    let these = own()
+        .filter(original::shot_key.eq_any(keys))
+        .union(own().filter(original::pair.eq_any(pairs)))
+        .union(own().filter(original::shot.eq_any(shots)));
+    let mut ids: Vec<Uuid> = these.load(c).await?;
+    ids.sort_unstable();
+    ids.truncate(MOST_TOGETHER);
+    let living = original::table.filter(original::id.eq_any(ids).and(is_living()));
+    Ok(living.order(original::id).select(PieceRow::as_select()).load(c).await?)
 }
 
 async fn keep_shots(c: &mut AsyncPgConnection, rows: &[PieceRow], shots: &[Shot]) -> Result<()> {
@@ -391,6 +302,7 @@ async fn keep_shots(c: &mut AsyncPgConnection, rows: &[PieceRow], shots: &[Shot]
     if changed.is_empty() {
         return Ok(());
     }
+    // Text: joined with rows that are handed in.
     sql_query(
         "UPDATE original o SET shot = u.shot, part = u.part FROM unnest($1, $2, $3) AS u (id, shot, part) WHERE o.id = u.id",
     )
@@ -424,19 +336,15 @@ async fn tell_times<Z: TimeZone>(
             }
             let captured = decide(&facts[i], Some(words), &row.name, row.file_time, row.landed_at, zone);
             if captured.rule == CaptureRule::Sidecar && (captured.at != row.taken_at || captured.rule.word() != row.taken_rule) {
-                sql_query(format!(
-                    "WITH told AS (
-                         UPDATE original SET taken_at = $2, taken_local = $3, taken_rule = $4 WHERE id = $1 RETURNING id
-                     ) INSERT INTO job (kind, key, priority, due) SELECT 'refile', id, 4, $5 FROM told {WISH}"
-                ))
-                .bind::<SqlUuid, _>(row.id)
-                .bind::<Timestamptz, _>(captured.at)
-                .bind::<Timestamp, _>(captured.local)
-                .bind::<Text, _>(captured.rule.word())
-                .bind::<Timestamptz, _>(now)
-                .prepared()
-                .execute(c)
-                .await?;
+                update(original::table.find(row.id))
+                    .set((
+                        original::taken_at.eq(captured.at),
+                        original::taken_local.eq(captured.local),
+                        original::taken_rule.eq(captured.rule.word()),
+                    ))
+                    .execute(c)
+                    .await?;
+                due_for(c, Kind::Refile, &[row.id], 4, now).await?;
             }
         }
     }

@@ -2,10 +2,10 @@
 
 use chrono::{DateTime, NaiveDateTime, Utc};
 use diesel::{
-    OptionalExtension, QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Binary, Bool, Integer, Jsonb, Nullable, SmallInt, Text, Timestamptz, Uuid as SqlUuid},
+    QueryableByName, sql_query,
+    sql_types::{Array, BigInt, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{
     Digest, OriginalId, StoreId,
@@ -19,13 +19,15 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Connection, Count, Prepare, Result,
+    Catalog, CatalogError, Connection, Prepare, Result,
     columns::HashColumn,
+    db::*,
     evidence::observe_in,
+    history::hour_of,
     numbers::{amount, next_day},
     originals::OriginalRow,
     signed, unsigned,
-    work::{Kind, WISH},
+    work::{Kind, ledger_due, wish, work_for},
 };
 
 /// A store and how it does.
@@ -111,57 +113,33 @@ pub struct StoreNumbers {
     pub confirmed_at: Option<DateTime<Utc>>,
 }
 
-#[derive(QueryableByName)]
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = store)]
 struct Row {
-    #[diesel(sql_type = SqlUuid)]
     id: Uuid,
-    #[diesel(sql_type = Text)]
     name: String,
-    #[diesel(sql_type = Text)]
     endpoint: String,
-    #[diesel(sql_type = Text)]
     region: String,
-    #[diesel(sql_type = Text)]
     bucket: String,
-    #[diesel(sql_type = Text)]
     prefix: String,
-    #[diesel(sql_type = Text)]
     access_key: String,
-    #[diesel(sql_type = Text)]
     secret_key: String,
-    #[diesel(sql_type = Nullable<Text>)]
     stopped: Option<String>,
-    #[diesel(sql_type = Nullable<Text>)]
     failing: Option<String>,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
     retry_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = Integer)]
     faults: i32,
-    #[diesel(sql_type = BigInt)]
     ledger_segment: i64,
-    #[diesel(sql_type = Nullable<Text>)]
     ledger_name: Option<String>,
-    #[diesel(sql_type = Nullable<Binary>)]
     ledger_digest: Option<HashColumn>,
-    #[diesel(sql_type = Bool)]
     paused: bool,
-    #[diesel(sql_type = Jsonb)]
     week: serde_json::Value,
-    #[diesel(sql_type = Bool)]
     away: bool,
-    #[diesel(sql_type = Jsonb)]
     prices: serde_json::Value,
-    #[diesel(sql_type = Bool)]
     notices: bool,
-    #[diesel(sql_type = BigInt)]
     checkpoint: i64,
-    #[diesel(sql_type = Bool)]
     checkpoint_due: bool,
-    #[diesel(sql_type = Bool)]
     sealed: bool,
-    #[diesel(sql_type = Nullable<Binary>)]
     certificate: Option<HashColumn>,
-    #[diesel(sql_type = BigInt)]
     recorded: i64,
 }
 
@@ -208,24 +186,6 @@ impl From<Row> for StoreRow {
 }
 
 #[derive(QueryableByName)]
-struct ObjectRow {
-    #[diesel(sql_type = Text)]
-    name: String,
-    #[diesel(sql_type = BigInt)]
-    size: i64,
-    #[diesel(sql_type = Binary)]
-    sealed_digest: HashColumn,
-    #[diesel(sql_type = SmallInt)]
-    epoch: i16,
-}
-
-#[derive(QueryableByName)]
-struct IdRow {
-    #[diesel(sql_type = SqlUuid)]
-    id: Uuid,
-}
-
-#[derive(QueryableByName)]
 struct NumbersRow {
     #[diesel(sql_type = BigInt)]
     held: i64,
@@ -249,12 +209,27 @@ fn json(value: &impl serde::Serialize) -> serde_json::Value {
     serde_json::to_value(value).expect("times, numbers and text")
 }
 
-const STORE: &str = "SELECT id, name, endpoint, region, bucket, prefix, access_key, secret_key, stopped, failing, retry_at, faults, \
-                     ledger_segment, ledger_name, ledger_digest, paused, week, away, prices, notices, checkpoint, checkpoint_due, sealed, certificate, recorded FROM store";
-
 /// How urgent it is to send an original `o` anywhere: what has no copy away from home comes first.
 pub(crate) const EXPOSURE: &str = "CASE WHEN EXISTS (
     SELECT 1 FROM standing e JOIN store a ON a.id = e.place AND a.away WHERE e.original = o.id AND e.good) THEN 8 ELSE 13 END";
+
+/// The same for Diesel's builder; `$more`: so much is added.
+macro_rules! exposure_of {
+    ($original:expr, $more:expr) => {{
+        let away = standing::table
+            .inner_join(store::table.on(store::id.eq(standing::place).and(store::away)))
+            .filter(standing::original.eq($original).and(standing::good));
+        case_when(exists(away.select(standing::original)), (8 + $more).into_sql::<diesel::sql_types::Integer>())
+            .otherwise((13 + $more).into_sql::<diesel::sql_types::Integer>())
+    }};
+}
+
+/// What a store confirmed for these bytes, if it is not just being removed.
+macro_rules! object_of {
+    ($store:expr, $digest:expr) => {
+        object::table.find(($store.0, HashColumn($digest))).filter(not(object::leaving))
+    };
+}
 
 async fn insert_store(
     c: &mut AsyncPgConnection,
@@ -263,26 +238,55 @@ async fn insert_store(
     (away, notices): (bool, bool),
     now: DateTime<Utc>,
 ) -> Result<()> {
-    sql_query(
-        "INSERT INTO store (id, name, endpoint, region, bucket, prefix, access_key, secret_key, created_at, away, sealed, notices, certificate)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)",
-    )
-    .bind::<SqlUuid, _>(id.0)
-    .bind::<Text, _>(&address.name)
-    .bind::<Text, _>(&address.endpoint)
-    .bind::<Text, _>(&address.region)
-    .bind::<Text, _>(&address.bucket)
-    .bind::<Text, _>(&address.prefix)
-    .bind::<Text, _>(&address.access_key)
-    .bind::<Text, _>(&address.secret_key)
-    .bind::<Timestamptz, _>(now)
-    .bind::<Bool, _>(away)
-    .bind::<Bool, _>(address.sealed)
-    .bind::<Bool, _>(notices)
-    .bind::<Nullable<Binary>, _>(address.certificate.as_ref().map(|c| c.as_bytes().as_slice()))
-    .prepared()
-    .execute(c)
-    .await?;
+    let row = (
+        store::id.eq(id.0),
+        store::name.eq(&address.name),
+        store::endpoint.eq(&address.endpoint),
+        store::region.eq(&address.region),
+        store::bucket.eq(&address.bucket),
+        store::prefix.eq(&address.prefix),
+        store::access_key.eq(&address.access_key),
+        store::secret_key.eq(&address.secret_key),
+        store::created_at.eq(now),
+        store::away.eq(away),
+        store::sealed.eq(address.sealed),
+        store::notices.eq(notices),
+        store::certificate.eq(address.certificate.map(HashColumn)),
+    );
+    insert_into(store::table).values(row).execute(c).await?;
+    Ok(())
+}
+
+/// What a store has confirmed of these bytes now; what it confirmed before is not what it has any more.
+pub(crate) async fn insert_object(
+    c: &mut AsyncPgConnection,
+    store: StoreId,
+    digest: Digest,
+    object: &ObjectRecord,
+    (at, epoch): (DateTime<Utc>, i16),
+) -> Result<()> {
+    let row = (
+        object::store.eq(store.0),
+        object::digest.eq(HashColumn(digest)),
+        object::name.eq(&object.name),
+        object::size.eq(signed(object.size)),
+        object::sealed_digest.eq(HashColumn(object.sha256)),
+        object::confirmed_at.eq(at),
+        object::epoch.eq(epoch),
+    );
+    insert_into(object::table)
+        .values(row)
+        .on_conflict((object::store, object::digest))
+        .do_update()
+        .set((
+            object::name.eq(excluded(object::name)),
+            object::size.eq(excluded(object::size)),
+            object::sealed_digest.eq(excluded(object::sealed_digest)),
+            object::confirmed_at.eq(excluded(object::confirmed_at)),
+            object::epoch.eq(excluded(object::epoch)),
+        ))
+        .execute(c)
+        .await?;
     Ok(())
 }
 
@@ -300,14 +304,15 @@ impl Catalog {
         let mut c = self.connection().await?;
         whole!(c, {
             insert_store(c, id, address, (away, notices), now).await?;
-            sql_query(format!(
-                "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', o.id, $1, {EXPOSURE}, $2 FROM living o ORDER BY o.landed_at {WISH}"
-            ))
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .execute(c)
-            .await?;
+            let at = Some(id.0).into_sql::<Nullable<SqlUuid>>();
+            let all = original::table.filter(is_living()).order(original::landed_at).select((
+                Kind::Replicate.word().into_sql::<Text>(),
+                original::id,
+                at,
+                exposure_of!(original::id, 0),
+                now.into_sql::<Timestamptz>(),
+            ));
+            wish!(from all).execute(c).await?;
             Ok::<_, CatalogError>(())
         })
         .await?;
@@ -328,14 +333,9 @@ impl Catalog {
         whole!(c, {
             insert_store(c, id, address, told.map_or((true, false), |t| (t.away, t.notices)), now).await?;
             if let Some(told) = told {
-                sql_query("UPDATE store SET week = $2, prices = $3, paused = $4 WHERE id = $1")
-                    .bind::<SqlUuid, _>(id.0)
-                    .bind::<Jsonb, _>(json(&told.week))
-                    .bind::<Jsonb, _>(json(&told.prices))
-                    .bind::<Bool, _>(told.paused)
-                    .prepared()
-                    .execute(c)
-                    .await?;
+                let decided =
+                    (store::week.eq(json(&told.week)), store::prices.eq(json(&told.prices)), store::paused.eq(told.paused));
+                update(store::table.find(id.0)).set(decided).execute(c).await?;
             }
             Ok::<_, CatalogError>(())
         })
@@ -345,56 +345,43 @@ impl Catalog {
     /// All stores, in the order in which they were added.
     pub async fn stores(&self) -> Result<Vec<StoreRow>> {
         let mut c = self.connection().await?;
-        let rows: Vec<Row> = sql_query(format!("{STORE} ORDER BY created_at, id")).prepared().load(&mut c).await?;
-        Ok(rows.into_iter().map(StoreRow::from).collect())
+        let all = store::table.order((store::created_at, store::id)).select(Row::as_select());
+        Ok(all.load(&mut c).await?.into_iter().map(StoreRow::from).collect())
     }
 
     /// One store.
     pub async fn store(&self, id: StoreId) -> Result<StoreRow> {
         let mut c = self.connection().await?;
-        let row: Row = sql_query(format!("{STORE} WHERE id = $1")).bind::<SqlUuid, _>(id.0).prepared().get_result(&mut c).await?;
-        Ok(row.into())
+        Ok(store::table.find(id.0).select(Row::as_select()).get_result(&mut c).await?.into())
     }
 
     /// Notes a passing fault: nothing is sent to the store before `retry_at`. Faults that others met at the same time
     /// count once.
     pub async fn store_failing(&self, id: StoreId, reason: &str, now: DateTime<Utc>, retry_at: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query(
-            "UPDATE store SET failing = $2, retry_at = $4, faults = faults + 1 WHERE id = $1 AND (retry_at IS NULL OR retry_at <= $3)",
-        )
-        .bind::<SqlUuid, _>(id.0)
-        .bind::<Text, _>(reason)
-        .bind::<Timestamptz, _>(now)
-        .bind::<Timestamptz, _>(retry_at)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        let tried = store::retry_at.is_null().or(store::retry_at.le(now).assume_not_null());
+        update(store::table.find(id.0).filter(tried))
+            .set((store::failing.eq(reason), store::retry_at.eq(retry_at), store::faults.eq(store::faults + 1)))
+            .execute(&mut c)
+            .await?;
         Ok(())
     }
 
     /// Notes that nothing more is to be sent until the keeper has done something.
     pub async fn store_stopped(&self, id: StoreId, reason: &str) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE store SET stopped = $2 WHERE id = $1")
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<Text, _>(reason)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        update(store::table.find(id.0)).set(store::stopped.eq(reason)).execute(&mut c).await?;
         Ok(())
     }
 
     /// Notes that the store answers as it should. Writes nothing if that is known.
     pub async fn store_well(&self, id: StoreId, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        let news = sql_query(
-            "UPDATE store SET failing = NULL, retry_at = NULL, faults = 0 WHERE id = $1 AND (failing IS NOT NULL OR faults > 0)",
-        )
-        .bind::<SqlUuid, _>(id.0)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        let was_not = store::table.find(id.0).filter(store::failing.is_not_null().or(store::faults.gt(0)));
+        let news = update(was_not)
+            .set((store::failing.eq(None::<String>), store::retry_at.eq(None::<DateTime<Utc>>), store::faults.eq(0)))
+            .execute(&mut c)
+            .await?;
         if news > 0 {
             self.heal_now(&mut c, now).await?;
         }
@@ -409,9 +396,8 @@ impl Catalog {
 
     /// A store can be reached again: what waited to be made good from it is tried now.
     async fn heal_now(&self, c: &mut Connection, now: DateTime<Utc>) -> Result<()> {
-        sql_query("UPDATE job SET wishes = wishes + 1, due = least(due, $1) WHERE kind = 'heal' AND NOT gave_up")
-            .bind::<Timestamptz, _>(now)
-            .prepared()
+        update(job::table.filter(job::kind.eq(Kind::Heal.word()).and(not(job::gave_up))))
+            .set((job::wishes.eq(job::wishes + 1), job::due.eq(least(job::due, now))))
             .execute(c)
             .await?;
         self.work_added(&Kind::ALL);
@@ -420,34 +406,40 @@ impl Catalog {
 
     /// Changes how a store is sent to, what it asks for, where it is. Wakes the workers.
     pub async fn change_store(&self, id: StoreId, change: &StoreSettings, now: DateTime<Utc>) -> Result<()> {
+        #[derive(Clone, AsChangeset)]
+        #[diesel(table_name = store)]
+        struct Change {
+            paused: Option<bool>,
+            week: Option<serde_json::Value>,
+            away: Option<bool>,
+            prices: Option<serde_json::Value>,
+            /// The outer one: whether it changes at all.
+            rest_until: Option<Option<DateTime<Utc>>>,
+        }
+        let said_when = change.paused.is_some() || change.week.is_some();
+        let row = Change {
+            paused: change.paused,
+            week: change.week.as_ref().map(json),
+            away: change.away,
+            prices: change.prices.as_ref().map(json),
+            rest_until: said_when.then_some(None),
+        };
+        let nothing = !said_when && change.away.is_none() && change.prices.is_none();
         let mut c = self.connection().await?;
         whole!(c, {
-            let found = sql_query(
-                "UPDATE store SET paused = coalesce($2, paused), week = coalesce($3, week), away = coalesce($4, away),
-                     prices = coalesce($5, prices), rest_until = CASE WHEN $2 IS NULL AND $3 IS NULL THEN rest_until END WHERE id = $1",
-            )
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<Nullable<Bool>, _>(change.paused)
-            .bind::<Nullable<Jsonb>, _>(change.week.as_ref().map(json))
-            .bind::<Nullable<Bool>, _>(change.away)
-            .bind::<Nullable<Jsonb>, _>(change.prices.as_ref().map(json))
-            .prepared()
-            .execute(c)
-            .await?;
-            if found == 0 {
-                return Err(CatalogError::NotFound);
+            store::table.find(id.0).select(store::id).for_update().get_result::<Uuid>(c).await?;
+            if !nothing {
+                update(store::table.find(id.0)).set(row.clone()).execute(c).await?;
             }
             if change.away.is_some() {
                 // What had its only copy away from home in there has none now, or the other way round.
-                sql_query(format!(
-                    "UPDATE job j SET priority = {EXPOSURE} FROM original o
-                     WHERE j.kind = 'replicate' AND o.id = j.key AND j.priority IN (8, 13) AND j.priority <> {EXPOSURE}"
-                ))
-                .prepared()
-                .execute(c)
-                .await?;
+                let sending = job::table.filter(job::kind.eq(Kind::Replicate.word()).and(job::priority.eq_any([8, 13])));
+                update(sending.filter(job::priority.ne(exposure_of!(job::key, 0))))
+                    .set(job::priority.eq(exposure_of!(job::key, 0)))
+                    .execute(c)
+                    .await?;
             }
-            Ok(())
+            Ok::<_, CatalogError>(())
         })
         .await?;
         self.heal_now(&mut c, now).await
@@ -456,38 +448,23 @@ impl Catalog {
     /// What a trial has seen: whether a store notices bytes that changed on their way.
     pub async fn set_store_notices(&self, id: StoreId, notices: bool) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE store SET notices = $2 WHERE id = $1")
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<Bool, _>(notices)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        update(store::table.find(id.0)).set(store::notices.eq(notices)).execute(&mut c).await?;
         Ok(())
     }
 
     /// Keeps a store's secret in another form.
     pub async fn set_store_secret(&self, id: StoreId, secret: &str) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE store SET secret_key = $2 WHERE id = $1")
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<Text, _>(secret)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        update(store::table.find(id.0)).set(store::secret_key.eq(secret)).execute(&mut c).await?;
         Ok(())
     }
 
     /// Nothing goes to a store before then, because its week says so; the week that `store` was read with: if the keeper has changed it
     /// meanwhile, it says nothing any more.
-    pub async fn store_rests(&self, store: &StoreRow, until: DateTime<Utc>) -> Result<()> {
+    pub async fn store_rests(&self, row: &StoreRow, until: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE store SET rest_until = $2 WHERE id = $1 AND week = $3")
-            .bind::<SqlUuid, _>(store.id.0)
-            .bind::<Timestamptz, _>(until)
-            .bind::<Jsonb, _>(&store.written)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let unchanged = store::table.find(row.id.0).filter(store::week.eq(&row.written));
+        update(unchanged).set(store::rest_until.eq(until)).execute(&mut c).await?;
         Ok(())
     }
 
@@ -500,19 +477,24 @@ impl Catalog {
         certificate: Option<Digest>,
         now: DateTime<Utc>,
     ) -> Result<()> {
+        #[derive(AsChangeset)]
+        #[diesel(table_name = store)]
+        struct Credentials<'a> {
+            access_key: Option<&'a str>,
+            secret_key: Option<&'a str>,
+            certificate: Option<HashColumn>,
+        }
         let mut c = self.connection().await?;
-        let found = sql_query(
-            "UPDATE store SET stopped = NULL, failing = NULL, retry_at = NULL, faults = 0,
-                 access_key = coalesce($2, access_key), secret_key = coalesce($3, secret_key), certificate = coalesce($4, certificate)
-             WHERE id = $1",
-        )
-        .bind::<SqlUuid, _>(id.0)
-        .bind::<Nullable<Text>, _>(access_key)
-        .bind::<Nullable<Text>, _>(secret_key)
-        .bind::<Nullable<Binary>, _>(certificate.as_ref().map(|c| c.as_bytes().as_slice()))
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        let found = update(store::table.find(id.0))
+            .set((
+                store::stopped.eq(None::<String>),
+                store::failing.eq(None::<String>),
+                store::retry_at.eq(None::<DateTime<Utc>>),
+                store::faults.eq(0),
+                Credentials { access_key, secret_key, certificate: certificate.map(HashColumn) },
+            ))
+            .execute(&mut c)
+            .await?;
         if found == 0 {
             return Err(CatalogError::NotFound);
         }
@@ -522,10 +504,11 @@ impl Catalog {
     /// A store's ledger has a checkpoint up to this segment. Another one is due if [`Catalog::say_all_again`] was called while it was written.
     pub async fn checkpoint_written(&self, store: StoreId, number: u64) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE store SET checkpoint = greatest(checkpoint, $2), checkpoint_due = said IS NULL WHERE id = $1")
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<BigInt, _>(signed(number))
-            .prepared()
+        update(store::table.find(store.0))
+            .set((
+                store::checkpoint.eq(greatest(store::checkpoint, signed(number))),
+                store::checkpoint_due.eq(store::said.is_null()),
+            ))
             .execute(&mut c)
             .await?;
         Ok(())
@@ -539,15 +522,12 @@ impl Catalog {
     /// The same with the epoch that it was sealed in.
     pub async fn object_of_epoch(&self, store: StoreId, digest: Digest) -> Result<Option<(ObjectRecord, i16)>> {
         let mut c = self.connection().await?;
-        let row: Option<ObjectRow> =
-            sql_query("SELECT name, size, sealed_digest, epoch FROM object WHERE store = $1 AND digest = $2 AND NOT leaving")
-                .bind::<SqlUuid, _>(store.0)
-                .bind::<Binary, _>(digest.as_bytes().as_slice())
-                .prepared()
-                .get_result(&mut c)
-                .await
-                .optional()?;
-        Ok(row.map(|r| (ObjectRecord { name: r.name, size: unsigned(r.size), sha256: r.sealed_digest.0 }, r.epoch)))
+        let row: Option<(String, i64, HashColumn, i16)> = object_of!(store, digest)
+            .select((object::name, object::size, object::sealed_digest, object::epoch))
+            .get_result(&mut c)
+            .await
+            .optional()?;
+        Ok(row.map(|(name, size, sealed, epoch)| (ObjectRecord { name, size: unsigned(size), sha256: sealed.0 }, epoch)))
     }
 
     /// The store has confirmed an object: its row, the observation for every original with these bytes, and the work that
@@ -562,67 +542,35 @@ impl Catalog {
     ) -> Result<()> {
         let mut c = self.connection().await?;
         whole!(c, {
-            sql_query(
-                "INSERT INTO object (store, digest, name, size, sealed_digest, confirmed_at, epoch) VALUES ($1, $2, $3, $4, $5, $6, $7)
-                 ON CONFLICT (store, digest) DO UPDATE SET name = excluded.name, size = excluded.size,
-                     sealed_digest = excluded.sealed_digest, confirmed_at = excluded.confirmed_at, epoch = excluded.epoch",
-            )
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<Binary, _>(digest.as_bytes().as_slice())
-            .bind::<Text, _>(&object.name)
-            .bind::<BigInt, _>(signed(object.size))
-            .bind::<Binary, _>(object.sha256.as_bytes().as_slice())
-            .bind::<Timestamptz, _>(at)
-            .bind::<SmallInt, _>(epoch)
-            .prepared()
-            .execute(c)
-            .await?;
-            let sharing: Vec<IdRow> = sql_query("SELECT id FROM original WHERE digest = $1 AND gone_at IS NULL ORDER BY id")
-                .bind::<Binary, _>(digest.as_bytes().as_slice())
-                .prepared()
-                .load(c)
-                .await?;
+            insert_object(c, store, digest, object, (at, epoch)).await?;
+            let same = original::table.filter(original::digest.eq(HashColumn(digest)).and(original::gone_at.is_null()));
+            let sharing: Vec<Uuid> = same.order(original::id).select(original::id).load(c).await?;
             let seen = Observation { place: Place::Store(store), act: Act::Confirmed, at, digest: None, outcome: Outcome::Right };
             for original in &sharing {
-                observe_in(c, OriginalId(original.id), digest, &seen).await?;
+                observe_in(c, OriginalId(*original), digest, &seen).await?;
             }
-            sql_query(
-                "INSERT INTO traffic (store, hour, objects, bytes) VALUES ($1, date_trunc('hour', $2, 'UTC'), 1, $3)
-                 ON CONFLICT (store, hour) DO UPDATE SET objects = traffic.objects + 1, bytes = traffic.bytes + excluded.bytes",
-            )
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<Timestamptz, _>(at)
-            .bind::<BigInt, _>(signed(object.size))
-            .prepared()
-            .execute(c)
-            .await?;
-            // It has a copy away from home now: others that have none go first, to whichever store.
-            sql_query(
-                "UPDATE job SET priority = 8 WHERE kind = 'replicate' AND key = ANY($2) AND priority > 8
-                     AND EXISTS (SELECT 1 FROM store WHERE id = $1 AND away)",
-            )
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<Array<SqlUuid>, _>(sharing.iter().map(|o| o.id).collect::<Vec<_>>())
-            .prepared()
-            .execute(c)
-            .await?;
-            sql_query("UPDATE standing SET listed = false WHERE place = $1 AND original = ANY($2)")
-                .bind::<SqlUuid, _>(store.0)
-                .bind::<Array<SqlUuid>, _>(sharing.iter().map(|o| o.id).collect::<Vec<_>>())
-                .prepared()
+            insert_into(traffic::table)
+                .values((
+                    traffic::store.eq(store.0),
+                    traffic::hour.eq(hour_of(at)),
+                    traffic::objects.eq(1),
+                    traffic::bytes.eq(signed(object.size)),
+                ))
+                .on_conflict((traffic::store, traffic::hour))
+                .do_update()
+                .set((traffic::objects.eq(traffic::objects + 1), traffic::bytes.eq(traffic::bytes + excluded(traffic::bytes))))
                 .execute(c)
                 .await?;
-            sql_query(format!(
-                "INSERT INTO job (kind, key, store, priority, due)
-                 SELECT 'ledger', $1, $1, 15, $3 UNION ALL SELECT 'prove', o, $1, 0, $4 FROM unnest($2) AS o {WISH}"
-            ))
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<Array<SqlUuid>, _>(sharing.iter().map(|o| o.id).collect::<Vec<_>>())
-            .bind::<Timestamptz, _>(ledger_at)
-            .bind::<Timestamptz, _>(prove_at)
-            .prepared()
-            .execute(c)
-            .await?;
+            // It has a copy away from home now: others that have none go first, to whichever store.
+            let is_away = store::table.find(store.0).filter(store::away).select(store::id);
+            let sending = job::kind.eq(Kind::Replicate.word()).and(job::key.eq_any(&sharing)).and(job::priority.gt(8));
+            update(job::table.filter(sending.and(exists(is_away)))).set(job::priority.eq(8)).execute(c).await?;
+            let unlisted = standing::table.filter(standing::place.eq(store.0).and(standing::original.eq_any(&sharing)));
+            update(unlisted).set(standing::listed.eq(false)).execute(c).await?;
+            ledger_due(c, store, ledger_at).await?;
+            let there = Some(store.0).into_sql::<Nullable<SqlUuid>>();
+            let these = original::table.filter(original::id.eq_any(&sharing)).order(original::id);
+            wish!(from these.select(work_for!(Kind::Prove, original::id, there, 0, prove_at))).execute(c).await?;
             Ok::<_, CatalogError>(())
         })
         .await?;
@@ -641,8 +589,21 @@ impl Catalog {
         (said, end): (Option<Digest>, Option<&SegmentRef>),
         recorded: u64,
     ) -> Result<()> {
+        #[derive(Clone, AsChangeset)]
+        #[diesel(table_name = store)]
+        struct Said {
+            said: Option<HashColumn>,
+            ledger_name: Option<String>,
+            ledger_digest: Option<HashColumn>,
+        }
+        let said = Said {
+            said: said.map(HashColumn),
+            ledger_name: end.map(|e| e.name.clone()),
+            ledger_digest: end.map(|e| HashColumn(e.sha256)),
+        };
         let mut c = self.connection().await?;
         whole!(c, {
+            // Text: joined with rows that are handed in, by a column that every table has and none declares.
             sql_query(
                 "UPDATE standing s SET listed = true FROM unnest($2, $3) AS w (id, version), original o
                  WHERE s.place = $1 AND s.original = w.id AND o.id = w.id AND o.xmin::text = w.version",
@@ -653,20 +614,14 @@ impl Catalog {
             .prepared()
             .execute(c)
             .await?;
-            sql_query(
-                "UPDATE store SET ledger_segment = greatest(ledger_segment, $2), said = coalesce($3, said),
-                     ledger_name = coalesce($4, ledger_name), ledger_digest = coalesce($5, ledger_digest), recorded = greatest(recorded, $6)
-                 WHERE id = $1",
-            )
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<BigInt, _>(signed(number))
-            .bind::<Nullable<Binary>, _>(said.as_ref().map(|d| d.as_bytes().as_slice()))
-            .bind::<Nullable<Text>, _>(end.map(|e| e.name.as_str()))
-            .bind::<Nullable<Binary>, _>(end.map(|e| e.sha256.as_bytes().as_slice()))
-            .bind::<BigInt, _>(signed(recorded))
-            .prepared()
-            .execute(c)
-            .await?;
+            update(store::table.find(store.0))
+                .set((
+                    store::ledger_segment.eq(greatest(store::ledger_segment, signed(number))),
+                    store::recorded.eq(greatest(store::recorded, signed(recorded))),
+                    said.clone(),
+                ))
+                .execute(c)
+                .await?;
             Ok::<_, CatalogError>(())
         })
         .await
@@ -675,36 +630,22 @@ impl Catalog {
     /// Whether a store's ledger said this of the household last: by its hash.
     pub async fn has_said(&self, store: StoreId, said: Digest) -> Result<bool> {
         let mut c = self.connection().await?;
-        let row: Count = sql_query("SELECT count(*) AS n FROM store WHERE id = $1 AND said = $2")
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<Binary, _>(said.as_bytes().as_slice())
-            .prepared()
-            .get_result(&mut c)
-            .await?;
-        Ok(row.n > 0)
+        let so = store::table.find(store.0).filter(store::said.eq(HashColumn(said)));
+        Ok(select(exists(so.select(store::id))).get_result(&mut c).await?)
     }
 
     /// A store's ledger lacks something: everything is said once more, by a segment and a checkpoint.
     pub async fn say_all_again(&self, store: StoreId, at: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE store SET checkpoint_due = true, said = NULL WHERE id = $1")
-            .bind::<SqlUuid, _>(store.0)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let nothing = (store::checkpoint_due.eq(true), store::said.eq(None::<Vec<u8>>));
+        update(store::table.find(store.0)).set(nothing).execute(&mut c).await?;
         drop(c);
         self.want_ledger(store, at).await
     }
 
     /// Puts down that the store's ledger has something to be written, unless that is down already.
     pub async fn want_ledger(&self, store: StoreId, at: DateTime<Utc>) -> Result<()> {
-        let mut c = self.connection().await?;
-        sql_query(format!("INSERT INTO job (kind, key, store, priority, due) VALUES ('ledger', $1, $1, 15, $2) {WISH}"))
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<Timestamptz, _>(at)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        ledger_due(&mut *self.connection().await?, store, at).await?;
         self.work_added(&[Kind::Ledger]);
         Ok(())
     }
@@ -713,22 +654,17 @@ impl Catalog {
     pub async fn send_again(&self, store: StoreId, digest: Digest, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
         whole!(c, {
-            sql_query("DELETE FROM object WHERE store = $1 AND digest = $2")
-                .bind::<SqlUuid, _>(store.0)
-                .bind::<Binary, _>(digest.as_bytes().as_slice())
-                .prepared()
-                .execute(c)
-                .await?;
-            sql_query(format!(
-                "INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', o.id, $1, {EXPOSURE} + 1, $3 FROM original o
-                 WHERE o.digest = $2 AND o.gone_at IS NULL {WISH}"
-            ))
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<Binary, _>(digest.as_bytes().as_slice())
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .execute(c)
-            .await?;
+            delete(object::table.find((store.0, HashColumn(digest)))).execute(c).await?;
+            let at = Some(store.0).into_sql::<Nullable<SqlUuid>>();
+            let same = original::table.filter(original::digest.eq(HashColumn(digest)).and(original::gone_at.is_null()));
+            let these = same.order(original::id).select((
+                Kind::Replicate.word().into_sql::<Text>(),
+                original::id,
+                at,
+                exposure_of!(original::id, 1),
+                now.into_sql::<Timestamptz>(),
+            ));
+            wish!(from these).execute(c).await?;
             Ok::<_, CatalogError>(())
         })
         .await?;
@@ -739,6 +675,7 @@ impl Catalog {
     /// A store in numbers. `proven_since`: readings from before do not count any more.
     pub async fn store_numbers(&self, id: StoreId, proven_since: DateTime<Utc>) -> Result<StoreNumbers> {
         let mut c = self.connection().await?;
+        // Text: one look, so that no number on a page contradicts another.
         let r: NumbersRow = sql_query(
             "WITH facts AS (
                  SELECT fact, sum(n)::bigint AS n, sum(bytes)::bigint AS bytes FROM counts

@@ -2,10 +2,10 @@
 
 use chrono::{DateTime, NaiveDateTime, Utc};
 use diesel::{
-    OptionalExtension, QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Binary, Bool, Integer, Jsonb, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
+    QueryableByName, sql_query,
+    sql_types::{Array, BigInt, Binary, Bool, Jsonb, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{
     DeviceId, Digest, OriginalId, PersonId, UploadId,
@@ -18,8 +18,9 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Count, Prepare, Result,
+    Catalog, CatalogError, Prepare, Result,
     columns::{HashColumn, PathColumn},
+    db::*,
     evidence::HOME,
     signed, unsigned,
     work::{Kind, WISH},
@@ -114,35 +115,22 @@ impl Upload {
     }
 }
 
-#[derive(QueryableByName)]
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = upload)]
 struct UploadRow {
-    #[diesel(sql_type = SqlUuid)]
     id: Uuid,
-    #[diesel(sql_type = SqlUuid)]
     device: Uuid,
-    #[diesel(sql_type = SqlUuid)]
     person: Uuid,
-    #[diesel(sql_type = BigInt)]
     length: i64,
-    #[diesel(sql_type = Nullable<Binary>)]
     digest: Option<HashColumn>,
-    #[diesel(sql_type = Text)]
     name: String,
-    #[diesel(sql_type = Text)]
     source: String,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
     file_time: Option<DateTime<Utc>>,
-    #[diesel(sql_type = Timestamptz)]
     expires_at: DateTime<Utc>,
-    #[diesel(sql_type = Text)]
     metadata: String,
-    #[diesel(sql_type = Nullable<Text>)]
     concat: Option<String>,
-    #[diesel(sql_type = Nullable<Text>)]
     target: Option<PathColumn>,
-    #[diesel(sql_type = Nullable<SqlUuid>)]
     original: Option<Uuid>,
-    #[diesel(sql_type = Timestamptz)]
     touched_at: DateTime<Utc>,
 }
 
@@ -191,12 +179,6 @@ impl From<UploadRow> for Upload {
 }
 
 #[derive(QueryableByName)]
-struct FoldedRow {
-    #[diesel(sql_type = Text)]
-    folded: String,
-}
-
-#[derive(QueryableByName)]
 struct LandedRow {
     #[diesel(sql_type = SqlUuid)]
     id: Uuid,
@@ -204,53 +186,43 @@ struct LandedRow {
     new: bool,
 }
 
-const UPLOAD: &str = "SELECT id, device, person, length, digest, name, source, file_time, expires_at, metadata, concat, target, original, touched_at FROM upload";
-
 impl Catalog {
     /// Puts an upload down whose bytes are on the disk: no room has to be promised. Not forced to the disk: an upload that a power cut forgets is begun
     /// again by its device, and the acknowledgement of the original is forced.
-    pub async fn create_upload(&self, upload: &Upload, now: DateTime<Utc>) -> Result<()> {
+    pub async fn create_upload(&self, new: &Upload, now: DateTime<Utc>) -> Result<()> {
+        let row = (
+            upload::id.eq(new.id.0),
+            upload::device.eq(new.device.0),
+            upload::person.eq(new.person.0),
+            upload::length.eq(signed(new.length)),
+            upload::digest.eq(new.digest.map(HashColumn)),
+            upload::name.eq(&new.name),
+            upload::source.eq(&new.source),
+            upload::file_time.eq(new.file_time),
+            upload::created_at.eq(now),
+            upload::touched_at.eq(now),
+            upload::expires_at.eq(new.expires_at),
+            upload::metadata.eq(&new.metadata),
+            upload::concat.eq(&new.concat),
+            upload::received.eq(signed(new.length)),
+        );
         let mut c = self.async_commit_connection().await?;
-        sql_query(
-            "INSERT INTO upload (id, device, person, length, digest, name, source, file_time, created_at, touched_at, expires_at, metadata, concat, received)
-             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $9, $10, $11, $12, $4)",
-        )
-        .bind::<SqlUuid, _>(upload.id.0)
-        .bind::<SqlUuid, _>(upload.device.0)
-        .bind::<SqlUuid, _>(upload.person.0)
-        .bind::<BigInt, _>(signed(upload.length))
-        .bind::<Nullable<Binary>, _>(upload.digest.map(|d| d.as_bytes().to_vec()))
-        .bind::<Text, _>(&upload.name)
-        .bind::<Text, _>(&upload.source)
-        .bind::<Nullable<Timestamptz>, _>(upload.file_time)
-        .bind::<Timestamptz, _>(now)
-        .bind::<Timestamptz, _>(upload.expires_at)
-        .bind::<Text, _>(&upload.metadata)
-        .bind::<Nullable<Text>, _>(&upload.concat)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        insert_into(upload::table).values(row).execute(&mut c).await?;
         Ok(())
     }
 
     /// An upload of this device.
     pub async fn upload(&self, id: UploadId, device: DeviceId) -> Result<Upload> {
         let mut c = self.connection().await?;
-        let row: UploadRow = sql_query(format!("{UPLOAD} WHERE id = $1 AND device = $2"))
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<SqlUuid, _>(device.0)
-            .prepared()
-            .get_result(&mut c)
-            .await?;
-        Ok(row.into())
+        let own = upload::table.find(id.0).filter(upload::device.eq(device.0));
+        Ok(own.select(UploadRow::as_select()).get_result(&mut c).await?.into())
     }
 
     /// All uploads that have not landed.
     pub async fn open_uploads(&self) -> Result<Vec<Upload>> {
         let mut c = self.connection().await?;
-        let rows: Vec<UploadRow> =
-            sql_query(format!("{UPLOAD} WHERE original IS NULL ORDER BY id")).prepared().load(&mut c).await?;
-        Ok(rows.into_iter().map(Upload::from).collect())
+        let open = upload::table.filter(upload::original.is_null()).order(upload::id);
+        Ok(open.select(UploadRow::as_select()).load(&mut c).await?.into_iter().map(Upload::from).collect())
     }
 
     /// Promises an upload its room and puts it down, in one step with looking whether there is any: of two that come at once and do not
@@ -266,19 +238,15 @@ impl Catalog {
             let quota = quota_of(c, upload.person).await?;
             let mut room = Room { free: terms.free, promised: 0, promised_own: 0, reserve: terms.reserve, used: 0, quota };
             if quota.is_some() {
-                sql_query("SELECT pg_advisory_xact_lock($1, hashtext($2::text))")
-                    .bind::<Integer, _>(PROMISING)
-                    .bind::<SqlUuid, _>(upload.person.0)
-                    .prepared()
-                    .execute(c)
-                    .await?;
+                select(lock_two(PROMISING, hashtext(upload.person.to_string()))).execute(c).await?;
                 (room.used, room.promised_own) = own(c, upload.person, still, &instead).await?;
                 if let Err(no) = room.check_quota(upload.length) {
                     return Ok(Promise::No(no));
                 }
             }
-            sql_query("SELECT pg_advisory_xact_lock($1, 0)").bind::<Integer, _>(PROMISING).prepared().execute(c).await?;
+            select(lock_two(PROMISING, 0)).execute(c).await?;
             let needed = upload.length.saturating_sub(terms.there);
+            // Text: looking and taking are one step.
             let all: AllRow = sql_query(
                 "WITH t AS (
                      SELECT coalesce(sum(greatest(length - received, 0)) FILTER (WHERE touched_at > $13 AND id <> $1), 0)::bigint AS promised,
@@ -336,94 +304,59 @@ impl Catalog {
             Some(_) => own(&mut c, person, still, &[]).await?,
             None => (0, 0),
         };
-        let promised: Count = sql_query(
-            "SELECT coalesce(sum(greatest(length - received, 0)), 0)::bigint AS n FROM upload WHERE original IS NULL AND touched_at > $1",
-        )
-        .bind::<Timestamptz, _>(still)
-        .prepared()
-        .get_result(&mut c)
-        .await?;
-        Ok(Room { free, promised: unsigned(promised.n), promised_own, reserve, used, quota })
+        let to_come = total(greatest(upload::length - upload::received, 0));
+        let open = upload::table.filter(upload::original.is_null().and(upload::touched_at.gt(still)));
+        let promised: i64 = open.select(to_come).get_result(&mut c).await?;
+        Ok(Room { free, promised: unsigned(promised), promised_own, reserve, used, quota })
     }
 
     /// Bytes came: an upload lives, and its room is kept, from now on again. Not forced to the disk: what came is on it.
     pub async fn extend_upload(&self, id: UploadId, received: u64, expires_at: DateTime<Utc>, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
-        sql_query("UPDATE upload SET expires_at = $2, received = $3, touched_at = $4 WHERE id = $1")
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<Timestamptz, _>(expires_at)
-            .bind::<BigInt, _>(signed(received))
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let came = (upload::expires_at.eq(expires_at), upload::received.eq(signed(received)), upload::touched_at.eq(now));
+        update(upload::table.find(id.0)).set(came).execute(&mut c).await?;
         Ok(())
     }
 
     /// Bytes that a member has at home.
     pub async fn used(&self, person: PersonId) -> Result<u64> {
         let mut c = self.connection().await?;
-        let row: Count =
-            sql_query("SELECT coalesce(sum(size), 0)::bigint AS n FROM original WHERE person = $1 AND gone_at IS NULL")
-                .bind::<SqlUuid, _>(person.0)
-                .prepared()
-                .get_result(&mut c)
-                .await?;
-        Ok(unsigned(row.n))
+        let own = original::table.filter(original::person.eq(person.0).and(original::gone_at.is_null()));
+        Ok(unsigned(own.select(total(original::size)).get_result(&mut c).await?))
     }
 
     /// Writes down which path a file is about to be given. Not forced to the disk; see the service's settling for what
     /// happens when a power cut forgets it.
     pub async fn set_target(&self, id: UploadId, target: &FiledPath) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
-        sql_query("UPDATE upload SET target = $2 WHERE id = $1")
-            .bind::<SqlUuid, _>(id.0)
-            .bind::<Text, _>(target.as_str())
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        update(upload::table.find(id.0)).set(upload::target.eq(target.as_str())).execute(&mut c).await?;
         Ok(())
     }
 
     /// Forgets an upload that has not landed.
     pub async fn remove_upload(&self, id: UploadId) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("DELETE FROM upload WHERE id = $1 AND original IS NULL")
-            .bind::<SqlUuid, _>(id.0)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        delete(upload::table.find(id.0).filter(upload::original.is_null())).execute(&mut c).await?;
         Ok(())
     }
 
     /// Uploads whose time has passed; landed ones are forgotten here, the others are returned for their parts to be removed.
     pub async fn expired_uploads(&self, now: DateTime<Utc>) -> Result<Vec<UploadId>> {
         let mut c = self.connection().await?;
-        sql_query("DELETE FROM upload WHERE original IS NOT NULL AND expires_at < $1")
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .execute(&mut c)
-            .await?;
-        let rows: Vec<UploadRow> = sql_query(format!("{UPLOAD} WHERE original IS NULL AND expires_at < $1"))
-            .bind::<Timestamptz, _>(now)
-            .prepared()
-            .load(&mut c)
-            .await?;
-        Ok(rows.into_iter().map(|r| UploadId(r.id)).collect())
+        let landed = upload::table.filter(upload::original.is_not_null().and(upload::expires_at.lt(now)));
+        delete(landed).execute(&mut c).await?;
+        let open = upload::table.filter(upload::original.is_null().and(upload::expires_at.lt(now)));
+        let ids: Vec<Uuid> = open.select(upload::id).load(&mut c).await?;
+        Ok(ids.into_iter().map(UploadId).collect())
     }
 
     /// Which of these paths a filed original, or what was made from one, has already, whatever its case.
     pub async fn taken_paths(&self, paths: &[FiledPath]) -> Result<Vec<String>> {
         let mut c = self.connection().await?;
         let folded: Vec<String> = paths.iter().map(FiledPath::folded).collect();
-        let rows: Vec<FoldedRow> = sql_query(
-            "SELECT folded FROM original WHERE folded = ANY($1) UNION ALL SELECT folded FROM derived_file WHERE folded = ANY($1)",
-        )
-        .bind::<Array<Text>, _>(folded)
-        .prepared()
-        .load(&mut c)
-        .await?;
-        Ok(rows.into_iter().map(|r| r.folded).collect())
+        let filed = original::table.filter(original::folded.eq_any(&folded)).select(original::folded);
+        let made = derived_file::table.filter(derived_file::folded.eq_any(&folded)).select(derived_file::folded);
+        Ok(filed.union_all(made).load(&mut c).await?)
     }
 
     /// Whether exactly this path is a filed original's.
@@ -433,32 +366,17 @@ impl Catalog {
 
     /// The original that a member has of these bytes.
     pub async fn original_of(&self, person: PersonId, digest: Digest) -> Result<(OriginalId, FiledPath)> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = SqlUuid)]
-            id: Uuid,
-            #[diesel(sql_type = Text)]
-            path: PathColumn,
-        }
         let mut c = self.connection().await?;
-        let row: Row = sql_query("SELECT id, path FROM original WHERE person = $1 AND digest = $2 AND gone_at IS NULL")
-            .bind::<SqlUuid, _>(person.0)
-            .bind::<Binary, _>(digest.as_bytes().as_slice())
-            .prepared()
-            .get_result(&mut c)
-            .await?;
-        Ok((OriginalId(row.id), row.path.0))
+        let same = original::person.eq(person.0).and(original::digest.eq(HashColumn(digest))).and(original::gone_at.is_null());
+        let (id, path): (Uuid, PathColumn) =
+            original::table.filter(same).select((original::id, original::path)).get_result(&mut c).await?;
+        Ok((OriginalId(id), path.0))
     }
 
     /// Links an upload to an original that was there already.
-    pub async fn link_upload(&self, upload: UploadId, original: OriginalId) -> Result<()> {
+    pub async fn link_upload(&self, id: UploadId, original: OriginalId) -> Result<()> {
         let mut c = self.connection().await?;
-        sql_query("UPDATE upload SET original = $2 WHERE id = $1")
-            .bind::<SqlUuid, _>(upload.0)
-            .bind::<SqlUuid, _>(original.0)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        update(upload::table.find(id.0)).set(upload::original.eq(original.0)).execute(&mut c).await?;
         Ok(())
     }
 
@@ -477,6 +395,7 @@ impl Catalog {
         let part = Part::of_kind(kind);
         let facts_json = serde_json::to_value(facts).expect("facts are text and numbers");
         let mut c = self.connection().await?;
+        // Text: a picture is not acknowledged before all of this is on the disk, and one statement is one way there.
         let row: Option<LandedRow> = sql_query(format!(
             "WITH added AS (
                  INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at,
@@ -558,6 +477,7 @@ impl Catalog {
     }
 
     async fn look_for_company(&self, c: &mut crate::Connection, id: OriginalId, now: DateTime<Utc>) -> Result<()> {
+        // Text: the table with itself, twice.
         sql_query(format!(
             "INSERT INTO job (kind, key, priority, due) SELECT 'group', o.id, 18, $2 FROM original o WHERE o.id = $1 AND (
                  EXISTS (SELECT 1 FROM living x WHERE x.person = o.person AND x.shot_key = o.shot_key AND x.id <> o.id)
@@ -574,19 +494,14 @@ impl Catalog {
 }
 
 async fn quota_of(c: &mut AsyncPgConnection, person: PersonId) -> Result<Option<u64>> {
-    #[derive(QueryableByName)]
-    struct Row {
-        #[diesel(sql_type = Nullable<BigInt>)]
-        quota: Option<i64>,
-    }
-    let row: Row =
-        sql_query("SELECT quota FROM person WHERE id = $1").bind::<SqlUuid, _>(person.0).prepared().get_result(c).await?;
-    Ok(row.quota.map(unsigned))
+    let quota: Option<i64> = person::table.find(person.0).select(person::quota).get_result(c).await?;
+    Ok(quota.map(unsigned))
 }
 
 /// What a member has at home, and what of uploads that are under way counts against a quota, in one look: a landing between two would be
 /// in neither, or in both.
 async fn own(c: &mut AsyncPgConnection, person: PersonId, still: DateTime<Utc>, but: &[Uuid]) -> Result<(u64, u64)> {
+    // Text: one look at two tables.
     let row: OwnRow = sql_query(
         "SELECT (SELECT coalesce(sum(bytes), 0)::bigint FROM counts WHERE about = $1 AND fact = 'kept') AS used,
                 (SELECT coalesce(sum(CASE WHEN touched_at > $2 THEN length ELSE received END), 0)::bigint

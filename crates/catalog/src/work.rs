@@ -3,15 +3,17 @@
 
 use chrono::{DateTime, TimeDelta, Utc};
 use diesel::{
-    QueryableByName, sql_query,
+    QueryableByName,
+    dsl::AsExprOf,
+    sql_query,
     sql_types::{Array, BigInt, Integer, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection};
 use futures_util::StreamExt;
 use uuid::Uuid;
 use ypogeion_core::StoreId;
 
-use crate::{Catalog, CatalogError, Count, Prepare, Result, unsigned};
+use crate::{Catalog, CatalogError, Prepare, Result, db::*, unsigned};
 
 /// The kinds of background work.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -142,7 +144,7 @@ pub struct KindNumbers {
 }
 
 /// A piece of work that failed at least once.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Queryable)]
 pub struct Fault {
     /// Its number.
     pub id: i64,
@@ -196,33 +198,108 @@ struct KindRow {
     failed: i64,
 }
 
-#[derive(QueryableByName)]
-struct FaultRow {
-    #[diesel(sql_type = BigInt)]
-    id: i64,
-    #[diesel(sql_type = Text)]
-    kind: String,
-    #[diesel(sql_type = Text)]
-    about: String,
-    #[diesel(sql_type = Integer)]
-    attempts: i32,
-    #[diesel(sql_type = Text)]
-    error: String,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
-    due: Option<DateTime<Utc>>,
-}
-
 /// How work is put down that may be down already: a wish more is counted, so that whoever is doing it just now does it once more, and what
-/// was given up gets another chance. What waits for its next try goes on waiting. Every `INSERT INTO job` ends with this, or with
-/// [`WISH_NOW`]; a test holds that.
+/// was given up gets another chance. What waits for its next try goes on waiting. Every `INSERT INTO job` ends with this, and every
+/// insert of Diesel's builder is made by [`wish`] or [`wish_now`]; a test holds that.
 pub(crate) const WISH: &str = "ON CONFLICT (kind, key, store) DO UPDATE SET wishes = job.wishes + 1, gave_up = false,
     attempts = CASE WHEN job.gave_up THEN 0 ELSE job.attempts END,
     due = CASE WHEN job.lease_end IS NOT NULL THEN excluded.due
                WHEN job.error IS NULL OR job.gave_up THEN least(job.due, excluded.due) ELSE job.due END";
 
+/// [`WISH`] for rows of Diesel's builder: values, or a query that gives kind, key, store, priority and due.
+macro_rules! wish {
+    (values $rows:expr) => {
+        wish!(@ insert_into(job::table).values($rows))
+    };
+    (from $rows:expr) => {
+        wish!(@ insert_into(job::table).values($rows).into_columns((job::kind, job::key, job::store, job::priority, job::due)))
+    };
+    (@ $insert:expr) => {
+        $insert.on_conflict((job::kind, job::key, job::store)).do_update().set((
+            job::wishes.eq(job::wishes + 1),
+            job::gave_up.eq(false),
+            job::attempts.eq(case_when(job::gave_up, 0.into_sql::<diesel::sql_types::Integer>()).otherwise(job::attempts)),
+            job::due.eq(case_when(job::lease_end.is_not_null(), excluded(job::due))
+                .when(job::error.is_null().or(job::gave_up), least(job::due, excluded(job::due)))
+                .otherwise(job::due)),
+        ))
+    };
+}
+pub(crate) use wish;
+
 /// The same, for what is not to wait for the next try either.
-pub(crate) const WISH_NOW: &str = "ON CONFLICT (kind, key, store) DO UPDATE SET wishes = job.wishes + 1, gave_up = false,
-    attempts = 0, due = least(job.due, excluded.due)";
+macro_rules! wish_now {
+    (values $rows:expr) => {
+        wish_now!(@ insert_into(job::table).values($rows))
+    };
+    (from $rows:expr) => {
+        wish_now!(@ insert_into(job::table).values($rows).into_columns((job::kind, job::key, job::store, job::priority, job::due)))
+    };
+    (@ $insert:expr) => {
+        $insert.on_conflict((job::kind, job::key, job::store)).do_update().set((
+            job::wishes.eq(job::wishes + 1),
+            job::gave_up.eq(false),
+            job::attempts.eq(0),
+            job::due.eq(least(job::due, excluded(job::due))),
+        ))
+    };
+}
+pub(crate) use wish_now;
+
+/// A row of work, for [`wish`] and [`wish_now`].
+pub(crate) fn work_row(kind: Kind, key: Uuid, store: Option<StoreId>, priority: i32, due: DateTime<Utc>) -> NewJob {
+    NewJob { kind: kind.word(), key, store: store.map(|s| s.0), priority, due }
+}
+
+/// Work that is to be put down.
+#[derive(Clone, Debug, Insertable)]
+#[diesel(table_name = job)]
+pub(crate) struct NewJob {
+    kind: &'static str,
+    key: Uuid,
+    store: Option<Uuid>,
+    priority: i32,
+    due: DateTime<Utc>,
+}
+
+/// The same row for each of the rows of a query: its kind, the key and the store that stand there, and when.
+macro_rules! work_for {
+    ($kind:expr, $key:expr, $store:expr, $priority:expr, $due:expr) => {{
+        use diesel::sql_types::{Integer, Text, Timestamptz};
+        ($kind.word().into_sql::<Text>(), $key, $store, $priority.into_sql::<Integer>(), $due.into_sql::<Timestamptz>())
+    }};
+}
+pub(crate) use work_for;
+
+/// No store, in [`work_for`].
+pub(crate) fn no_store() -> AsExprOf<Option<Uuid>, Nullable<SqlUuid>> {
+    None::<Uuid>.into_sql::<Nullable<SqlUuid>>()
+}
+
+/// Every store's ledger is to be looked at, soon. Returns how many there are.
+pub(crate) async fn ledgers_due(c: &mut AsyncPgConnection, due: DateTime<Utc>) -> Result<usize> {
+    let all = store::table.order(store::id).select(work_for!(Kind::Ledger, store::id, store::id.nullable(), 15, due));
+    Ok(wish!(from all).execute(c).await?)
+}
+
+/// Work of one kind for each of these originals.
+pub(crate) async fn due_for(
+    c: &mut AsyncPgConnection,
+    kind: Kind,
+    ids: &[Uuid],
+    priority: i32,
+    due: DateTime<Utc>,
+) -> Result<()> {
+    let these = original::table.filter(original::id.eq_any(ids)).order(original::id);
+    wish!(from these.select(work_for!(kind, original::id, no_store(), priority, due))).execute(c).await?;
+    Ok(())
+}
+
+/// One store's.
+pub(crate) async fn ledger_due(c: &mut AsyncPgConnection, of: StoreId, due: DateTime<Utc>) -> Result<()> {
+    wish!(values work_row(Kind::Ledger, of.0, Some(of), 15, due)).execute(c).await?;
+    Ok(())
+}
 
 /// Work during which so many processes ended, one after the other, is not begun once more: it may be what ends them. Before that it waits
 /// longer each time, so that whatever else there is to do gets done.
@@ -250,6 +327,7 @@ impl Catalog {
         full: &[StoreId],
     ) -> Result<Vec<Job>> {
         let mut c = self.async_commit_connection().await?;
+        // Text: walks down the priorities, and of each takes the first.
         let rows: Vec<JobRow> = sql_query(format!(
             "WITH RECURSIVE level AS (
                  SELECT max(priority) AS priority FROM job WHERE kind = $2 AND NOT gave_up
@@ -300,7 +378,7 @@ impl Catalog {
     /// When the next piece of this kind of work is due, if there is any that nobody holds and that is not for one of the `full` stores.
     pub async fn next_due(&self, kind: Kind, now: DateTime<Utc>, full: &[StoreId]) -> Result<Option<DateTime<Utc>>> {
         let mut c = self.connection().await?;
-        // For each store, and for work without one, the first row of an index.
+        // Text: for each store, and for work without one, the first row of an index.
         let row: DueRow = sql_query(format!(
             "SELECT min(greatest(first.due, at.free_at)) AS due FROM (
                  SELECT id, greatest(retry_at, rest_until) AS free_at FROM store WHERE stopped IS NULL AND NOT paused AND id <> ALL($3)
@@ -322,76 +400,68 @@ impl Catalog {
 
     /// Work is done; unless somebody has wished for it once more since it was taken: then it stays. Said by somebody who does not hold it
     /// any more, it means nothing.
-    pub async fn finish_work(&self, job: &Job) -> Result<()> {
+    pub async fn finish_work(&self, done: &Job) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
-        let gone = sql_query("DELETE FROM job WHERE id = $1 AND taken = $2 AND wishes = $3")
-            .bind::<BigInt, _>(job.id)
-            .bind::<BigInt, _>(job.taken)
-            .bind::<BigInt, _>(job.wishes)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let mine = job::id.eq(done.id).and(job::taken.eq(done.taken));
+        let gone = delete(job::table.filter(mine.clone().and(job::wishes.eq(done.wishes)))).execute(&mut c).await?;
         if gone == 0 {
             // A statement of its own: it sees the wish for which the one above had to wait.
-            sql_query(
-                "UPDATE job SET leased_by = NULL, lease_end = NULL, error = NULL, attempts = 0, lost = 0 WHERE id = $1 AND taken = $2",
-            )
-            .bind::<BigInt, _>(job.id)
-            .bind::<BigInt, _>(job.taken)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+            update(job::table.filter(mine))
+                .set((
+                    job::leased_by.eq(None::<Uuid>),
+                    job::lease_end.eq(None::<DateTime<Utc>>),
+                    job::error.eq(None::<String>),
+                    job::attempts.eq(0),
+                    job::lost.eq(0),
+                ))
+                .execute(&mut c)
+                .await?;
             drop(c);
-            self.work_added(&[job.kind]);
+            self.work_added(&[done.kind]);
         }
         Ok(())
     }
 
     /// Work is to be done again at `due`, or when somebody has wished for it since it was taken; with an error if that is why.
-    pub async fn put_back_work(&self, job: &Job, error: Option<&str>, due: DateTime<Utc>) -> Result<()> {
+    pub async fn put_back_work(&self, back: &Job, error: Option<&str>, due: DateTime<Utc>) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
-        sql_query(
-            // Without an error it was not tried.
-            "UPDATE job SET leased_by = NULL, lease_end = NULL, lost = 0, error = $2, due = CASE WHEN wishes = $4 THEN $3 ELSE due END,
-                 attempts = CASE WHEN $2 IS NULL THEN greatest(attempts - 1, 0) ELSE attempts END WHERE id = $1 AND taken = $5",
-        )
-        .bind::<BigInt, _>(job.id)
-        .bind::<Nullable<Text>, _>(error)
-        .bind::<Timestamptz, _>(due)
-        .bind::<BigInt, _>(job.wishes)
-        .bind::<BigInt, _>(job.taken)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        // Without an error it was not tried.
+        let untried = i32::from(error.is_none());
+        update(job::table.filter(job::id.eq(back.id).and(job::taken.eq(back.taken))))
+            .set((
+                job::leased_by.eq(None::<Uuid>),
+                job::lease_end.eq(None::<DateTime<Utc>>),
+                job::lost.eq(0),
+                job::error.eq(error),
+                job::due.eq(case_when(job::wishes.eq(back.wishes), due.into_sql::<Timestamptz>()).otherwise(job::due)),
+                job::attempts.eq(greatest(job::attempts - untried, 0)),
+            ))
+            .execute(&mut c)
+            .await?;
         Ok(())
     }
 
     /// Work cannot be done until somebody looks; or, if somebody has wished for it since it was taken, as it is now.
-    pub async fn give_up_work(&self, job: &Job, error: &str) -> Result<()> {
+    pub async fn give_up_work(&self, lost: &Job, error: &str) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
-        sql_query(
-            "UPDATE job SET leased_by = NULL, lease_end = NULL, lost = 0, error = $2, gave_up = (wishes = $3) WHERE id = $1 AND taken = $4",
-        )
-        .bind::<BigInt, _>(job.id)
-        .bind::<Text, _>(error)
-        .bind::<BigInt, _>(job.wishes)
-        .bind::<BigInt, _>(job.taken)
-        .prepared()
-        .execute(&mut c)
-        .await?;
+        update(job::table.filter(job::id.eq(lost.id).and(job::taken.eq(lost.taken))))
+            .set((
+                job::leased_by.eq(None::<Uuid>),
+                job::lease_end.eq(None::<DateTime<Utc>>),
+                job::lost.eq(0),
+                job::error.eq(error),
+                job::gave_up.eq(job::wishes.eq(lost.wishes)),
+            ))
+            .execute(&mut c)
+            .await?;
         Ok(())
     }
 
     /// Keeps the leases of work that is still under way.
     pub async fn keep_leases(&self, me: Uuid, ids: &[i64], until: DateTime<Utc>) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
-        sql_query("UPDATE job SET lease_end = $3 WHERE leased_by = $1 AND id = ANY($2)")
-            .bind::<SqlUuid, _>(me)
-            .bind::<Array<BigInt>, _>(ids)
-            .bind::<Timestamptz, _>(until)
-            .prepared()
-            .execute(&mut c)
-            .await?;
+        let held = job::table.filter(job::leased_by.eq(me).and(job::id.eq_any(ids)));
+        update(held).set(job::lease_end.eq(until)).execute(&mut c).await?;
         Ok(())
     }
 
@@ -399,6 +469,7 @@ impl Catalog {
     /// four seconds, then for eight, and so on; it may be their reason, and is given up in the end.
     pub async fn free_leases(&self, me: Uuid, now: DateTime<Utc>) -> Result<u64> {
         let mut c = self.connection().await?;
+        // Text: reckons with times.
         let n = sql_query(
             "UPDATE job SET leased_by = NULL, lease_end = NULL, lost = lost + 1, gave_up = gave_up OR lost + 1 >= $2,
                  due = CASE WHEN lost + 1 < 3 THEN due ELSE greatest(due, $3 + power(2, least(lost, 9)) * interval '1 second') END,
@@ -417,6 +488,7 @@ impl Catalog {
     /// Background work in numbers, by kind; kinds with nothing to do are left out.
     pub async fn work_numbers(&self, now: DateTime<Utc>) -> Result<Vec<KindNumbers>> {
         let mut c = self.connection().await?;
+        // Text: one look at what is kept and at what is counted.
         let rows: Vec<KindRow> = sql_query(
             "WITH busy AS (
                  -- What is being done, waits for its next try, or has failed: little, and in indexes of its own.
@@ -460,45 +532,37 @@ impl Catalog {
     /// Work that failed at least once, given up first: at most so many, and how many there are in all.
     pub async fn work_faults(&self, most: i64) -> Result<(Vec<Fault>, u64)> {
         let mut c = self.connection().await?;
-        let all: Count = sql_query("SELECT count(*) AS n FROM job WHERE error IS NOT NULL").prepared().get_result(&mut c).await?;
-        let rows: Vec<FaultRow> = sql_query(
-            "SELECT j.id, j.kind, coalesce(o.path, s.name, '') AS about, j.attempts, j.error, CASE WHEN j.gave_up THEN NULL ELSE j.due END AS due
-             FROM job j LEFT JOIN original o ON o.id = j.key LEFT JOIN store s ON s.id = j.store
-             WHERE j.error IS NOT NULL ORDER BY j.gave_up DESC, j.due, j.id LIMIT $1",
-        )
-        .bind::<BigInt, _>(most)
-        .prepared()
-        .load(&mut c)
-        .await?;
-        let faults = rows.into_iter().map(|r| Fault {
-            id: r.id,
-            kind: r.kind,
-            about: r.about,
-            attempts: r.attempts,
-            error: r.error,
-            due: r.due,
-        });
-        Ok((faults.collect(), unsigned(all.n)))
+        let failed = job::table.filter(job::error.is_not_null());
+        let all: i64 = failed.count().get_result(&mut c).await?;
+        let about = coalesce(original::path.nullable(), coalesce(store::name.nullable(), ""));
+        let due = case_when(not(job::gave_up), job::due);
+        let rows: Vec<Fault> = job::table
+            .left_join(original::table.on(original::id.eq(job::key)))
+            .left_join(store::table.on(store::id.nullable().eq(job::store)))
+            .filter(job::error.is_not_null())
+            .order((job::gave_up.desc(), job::due, job::id))
+            .limit(most)
+            .select((job::id, job::kind, about, job::attempts, job::error.assume_not_null(), due))
+            .load(&mut c)
+            .await?;
+        Ok((rows, unsigned(all)))
     }
 
     /// Gives failed work another chance, now.
     pub async fn retry_work(&self, now: DateTime<Utc>) -> Result<u64> {
         let mut c = self.connection().await?;
-        let row: Count = sql_query(
-            "WITH again AS (UPDATE job SET gave_up = false, due = $1, attempts = 0, lost = 0 WHERE error IS NOT NULL AND lease_end IS NULL RETURNING 1)
-             SELECT count(*) AS n FROM again",
-        )
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .get_result(&mut c)
-        .await?;
+        let again = update(job::table.filter(job::error.is_not_null().and(job::lease_end.is_null())))
+            .set((job::gave_up.eq(false), job::due.eq(now), job::attempts.eq(0), job::lost.eq(0)))
+            .execute(&mut c)
+            .await?;
         self.work_added(&Kind::ALL);
-        Ok(unsigned(row.n))
+        Ok(again as u64)
     }
 
     /// Calls `woken` with its kinds whenever work was added, by whatever process, until the connection ends. The caller listens again.
     pub async fn listen_for_work(&self, mut woken: impl FnMut(&[Kind])) -> Result<()> {
         let mut c = AsyncPgConnection::establish(&self.url).await.map_err(|e| CatalogError::Away(Box::new(e)))?;
+        // Text: no query.
         sql_query("LISTEN job").prepared().execute(&mut c).await?;
         // Whatever came before the listening began.
         woken(&Kind::ALL);

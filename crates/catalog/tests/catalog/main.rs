@@ -4,6 +4,7 @@ mod counts;
 mod earlier;
 mod growth;
 mod outbox;
+mod schema;
 
 use std::{fs::Permissions, os::unix::fs::PermissionsExt, path::Path};
 

@@ -1,0 +1,129 @@
+//! What queries are written with: Diesel's builder, the tables, and the functions of PostgreSQL that Diesel has no word for.
+
+pub(crate) use diesel::{
+    AggregateExpressionMethods, AsChangeset, BoolExpressionMethods, CombineDsl, ExpressionMethods, Insertable, IntoSql,
+    JoinOnDsl, NullableExpressionMethods, OptionalExtension, PgAnyJsonExpressionMethods, PgExpressionMethods,
+    PgSortExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper, delete,
+    dsl::{case_when, count, count_star, exists, max, min, not},
+    insert_into, select, update,
+    upsert::{DecoratableTarget, excluded},
+};
+use diesel::{
+    AppearsOnTable, Expression, QueryResult, SelectableExpression, define_sql_function,
+    dsl::{And, IsNull},
+    expression::{ValidGrouping, is_aggregate},
+    pg::Pg,
+    query_builder::{AstPass, QueryFragment, QueryId},
+    query_dsl::methods::FilterDsl,
+    sql_types::{BigInt, Integer, Nullable, SingleValue, SqlType, Text, Timestamptz},
+};
+pub(crate) use diesel_async::RunQueryDsl;
+
+pub(crate) use crate::schema::*;
+
+diesel::table! {
+    /// A view: what is counted, with what has not been added up yet. Not one row for each thing, but their sum is.
+    counts (about, fact, day) {
+        about -> Uuid,
+        fact -> Text,
+        day -> Date,
+        n -> Int8,
+        bytes -> Int8,
+    }
+}
+diesel::allow_tables_to_appear_in_same_query!(counts, person);
+
+/// So many rows are written at once: a statement has room for 65,535 values.
+pub(crate) const AT_ONCE: usize = 5_000;
+
+define_sql_function! {
+    /// The first of the two that is there.
+    fn coalesce<T: SqlType + SingleValue>(x: Nullable<T>, y: T) -> T;
+}
+define_sql_function! {
+    /// The first of the two that is there, or none.
+    #[sql_name = "coalesce"]
+    fn or_else<T: SqlType + SingleValue>(x: Nullable<T>, y: Nullable<T>) -> Nullable<T>;
+}
+define_sql_function! {
+    /// The smaller one.
+    fn least<T: SqlType + SingleValue>(x: T, y: T) -> T;
+}
+define_sql_function! {
+    /// The larger one.
+    fn greatest<T: SqlType + SingleValue>(x: T, y: T) -> T;
+}
+define_sql_function! {
+    /// Tells whoever listens. What it gives back is nothing, and is not read.
+    fn pg_notify(channel: Text, payload: Text) -> Text;
+}
+define_sql_function! {
+    /// Waits until nobody else has this lock, and has it until the transaction ends. What it gives back is nothing, and is not read.
+    fn pg_advisory_xact_lock(key: BigInt) -> Text;
+}
+define_sql_function! {
+    /// The same for two numbers.
+    #[sql_name = "pg_advisory_xact_lock"]
+    fn lock_two(one: Integer, other: Integer) -> Text;
+}
+define_sql_function! {
+    /// A smaller number for a text.
+    fn hashtext(text: Text) -> Integer;
+}
+define_sql_function! {
+    /// A number for a text.
+    fn hashtextextended(text: Text, seed: BigInt) -> BigInt;
+}
+define_sql_function! {
+    /// Looks again at so many of the names whose bytes came, went, or were named (migration 34). Returns at how many.
+    fn look_at_names(most: Integer) -> BigInt;
+}
+define_sql_function! {
+    /// Adds up so many of the counts that came since (migration 31). Returns how many.
+    fn fold_tally(most: Integer) -> BigInt;
+}
+define_sql_function! {
+    /// Whether a moment is one, and not the beginning or the end of time.
+    fn isfinite(x: Timestamptz) -> Bool;
+}
+define_sql_function! {
+    /// The sum of some sizes; none are no bytes.
+    #[aggregate]
+    fn total(x: BigInt) -> BigInt;
+}
+
+/// Which state of its row an original is in: another one after each change of it. PostgreSQL has this of every row, and no table declares it.
+#[derive(Clone, Copy, Debug, QueryId)]
+pub(crate) struct OriginalVersion;
+
+impl Expression for OriginalVersion {
+    type SqlType = Text;
+}
+impl QueryFragment<Pg> for OriginalVersion {
+    fn walk_ast<'b>(&'b self, mut out: AstPass<'_, 'b, Pg>) -> QueryResult<()> {
+        out.push_sql("\"original\".xmin::text");
+        Ok(())
+    }
+}
+impl<From> SelectableExpression<From> for OriginalVersion where original::id: SelectableExpression<From> {}
+impl<From> AppearsOnTable<From> for OriginalVersion where original::id: AppearsOnTable<From> {}
+impl ValidGrouping<()> for OriginalVersion {
+    type IsAggregate = is_aggregate::No;
+}
+
+/// Neither deleted nor gone: among the others.
+pub(crate) fn is_living() -> And<IsNull<original::held_at>, IsNull<original::gone_at>> {
+    original::held_at.is_null().and(original::gone_at.is_null())
+}
+
+/// What is done where a row is there already, only if that holds of it.
+pub(crate) fn only_if<S: FilterDsl<P>, P>(upsert: S, condition: P) -> S::Output {
+    upsert.filter(condition)
+}
+
+diesel::postfix_operator!(ByBytes, " COLLATE \"C\"", Text);
+
+/// A text in the order of its bytes, whatever the language of the database.
+pub(crate) fn by_bytes<E: diesel::Expression<SqlType = Text>>(text: E) -> ByBytes<E> {
+    ByBytes::new(text)
+}

@@ -1,0 +1,645 @@
+//! What the migrations add up to, printed by `diesel print-schema` (see diesel.toml). Written by nobody.
+
+diesel::table! {
+    adopted_file (adoption, archive, path) {
+        adoption -> Uuid,
+        archive -> Bytea,
+        path -> Bytea,
+        size -> Int8,
+        file_time -> Nullable<Timestamptz>,
+        known -> Bool,
+        outcome -> Nullable<Text>,
+        reason -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    adoption (id) {
+        id -> Uuid,
+        person -> Uuid,
+        place -> Text,
+        in_place -> Bool,
+        everything -> Bool,
+        device -> Nullable<Uuid>,
+        made_by -> Text,
+        began_at -> Timestamptz,
+        ended_at -> Nullable<Timestamptz>,
+        state -> Text,
+        problem -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    audit (id) {
+        id -> Uuid,
+        place -> Uuid,
+        kind -> Text,
+        whole -> Bool,
+        wanted_at -> Timestamptz,
+        began_at -> Nullable<Timestamptz>,
+        ended_at -> Nullable<Timestamptz>,
+        population -> Int8,
+        checked -> Int8,
+        bytes -> Int8,
+        wrong -> Int8,
+        missing -> Int8,
+        unknown -> Int8,
+        said -> Nullable<Text>,
+        failed -> Bool,
+        unseen -> Int8,
+    }
+}
+
+diesel::table! {
+    clearance (id) {
+        id -> Uuid,
+        device -> Uuid,
+        nonce -> Text,
+        given_at -> Timestamptz,
+        holds_until -> Timestamptz,
+        used_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    clearance_entry (clearance, source, name) {
+        clearance -> Uuid,
+        source -> Text,
+        name -> Text,
+        original -> Uuid,
+        digest -> Bytea,
+        evidence -> Jsonb,
+        removed_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    clock_correction (id) {
+        id -> Uuid,
+        device -> Uuid,
+        from_local -> Timestamp,
+        to_local -> Timestamp,
+        seconds -> Int8,
+        originals -> Int8,
+        made_by -> Text,
+        made_at -> Timestamptz,
+        undone_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    counted (original) {
+        original -> Uuid,
+        person -> Uuid,
+        size -> Int8,
+        landed_at -> Timestamptz,
+        kept -> Bool,
+        living -> Bool,
+        month -> Nullable<Date>,
+        home -> Bool,
+        away -> Bool,
+        proven_at -> Nullable<Timestamptz>,
+        coming -> Bool,
+        stores -> Array<Nullable<Uuid>>,
+        proofs -> Array<Nullable<Timestamptz>>,
+    }
+}
+
+diesel::table! {
+    derived_file (original) {
+        original -> Uuid,
+        path -> Text,
+        folded -> Text,
+        digest -> Bytea,
+        size -> Int8,
+        made_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    device (id) {
+        id -> Uuid,
+        person -> Uuid,
+        name -> Text,
+        kind -> Text,
+        token_hash -> Bytea,
+        client -> Nullable<Text>,
+        paired_at -> Timestamptz,
+        revoked_at -> Nullable<Timestamptz>,
+        seen_at -> Nullable<Timestamptz>,
+        waiting_for -> Nullable<Text>,
+        made -> Int8,
+    }
+}
+
+diesel::table! {
+    device_source (device, name) {
+        device -> Uuid,
+        name -> Text,
+        files -> Int8,
+        bytes -> Int8,
+        left_out -> Int8,
+        rule -> Text,
+        selection_only -> Bool,
+        told_at -> Timestamptz,
+        fresh -> Nullable<Int8>,
+        named -> Int8,
+    }
+}
+
+diesel::table! {
+    elsewhere (folder) {
+        folder -> Bytea,
+        unseen_since -> Nullable<Timestamptz>,
+        given_up_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    exposure (hour) {
+        hour -> Timestamptz,
+        originals -> Int8,
+        bytes -> Int8,
+        since -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    folder_entry (device, path) {
+        device -> Uuid,
+        path -> Text,
+        parent -> Text,
+        folder -> Bool,
+        original -> Nullable<Uuid>,
+        upload -> Nullable<Uuid>,
+        made_at -> Timestamptz,
+        changed_at -> Timestamptz,
+        properties -> Jsonb,
+    }
+}
+
+diesel::table! {
+    healing (id) {
+        id -> Int8,
+        original -> Uuid,
+        place -> Uuid,
+        source -> Uuid,
+        at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    held (original) {
+        original -> Uuid,
+        was_at -> Text,
+        deleted_by -> Text,
+        at -> Timestamptz,
+        until -> Nullable<Timestamptz>,
+        looked_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    household (one) {
+        one -> Bool,
+        name -> Text,
+        replica -> Uuid,
+        name_key -> Text,
+        created_at -> Timestamptz,
+        filing -> Text,
+        clear_at -> Text,
+        derive_jpeg -> Bool,
+        home_days -> Nullable<Int2>,
+        offsite_days -> Int2,
+        brake_percent -> Int2,
+        seal_epoch -> Int2,
+        strict -> Bool,
+        library -> Nullable<Uuid>,
+        ledger_key -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    household_key (epoch) {
+        epoch -> Int2,
+        recipient -> Text,
+        made_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    job (id) {
+        id -> Int8,
+        kind -> Text,
+        key -> Uuid,
+        store -> Nullable<Uuid>,
+        priority -> Int4,
+        due -> Timestamptz,
+        attempts -> Int4,
+        error -> Nullable<Text>,
+        gave_up -> Bool,
+        leased_by -> Nullable<Uuid>,
+        lease_end -> Nullable<Timestamptz>,
+        wishes -> Int8,
+        taken -> Int8,
+        lost -> Int4,
+    }
+}
+
+diesel::table! {
+    kit (one) {
+        one -> Bool,
+        said -> Text,
+        check_word -> Text,
+        shown_at -> Timestamptz,
+        proven_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    name_change (id) {
+        id -> Int8,
+        person -> Uuid,
+        digest -> Bytea,
+    }
+}
+
+diesel::table! {
+    object (store, digest) {
+        store -> Uuid,
+        digest -> Bytea,
+        name -> Text,
+        size -> Int8,
+        sealed_digest -> Bytea,
+        confirmed_at -> Timestamptz,
+        leaving -> Bool,
+        epoch -> Int2,
+    }
+}
+
+diesel::table! {
+    observation (id) {
+        id -> Int8,
+        original -> Uuid,
+        place -> Uuid,
+        act -> Text,
+        at -> Timestamptz,
+        digest -> Nullable<Bytea>,
+        outcome -> Text,
+    }
+}
+
+diesel::table! {
+    original (id) {
+        id -> Uuid,
+        person -> Uuid,
+        device -> Nullable<Uuid>,
+        digest -> Bytea,
+        size -> Int8,
+        name -> Text,
+        path -> Text,
+        folded -> Text,
+        kind -> Text,
+        taken_at -> Timestamptz,
+        taken_local -> Timestamp,
+        taken_rule -> Text,
+        facts -> Jsonb,
+        preview -> Text,
+        placeholder -> Nullable<Text>,
+        landed_at -> Timestamptz,
+        source -> Text,
+        file_time -> Nullable<Timestamptz>,
+        pair -> Nullable<Text>,
+        shot_key -> Text,
+        shot -> Uuid,
+        part -> Text,
+        correction -> Nullable<Uuid>,
+        moving_to -> Nullable<Text>,
+        held_at -> Nullable<Timestamptz>,
+        gone_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    other_recipient (recipient) {
+        recipient -> Text,
+        name -> Text,
+        added_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    pairing (id) {
+        id -> Uuid,
+        code_hash -> Bytea,
+        person -> Uuid,
+        created_by -> Uuid,
+        created_at -> Timestamptz,
+        expires_at -> Timestamptz,
+        withdrawn_at -> Nullable<Timestamptz>,
+        device -> Nullable<Uuid>,
+    }
+}
+
+diesel::table! {
+    person (id) {
+        id -> Uuid,
+        name -> Text,
+        login -> Text,
+        role -> Text,
+        folder -> Text,
+        password_hash -> Text,
+        quota -> Nullable<Int8>,
+        created_at -> Timestamptz,
+        soft_quota -> Nullable<Int8>,
+    }
+}
+
+diesel::table! {
+    record (id) {
+        id -> Int8,
+        at -> Timestamptz,
+        who -> Text,
+        what -> Text,
+    }
+}
+
+diesel::table! {
+    refiling (id) {
+        id -> Uuid,
+        plan -> Text,
+        before -> Text,
+        undoes -> Nullable<Uuid>,
+        made_by -> Text,
+        began_at -> Timestamptz,
+        ended_at -> Nullable<Timestamptz>,
+        state -> Text,
+    }
+}
+
+diesel::table! {
+    refiling_move (refiling, original) {
+        refiling -> Uuid,
+        original -> Uuid,
+        from_path -> Text,
+        wanted -> Nullable<Text>,
+        to_path -> Nullable<Text>,
+        done_at -> Nullable<Timestamptz>,
+        error -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    removed_object (id) {
+        store -> Uuid,
+        size -> Int8,
+        confirmed_at -> Timestamptz,
+        removed_at -> Timestamptz,
+        id -> Int8,
+    }
+}
+
+diesel::table! {
+    run (id) {
+        id -> Uuid,
+        device -> Uuid,
+        began_at -> Timestamptz,
+        reported_at -> Timestamptz,
+        ended_at -> Nullable<Timestamptz>,
+        checked -> Int8,
+        sent -> Int8,
+        present -> Int8,
+        skipped -> Int8,
+        failed -> Int8,
+        bytes -> Int8,
+        halted -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    run_entry (id) {
+        id -> Int8,
+        run -> Uuid,
+        name -> Text,
+        source -> Text,
+        outcome -> Text,
+        reason -> Nullable<Text>,
+        size -> Int8,
+    }
+}
+
+diesel::table! {
+    session (token_hash) {
+        token_hash -> Bytea,
+        person -> Uuid,
+        created_at -> Timestamptz,
+        expires_at -> Timestamptz,
+        id -> Uuid,
+        agent -> Text,
+        seen_at -> Nullable<Timestamptz>,
+        proved_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    sighting (device, source, name) {
+        device -> Uuid,
+        source -> Text,
+        name -> Text,
+        digest -> Bytea,
+        size -> Int8,
+        file_time -> Nullable<Timestamptz>,
+        refused -> Nullable<Text>,
+        seen_at -> Timestamptz,
+        removed_at -> Nullable<Timestamptz>,
+        here -> Bool,
+        known -> Bool,
+        unnamed -> Bool,
+    }
+}
+
+diesel::table! {
+    standing (original, place) {
+        original -> Uuid,
+        place -> Uuid,
+        good -> Bool,
+        since -> Timestamptz,
+        proven_at -> Nullable<Timestamptz>,
+        listed -> Bool,
+        looked_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    store (id) {
+        id -> Uuid,
+        name -> Text,
+        endpoint -> Text,
+        region -> Text,
+        bucket -> Text,
+        prefix -> Text,
+        access_key -> Text,
+        secret_key -> Text,
+        created_at -> Timestamptz,
+        stopped -> Nullable<Text>,
+        failing -> Nullable<Text>,
+        retry_at -> Nullable<Timestamptz>,
+        faults -> Int4,
+        ledger_segment -> Int8,
+        week -> Jsonb,
+        paused -> Bool,
+        rest_until -> Nullable<Timestamptz>,
+        away -> Bool,
+        prices -> Jsonb,
+        notices -> Bool,
+        checkpoint -> Int8,
+        sealed -> Bool,
+        said -> Nullable<Bytea>,
+        ledger_name -> Nullable<Text>,
+        ledger_digest -> Nullable<Bytea>,
+        checkpoint_due -> Bool,
+        certificate -> Nullable<Bytea>,
+        recorded -> Int8,
+    }
+}
+
+diesel::table! {
+    superseded (store, name) {
+        store -> Uuid,
+        name -> Text,
+        digest -> Bytea,
+        at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    tally (about, fact, day) {
+        about -> Uuid,
+        fact -> Text,
+        day -> Date,
+        n -> Int8,
+        bytes -> Int8,
+    }
+}
+
+diesel::table! {
+    tally_change (id) {
+        id -> Int8,
+        about -> Uuid,
+        fact -> Text,
+        day -> Date,
+        n -> Int8,
+        bytes -> Int8,
+    }
+}
+
+diesel::table! {
+    traffic (store, hour) {
+        store -> Uuid,
+        hour -> Timestamptz,
+        objects -> Int8,
+        bytes -> Int8,
+    }
+}
+
+diesel::table! {
+    upload (id) {
+        id -> Uuid,
+        device -> Uuid,
+        person -> Uuid,
+        length -> Int8,
+        digest -> Nullable<Bytea>,
+        name -> Text,
+        source -> Text,
+        file_time -> Nullable<Timestamptz>,
+        created_at -> Timestamptz,
+        expires_at -> Timestamptz,
+        target -> Nullable<Text>,
+        original -> Nullable<Uuid>,
+        metadata -> Text,
+        concat -> Nullable<Text>,
+        received -> Int8,
+        touched_at -> Timestamptz,
+    }
+}
+
+diesel::joinable!(adopted_file -> adoption (adoption));
+diesel::joinable!(adoption -> device (device));
+diesel::joinable!(adoption -> person (person));
+diesel::joinable!(clearance -> device (device));
+diesel::joinable!(clearance_entry -> clearance (clearance));
+diesel::joinable!(clearance_entry -> original (original));
+diesel::joinable!(clock_correction -> device (device));
+diesel::joinable!(counted -> original (original));
+diesel::joinable!(derived_file -> original (original));
+diesel::joinable!(device -> person (person));
+diesel::joinable!(device_source -> device (device));
+diesel::joinable!(folder_entry -> device (device));
+diesel::joinable!(folder_entry -> original (original));
+diesel::joinable!(folder_entry -> upload (upload));
+diesel::joinable!(healing -> original (original));
+diesel::joinable!(held -> original (original));
+diesel::joinable!(job -> store (store));
+diesel::joinable!(object -> store (store));
+diesel::joinable!(observation -> original (original));
+diesel::joinable!(original -> clock_correction (correction));
+diesel::joinable!(original -> device (device));
+diesel::joinable!(original -> person (person));
+diesel::joinable!(pairing -> device (device));
+diesel::joinable!(refiling_move -> original (original));
+diesel::joinable!(refiling_move -> refiling (refiling));
+diesel::joinable!(removed_object -> store (store));
+diesel::joinable!(run -> device (device));
+diesel::joinable!(run_entry -> run (run));
+diesel::joinable!(session -> person (person));
+diesel::joinable!(sighting -> device (device));
+diesel::joinable!(standing -> original (original));
+diesel::joinable!(superseded -> store (store));
+diesel::joinable!(traffic -> store (store));
+diesel::joinable!(upload -> device (device));
+diesel::joinable!(upload -> original (original));
+diesel::joinable!(upload -> person (person));
+
+diesel::allow_tables_to_appear_in_same_query!(
+    adopted_file,
+    adoption,
+    audit,
+    clearance,
+    clearance_entry,
+    clock_correction,
+    counted,
+    derived_file,
+    device,
+    device_source,
+    elsewhere,
+    exposure,
+    folder_entry,
+    healing,
+    held,
+    household,
+    household_key,
+    job,
+    kit,
+    name_change,
+    object,
+    observation,
+    original,
+    other_recipient,
+    pairing,
+    person,
+    record,
+    refiling,
+    refiling_move,
+    removed_object,
+    run,
+    run_entry,
+    session,
+    sighting,
+    standing,
+    store,
+    superseded,
+    tally,
+    tally_change,
+    traffic,
+    upload,
+);
