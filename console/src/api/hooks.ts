@@ -1,37 +1,11 @@
-/** Data hooks, one for each thing the pages ask for. Keys begin with the kind of event that makes them stale. */
+/** Data hooks, one for each thing the pages ask for. */
 import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import { keys } from "./keys";
+import { kindsOfEvents, stale, type LiveEvent } from "./live";
 import { ask, Failure, type Me, type Original, type Overview, type Schemas, type Store, type Device, type Run } from "./client";
 
-export const keys = {
-  me: ["me"],
-  sessions: ["sessions"],
-  overview: ["overview"],
-  short: ["overview", "short"],
-  months: ["library", "months"],
-  originals: (month: string) => ["library", "month", month],
-  original: (id: string) => ["library", "original", id],
-  devices: ["devices"],
-  people: ["devices", "people"],
-  runs: ["devices", "runs"],
-  runsOfDay: (device: string, day: string) => ["devices", "runs", device, day],
-  entries: (run: string, outcome: string) => ["devices", "entries", run, outcome],
-  stores: ["offsite", "stores"],
-  checks: ["offsite", "checks"],
-  key: ["offsite", "key"],
-  history: ["offsite", "history"],
-  work: ["work"],
-  record: ["work", "record"],
-  adoptions: ["work", "adoptions"],
-  adopted: (adoption: string, outcome: string) => ["work", "adopted", adoption, outcome],
-  leftFolders: ["library", "left"],
-  household: ["library", "household"],
-  refilings: ["library", "refilings"],
-  holding: ["library", "holding"],
-  place: ["place"],
-  coverage: (device: string, limit: number) => ["devices", "coverage", device, String(limit)],
-  clocks: (device: string) => ["devices", "clock", device],
-} as const;
+export { keys };
 
 export const useMe = () => useQuery<Me, Failure>({ queryKey: keys.me, queryFn: arrive, staleTime: Infinity });
 
@@ -52,7 +26,7 @@ export const useOriginal = (id: string | undefined) =>
     enabled: id !== undefined,
     placeholderData: keepPreviousData,
   });
-export const useDevices = () => useQuery<Device[], Failure>({ queryKey: keys.devices, queryFn: () => ask("/api/devices") });
+export const useDevices = () => useQuery<Device[], Failure>({ queryKey: keys.deviceList, queryFn: () => ask("/api/devices") });
 export const usePeople = (enabled: boolean) =>
   useQuery<Schemas["Person"][], Failure>({ queryKey: keys.people, queryFn: () => ask("/api/people"), enabled });
 export const useRuns = () => useQuery<Run[], Failure>({ queryKey: keys.runs, queryFn: () => ask("/api/runs?folded=true&limit=40") });
@@ -149,8 +123,10 @@ export function useLive(signedIn: boolean): boolean {
       lost = true;
       setThere(false);
     };
-    for (const kind of ["overview", "library", "devices", "offsite", "work"]) {
-      events.addEventListener(kind, () => void client.invalidateQueries({ queryKey: [kind] }));
+    for (const kind of kindsOfEvents) {
+      events.addEventListener(kind, (told: MessageEvent<string>) => {
+        for (const queryKey of stale(JSON.parse(told.data) as LiveEvent)) void client.invalidateQueries({ queryKey });
+      });
     }
     // A page that a browser keeps for "back" must not hold its connection: there are only six to one server.
     const leave = () => events.close();

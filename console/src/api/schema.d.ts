@@ -426,7 +426,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What changes, as it changes. Events say what kind of thing changed; listeners ask for the numbers themselves. */
+        /** What changes, as it changes. Events say what changed; listeners ask for that themselves. Everybody hears of what they may see. */
         get: operations["events"];
         put?: never;
         post?: never;
@@ -2355,17 +2355,37 @@ export interface components {
             /** @enum {string} */
             kind: "overview";
         } | {
+            /** @description Which. */
+            ids: string[];
+            /** @enum {string} */
+            kind: "originals";
+            /**
+             * @description The months (`2026-04`) in which they were taken: whatever is shown of those may be otherwise.
+             * @example [
+             *       "2026-04"
+             *     ]
+             */
+            months: string[];
+        } | {
             /** @enum {string} */
             kind: "library";
         } | {
+            /** @description Which; empty: nobody knows. */
+            ids: string[];
             /** @enum {string} */
             kind: "devices";
+        } | {
+            /** @enum {string} */
+            kind: "runs";
         } | {
             /** @enum {string} */
             kind: "offsite";
         } | {
             /** @enum {string} */
             kind: "work";
+        } | {
+            /** @enum {string} */
+            kind: "record";
         };
         /** @description Who is signed in. */
         Me: {

@@ -1,29 +1,25 @@
-//! What was deleted: into holding, back out of it, and, after its time, gone.
+//! What was deleted: into holding, and back out of it. [`crate::removal`] is where it goes after its time.
 
-use chrono::{DateTime, TimeDelta, Utc};
-use diesel::{
-    QueryableByName, alias, sql_query,
-    sql_types::{BigInt, Bool, Timestamptz},
-};
+use chrono::{DateTime, Utc};
+use diesel::alias;
 use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{
-    Digest, OriginalId, PersonId, StoreId,
+    OriginalId, PersonId,
     filing::FiledPath,
     layers::{Act, Observation, Outcome, Place},
-    offer::{DELETED_GONE, DELETED_HELD, Known},
-    retention::{Leaving, Retention},
+    offer::DELETED_HELD,
+    retention::Retention,
 };
 
 use crate::{
-    Catalog, CatalogError, Prepare, Result,
-    columns::{HashColumn, PathColumn, hashes},
+    Catalog, CatalogError, Result,
+    columns::{HashColumn, PathColumn},
     db::*,
     evidence::{HOME, observe_in},
-    numbers::amount,
     shots::lock_shots,
     unsigned,
-    work::{Kind, due_for, ledgers_due, no_store, wish, wish_now, work_for, work_row},
+    work::{Kind, due_for, ledgers_due, no_store, wish_now, work_for, work_row},
 };
 
 /// Something in holding, as its member sees it.
@@ -75,41 +71,9 @@ pub enum Wanted {
     Gone,
 }
 
-/// What removing a copy from a store has to do.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Removal {
-    /// Remove this object, and say [`Catalog::removed`] then.
-    Object {
-        /// Its name.
-        name: String,
-        /// The original's bytes.
-        digest: Digest,
-    },
-    /// Not yet: the store's ledger still names the original.
-    AfterLedger,
-    /// Nothing: somebody else has the same bytes, it was taken back, or it has been removed.
-    Nothing,
-}
-
-#[derive(QueryableByName)]
-struct LeavingRow {
-    #[diesel(sql_type = BigInt)]
-    library: i64,
-    #[diesel(sql_type = BigInt)]
-    library_bytes: i64,
-    #[diesel(sql_type = BigInt)]
-    gone: i64,
-    #[diesel(sql_type = BigInt)]
-    gone_bytes: i64,
-    #[diesel(sql_type = BigInt)]
-    due: i64,
-    #[diesel(sql_type = BigInt)]
-    due_bytes: i64,
-}
-
 /// The stores' ledgers are to say what is known of these originals now, and their files are to follow. First what is known, then the work, as
 /// everybody does who changes both.
-async fn settle_soon(c: &mut AsyncPgConnection, ids: &[Uuid], now: DateTime<Utc>) -> Result<()> {
+pub(crate) async fn settle_soon(c: &mut AsyncPgConnection, ids: &[Uuid], now: DateTime<Utc>) -> Result<()> {
     let in_stores = standing::table.filter(standing::place.ne(HOME).and(standing::original.eq_any(ids)));
     update(in_stores).set(standing::listed.eq(false)).execute(c).await?;
     ledgers_due(c, now).await?;
@@ -118,17 +82,18 @@ async fn settle_soon(c: &mut AsyncPgConnection, ids: &[Uuid], now: DateTime<Utc>
     Ok(())
 }
 
-/// What is done for originals, and for none that has gone.
-const NOT_OF_THE_GONE: [Kind; 7] =
-    [Kind::Preview, Kind::Derive, Kind::Group, Kind::Refile, Kind::Replicate, Kind::Prove, Kind::Heal];
-
 /// In holding, and still on the home disk.
-fn is_held() -> diesel::dsl::And<diesel::dsl::IsNotNull<original::held_at>, diesel::dsl::IsNull<original::gone_at>> {
+pub(crate) fn is_held() -> diesel::dsl::And<diesel::dsl::IsNotNull<original::held_at>, diesel::dsl::IsNull<original::gone_at>> {
     original::held_at.is_not_null().and(original::gone_at.is_null())
 }
 
 /// Devices of a member that offer these bytes are told this of them, from now on.
-async fn tell_devices(c: &mut AsyncPgConnection, person: PersonId, of: &[HashColumn], refused: Option<&str>) -> Result<()> {
+pub(crate) async fn tell_devices(
+    c: &mut AsyncPgConnection,
+    person: PersonId,
+    of: &[HashColumn],
+    refused: Option<&str>,
+) -> Result<()> {
     let own = device::table.filter(device::person.eq(person.0)).select(device::id);
     let named = sighting::table.filter(sighting::digest.eq_any(of).and(sighting::device.eq_any(own)));
     update(named).set(sighting::refused.eq(refused)).execute(c).await?;
@@ -391,86 +356,6 @@ impl Catalog {
         Ok(over as u64)
     }
 
-    /// The keeper has looked at what the brake holds, and lets it go. Returns how many.
-    pub async fn release_brake(&self, now: DateTime<Utc>) -> Result<u64> {
-        let mut c = self.connection().await?;
-        let held = original::table.filter(original::id.eq(held::original).and(is_held()));
-        let due = held::until.le(now).assume_not_null().and(held::looked_at.is_null());
-        let looked = update(held::table.filter(due.and(exists(held.select(original::id)))))
-            .set(held::looked_at.eq(now))
-            .execute(&mut c)
-            .await?;
-        look_at_holding(&mut c, now).await?;
-        self.work_added(&Kind::ALL);
-        Ok(looked as u64)
-    }
-
-    /// What the brake looks at.
-    pub async fn leaving(&self, now: DateTime<Utc>) -> Result<Leaving> {
-        let mut c = self.connection().await?;
-        // Text: one look, so that what is counted against each other was so at one moment.
-        let r: LeavingRow = sql_query(
-            "SELECT k.n AS library, k.bytes AS library_bytes, g.n AS gone, g.bytes AS gone_bytes, d.n AS due, d.bytes AS due_bytes FROM (
-                 SELECT coalesce(sum(n), 0)::bigint AS n, coalesce(sum(bytes), 0)::bigint AS bytes FROM counts
-                 WHERE about = ANY(ARRAY(SELECT id FROM person)) AND fact = 'kept'
-             ) k, (
-                 SELECT count(*) AS n, coalesce(sum(o.size), 0)::bigint AS bytes FROM original o LEFT JOIN held h ON h.original = o.id
-                 WHERE o.gone_at > $2 AND h.looked_at IS NULL
-             ) g, (
-                 SELECT count(*) AS n, coalesce(sum(o.size), 0)::bigint AS bytes FROM original o JOIN held h ON h.original = o.id
-                 WHERE o.held_at IS NOT NULL AND o.gone_at IS NULL AND h.until <= $1 AND h.looked_at IS NULL
-             ) d",
-        )
-        .bind::<Timestamptz, _>(now)
-        .bind::<Timestamptz, _>(now - TimeDelta::days(1))
-        .prepared()
-        .get_result(&mut c)
-        .await?;
-        Ok(Leaving {
-            library: amount(r.library, r.library_bytes),
-            gone_today: amount(r.gone, r.gone_bytes),
-            due: amount(r.due, r.due_bytes),
-        })
-    }
-
-    /// Lets some of what is due go; all of it, or only what the keeper has looked at. Their rows say so from then on, their files and
-    /// their copies in stores (at `away_at`) follow. Returns how many; none: nothing is left to do.
-    pub async fn remove_due(&self, all: bool, now: DateTime<Utc>, away_at: DateTime<Utc>, limit: i64) -> Result<u64> {
-        let mut c = self.connection().await?;
-        let gone = whole!(c, {
-            let due = due_to_leave(c, all, now, limit).await?;
-            let ids: Vec<Uuid> = due.iter().map(|(id, ..)| *id).collect();
-            update(original::table.filter(original::id.eq_any(&ids))).set(original::gone_at.eq(now)).execute(c).await?;
-            delete(standing::table.filter(standing::place.eq(HOME).and(standing::original.eq_any(&ids)))).execute(c).await?;
-            let idle = job::table.filter(job::key.eq_any(&ids).and(job::lease_end.is_null()));
-            delete(idle.filter(job::kind.eq_any(NOT_OF_THE_GONE.map(Kind::word)))).execute(c).await?;
-            let copies = standing::table.filter(standing::original.eq_any(&ids).and(standing::place.ne(HOME)));
-            let copies = copies.order((standing::original, standing::place));
-            wish!(from copies.select(work_for!(Kind::Remove, standing::original, standing::place.nullable(), 1, away_at)))
-                .execute(c)
-                .await?;
-            let mut people: Vec<Uuid> = due.iter().map(|(_, person, _)| *person).collect();
-            people.sort_unstable();
-            people.dedup();
-            for person in people {
-                let theirs: Vec<HashColumn> = due.iter().filter(|d| d.1 == person).map(|(.., digest)| *digest).collect();
-                tell_devices(c, PersonId(person), &theirs, Some(DELETED_GONE)).await?;
-            }
-            settle_soon(c, &ids, now).await?;
-            Ok::<_, CatalogError>(ids.len() as u64)
-        })
-        .await?;
-        self.work_added(&Kind::ALL);
-        Ok(gone)
-    }
-
-    /// When the next original leaves holding, if any does.
-    pub async fn next_leaving(&self) -> Result<Option<DateTime<Utc>>> {
-        let mut c = self.connection().await?;
-        let held = held::table.inner_join(original::table).filter(is_held());
-        Ok(held.select(min(held::until)).get_result(&mut c).await?)
-    }
-
     /// Where an original is and where it should be; none if it was never deleted, or is settled.
     pub async fn to_settle(&self, id: OriginalId) -> Result<Option<ToSettle>> {
         type Row = (PathColumn, Option<PathColumn>, PathColumn, bool, bool);
@@ -508,163 +393,10 @@ impl Catalog {
         delete(past).execute(&mut c).await?;
         Ok(())
     }
-
-    /// The file of an original that has gone is gone too: its name is free.
-    pub async fn is_gone(&self, id: OriginalId) -> Result<()> {
-        let mut c = self.connection().await?;
-        update(original::table.find(id.0).filter(original::gone_at.is_not_null()))
-            .set((
-                original::folded.eq(format!("gone/{}", id.0)),
-                original::moving_to.eq(None::<String>),
-                original::preview.eq("none"),
-                original::placeholder.eq(None::<String>),
-            ))
-            .execute(&mut c)
-            .await?;
-        Ok(())
-    }
-
-    /// Begins to remove the copy of an original that has gone from a store. From then on until [`Catalog::removed`], nobody counts on
-    /// the object.
-    pub async fn begin_removal(&self, id: OriginalId, store: StoreId) -> Result<Removal> {
-        let mut c = self.connection().await?;
-        whole!(c, {
-            let gone = original::table.find(id.0).filter(original::gone_at.is_not_null());
-            let digest: Option<HashColumn> = gone.for_update().select(original::digest).get_result(c).await.optional()?;
-            let Some(digest) = digest else { return Ok(Removal::Nothing) };
-            let copy = standing::table.find((id.0, store.0)).select((standing::listed, standing::good));
-            match copy.get_result::<(bool, bool)>(c).await.optional()? {
-                None => return Ok(Removal::Nothing),
-                Some((listed, good)) if good && !listed => return Ok(Removal::AfterLedger),
-                Some(_) => {}
-            }
-            // The row is locked first: what is asked about its bytes afterwards holds until this is committed.
-            let object = object::table.find((store.0, digest));
-            let name: Option<String> = object.for_update().select(object::name).get_result(c).await.optional()?;
-            let needed = original::table.filter(original::digest.eq(digest).and(original::gone_at.is_null()));
-            let needed: bool = select(exists(needed.select(original::id))).get_result(c).await?;
-            match name {
-                Some(name) if !needed => {
-                    update(object).set(object::leaving.eq(true)).execute(c).await?;
-                    Ok::<_, CatalogError>(Removal::Object { name, digest: digest.0 })
-                }
-                _ => {
-                    delete(standing::table.find((id.0, store.0))).execute(c).await?;
-                    Ok(Removal::Nothing)
-                }
-            }
-        })
-        .await
-    }
-
-    /// The store has removed the object. Who needs it there again sends it.
-    pub async fn removed(&self, store: StoreId, digest: Digest, now: DateTime<Utc>) -> Result<()> {
-        let mut c = self.connection().await?;
-        whole!(c, {
-            let leaving = object::table.find((store.0, HashColumn(digest))).filter(object::leaving);
-            let gone: Option<(i64, DateTime<Utc>)> =
-                delete(leaving).returning((object::size, object::confirmed_at)).get_result(c).await.optional()?;
-            if let Some((size, confirmed_at)) = gone {
-                let row = (
-                    removed_object::store.eq(store.0),
-                    removed_object::size.eq(size),
-                    removed_object::confirmed_at.eq(confirmed_at),
-                    removed_object::removed_at.eq(now),
-                );
-                insert_into(removed_object::table).values(row).execute(c).await?;
-            }
-            let these = original::table.filter(original::digest.eq(HashColumn(digest)).and(original::gone_at.is_not_null()));
-            let copies = standing::table.filter(standing::place.eq(store.0));
-            delete(copies.filter(standing::original.eq_any(these.select(original::id)))).execute(c).await?;
-            Ok::<_, CatalogError>(())
-        })
-        .await
-    }
-
-    /// Whether a store is just removing its object of these bytes. A removal that was broken off (its process was killed, or the store
-    /// refused) says nothing of whether the object is there still: it is forgotten here, and who needs the bytes there sends them anew,
-    /// under the same name.
-    pub async fn is_leaving(&self, store: StoreId, digest: Digest) -> Result<bool> {
-        let mut c = self.connection().await?;
-        whole!(c, {
-            let leaving = object::table.find((store.0, HashColumn(digest))).filter(object::leaving);
-            if leaving.for_update().select(object::name).get_result::<String>(c).await.optional()?.is_none() {
-                return Ok(false);
-            }
-            let removing = job::table
-                .inner_join(original::table.on(original::id.eq(job::key)))
-                .filter(job::kind.eq(Kind::Remove.word()).and(job::store.eq(store.0)).and(job::lease_end.is_not_null()))
-                .filter(original::digest.eq(HashColumn(digest)));
-            if select(exists(removing.select(job::id))).get_result(c).await? {
-                return Ok(true);
-            }
-            delete(leaving).execute(c).await?;
-            Ok::<_, CatalogError>(false)
-        })
-        .await
-    }
-
-    /// What is known of a member's bytes that a device offers, in their order.
-    pub async fn known(&self, person: PersonId, digests: &[Digest]) -> Result<Vec<Known>> {
-        let mut c = self.connection().await?;
-        let home = standing::original.eq(original::id).and(standing::place.eq(HOME)).and(standing::good);
-        let rows: Vec<(HashColumn, bool, bool)> = original::table
-            .left_join(standing::table.on(home))
-            .filter(original::person.eq(person.0).and(original::digest.eq_any(hashes(digests))))
-            .filter(original::gone_at.is_not_null().or(standing::place.nullable().is_not_null()))
-            .select((original::digest, original::held_at.is_not_null(), original::gone_at.is_not_null()))
-            .load(&mut c)
-            .await?;
-        let mut known = std::collections::HashMap::with_capacity(rows.len());
-        for (digest, held, gone) in rows {
-            let says = match (gone, held) {
-                (true, _) => Known::Gone,
-                (false, true) => Known::Held,
-                (false, false) => Known::Home,
-            };
-            // Bytes that have gone may have come again since: what is here counts.
-            let entry = known.entry(digest.0).or_insert(says);
-            if says != Known::Gone {
-                *entry = says;
-            }
-        }
-        Ok(digests.iter().map(|d| known.get(d).copied().unwrap_or(Known::New)).collect())
-    }
-}
-
-/// Originals whose time in holding is over, with their owners and hashes, until the end of the transaction nobody else's to change.
-async fn due_to_leave(
-    c: &mut AsyncPgConnection,
-    all: bool,
-    now: DateTime<Utc>,
-    limit: i64,
-) -> Result<Vec<(Uuid, Uuid, HashColumn)>> {
-    let due = || {
-        let over = held::until.le(now).assume_not_null().and(all.into_sql::<Bool>().or(held::looked_at.is_not_null()));
-        held::table.inner_join(original::table).filter(over.and(is_held()))
-    };
-    loop {
-        let few: Vec<Uuid> = due().order((held::until, original::id)).limit(limit).select(original::id).load(c).await?;
-        if few.is_empty() {
-            return Ok(Vec::new());
-        }
-        // Whoever takes one back, or deletes it anew, changes its row first.
-        let locked = original::table.filter(original::id.eq_any(&few)).order(original::id).for_update();
-        locked.select(original::id).load::<Uuid>(c).await?;
-        let still: Vec<_> = due()
-            .filter(original::id.eq_any(&few))
-            .order(original::id)
-            .select((original::id, original::person, original::digest))
-            .load(c)
-            .await?;
-        if !still.is_empty() {
-            return Ok(still);
-        }
-    }
 }
 
 /// Puts down that something leaves holding then, and looks earlier if it was to look later.
-async fn look_at_holding(c: &mut AsyncPgConnection, at: DateTime<Utc>) -> Result<()> {
+pub(crate) async fn look_at_holding(c: &mut AsyncPgConnection, at: DateTime<Utc>) -> Result<()> {
     wish_now!(values work_row(Kind::Release, HOME, None, 2, at)).execute(c).await?;
     Ok(())
 }

@@ -157,7 +157,8 @@ impl Catalog {
         if !self.is_device_of(&mut c, device, person).await? {
             return Ok(Vec::new());
         }
-        let rows: Vec<(String, String, i64, Option<String>, DateTime<Utc>)> = sighting::table
+        type Row = (String, String, i64, Option<String>, DateTime<Utc>);
+        let rows: Vec<Row> = sighting::table
             .filter(sighting::device.eq(device.0).and(sighting::removed_at.is_null()).and(not(sighting::here)))
             .filter(sighting::known.or(not(sighting::unnamed)))
             .order((sighting::source, sighting::name))
@@ -165,7 +166,8 @@ impl Catalog {
             .select((sighting::source, sighting::name, sighting::size, sighting::refused, sighting::seen_at))
             .load(&mut c)
             .await?;
-        let lacks = |(source, name, size, refused, seen_at)| Difference { source, name, size: unsigned(size), refused, seen_at };
+        let lacks =
+            |(source, name, size, refused, seen_at): Row| Difference { source, name, size: unsigned(size), refused, seen_at };
         Ok(rows.into_iter().map(lacks).collect())
     }
 

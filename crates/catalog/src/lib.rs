@@ -1,7 +1,7 @@
 //! The catalogue: PostgreSQL through Diesel.
 //!
 //! [`Catalog`] is the one door. Its methods are grouped by what they are about: [`people`], [`devices`], [`inventories`], [`uploads`],
-//! [`originals`], [`shots`], [`derived`], [`refilings`], [`clearances`], [`folder_view`], [`adoptions`], [`evidence`], [`audits`], [`stores`], [`copies`], [`keys`], [`work`], [`missing`], [`runs`], [`numbers`], [`history`]; [`growth`] keeps what the planner knows of them up to date. [`cluster`] keeps a private PostgreSQL when
+//! [`originals`], [`shots`], [`derived`], [`refilings`], [`clearances`], [`folder_view`], [`adoptions`], [`evidence`], [`audits`], [`stores`], [`copies`], [`holding`], [`removal`], [`keys`], [`work`], [`missing`], [`runs`], [`numbers`], [`history`]; [`growth`] keeps what the planner knows of them up to date. [`cluster`] keeps a private PostgreSQL when
 //! the keeper has none. Rows become domain types before they leave this crate; what must be true together is one
 //! statement or one transaction.
 
@@ -42,10 +42,12 @@ pub mod inventories;
 pub mod keys;
 pub mod missing;
 pub mod numbers;
+mod offered;
 pub mod originals;
 pub mod people;
 pub mod rebuild;
 pub mod refilings;
+pub mod removal;
 pub mod runs;
 mod schema;
 pub mod shots;
@@ -133,6 +135,8 @@ pub struct Catalog {
     growth: Arc<Growth>,
     /// Something was counted, perhaps, and waits to be added up.
     counted: Arc<Notify>,
+    /// A line was written into the record.
+    recorded: Arc<Notify>,
     url: String,
 }
 
@@ -222,7 +226,15 @@ impl Catalog {
         let separator = if url.contains('?') { '&' } else { '?' };
         let pool = pool_of(&format!("{url}{separator}{alone}"), CONNECTIONS)?;
         let soft = pool_of(&format!("{url}{separator}{alone}%20-c%20synchronous_commit%3Doff"), ASYNC_COMMIT_CONNECTIONS)?;
-        Ok(Catalog { pool, soft, added: Arc::default(), growth: Arc::default(), counted: Arc::default(), url: url.to_owned() })
+        Ok(Catalog {
+            pool,
+            soft,
+            added: Arc::default(),
+            growth: Arc::default(),
+            counted: Arc::default(),
+            recorded: Arc::default(),
+            url: url.to_owned(),
+        })
     }
 
     /// A connection whose commits are not forced to the disk. For what a power cut may take back because it is only done
@@ -284,7 +296,13 @@ impl Catalog {
         }
         let line = RecordLine { at, who: who.to_owned(), what: what.to_owned() };
         insert_into(record::table).values(line).execute(&mut c).await?;
+        self.recorded.notify_one();
         Ok(())
+    }
+
+    /// Returns once this process has written a line into the record since it was asked last.
+    pub async fn recorded(&self) {
+        self.recorded.notified().await;
     }
 
     /// Lines of the record after a number, with theirs, oldest first.

@@ -44,6 +44,17 @@ pub struct Card {
     pub company: String,
 }
 
+/// An original that is otherwise now.
+#[derive(Clone, Copy, Debug)]
+pub struct Touched {
+    /// Whose it is.
+    pub person: PersonId,
+    /// Which.
+    pub id: OriginalId,
+    /// What a clock on the wall showed when it was taken.
+    pub taken_local: NaiveDateTime,
+}
+
 /// An original with its row's facts.
 #[derive(Clone, Debug)]
 pub struct OriginalRow {

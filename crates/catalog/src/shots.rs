@@ -22,7 +22,7 @@ use crate::{
     Catalog, CatalogError, Prepare, Result,
     columns::HashColumn,
     db::*,
-    originals::facts_of,
+    originals::{Touched, facts_of},
     unsigned,
     work::{Kind, due_for},
 };
@@ -74,6 +74,7 @@ struct PieceRow {
     kind: String,
     facts: serde_json::Value,
     taken_at: DateTime<Utc>,
+    taken_local: NaiveDateTime,
     taken_rule: String,
     file_time: Option<DateTime<Utc>>,
     landed_at: DateTime<Utc>,
@@ -105,14 +106,14 @@ impl PieceRow {
 
 impl Catalog {
     /// Groups an original with everything that may belong to it, afresh. The same files make the same shots in whatever order
-    /// and however often this is called. Where a sidecar tells the time, the files follow as work of their own.
-    pub async fn regroup<Z: TimeZone + Sync>(&self, id: OriginalId, zone: &Z, now: DateTime<Utc>) -> Result<()> {
+    /// and however often this is called. Where a sidecar tells the time, the files follow as work of their own. Returns what is otherwise now.
+    pub async fn regroup<Z: TimeZone + Sync>(&self, id: OriginalId, zone: &Z, now: DateTime<Utc>) -> Result<Vec<Touched>> {
         let mut c = self.connection().await?;
-        whole!(c, {
+        let changed = whole!(c, {
             let this = original::table.filter(original::id.eq(id.0).and(is_living()));
             let mut rows: Vec<PieceRow> = this.select(PieceRow::as_select()).load(c).await?;
             let owner: Option<Uuid> = original::table.find(id.0).select(original::person).get_result(c).await.optional()?;
-            let Some(person) = owner.map(PersonId) else { return Ok(()) };
+            let Some(person) = owner.map(PersonId) else { return Ok(Vec::new()) };
             // One at a time for a member: two that see half of a shot each would undo each other's work.
             lock_shots(c, person).await?;
             // Names lead to pairs and pairs to names; two rounds reach everything that a camera makes.
@@ -125,12 +126,14 @@ impl Catalog {
             let facts: Vec<Facts> = rows.iter().map(|r| facts_of(r.facts.clone())).collect();
             let pieces: Vec<Piece> = rows.iter().zip(&facts).map(|(r, f)| r.piece(f)).collect();
             let shots = group(&pieces);
-            keep_shots(c, &rows, &shots).await?;
-            tell_times(c, &rows, &facts, &shots, zone, now).await
+            let mut changed = keep_shots(c, &rows, &shots).await?;
+            changed.extend(tell_times(c, &rows, &facts, &shots, zone, now).await?);
+            let touched = |(id, taken_local)| Touched { person, id: OriginalId(id), taken_local };
+            Ok::<_, CatalogError>(changed.into_iter().map(touched).collect())
         })
         .await?;
         self.work_added(&[Kind::Refile]);
-        Ok(())
+        Ok(changed)
     }
 
     /// The files of one shot, the one that stands for it first.
@@ -266,7 +269,7 @@ pub(crate) async fn lock_shots(c: &mut AsyncPgConnection, person: PersonId) -> R
 }
 
 /// More files than this are no press of a shutter.
-const MOST_TOGETHER: usize = 5_000;
+const MOST_TOGETHER: i64 = 5_000;
 
 /// Everything of a member that shares a name, a pair, or a present shot.
 async fn together(
@@ -282,40 +285,43 @@ async fn together(
         .filter(original::shot_key.eq_any(keys))
         .union(own().filter(original::pair.eq_any(pairs)))
         .union(own().filter(original::shot.eq_any(shots)));
-    let mut ids: Vec<Uuid> = these.load(c).await?;
-    ids.sort_unstable();
-    ids.truncate(MOST_TOGETHER);
+    let ids: Vec<Uuid> = these.load(c).await?;
     let living = original::table.filter(original::id.eq_any(ids).and(is_living()));
-    Ok(living.order(original::id).select(PieceRow::as_select()).load(c).await?)
+    Ok(living.order(original::id).limit(MOST_TOGETHER).select(PieceRow::as_select()).load(c).await?)
 }
 
-async fn keep_shots(c: &mut AsyncPgConnection, rows: &[PieceRow], shots: &[Shot]) -> Result<()> {
+/// An original, and when it was taken by the wall's clock.
+type Taken = (Uuid, NaiveDateTime);
+
+/// Keeps what belongs together. Returns what did not belong so before.
+async fn keep_shots(c: &mut AsyncPgConnection, rows: &[PieceRow], shots: &[Shot]) -> Result<Vec<Taken>> {
     let now: BTreeMap<Uuid, (Uuid, Part)> =
         shots.iter().flat_map(|s| s.parts.iter().map(|(id, part)| (id.0, (s.lead().0, *part)))).collect();
-    let changed: Vec<(Uuid, Uuid, &str)> = rows
+    let changed: Vec<(&PieceRow, Uuid, &str)> = rows
         .iter()
         .filter_map(|r| {
             let (lead, part) = now.get(&r.id)?;
-            (r.shot != *lead || r.part != part.word()).then_some((r.id, *lead, part.word()))
+            (r.shot != *lead || r.part != part.word()).then_some((r, *lead, part.word()))
         })
         .collect();
     if changed.is_empty() {
-        return Ok(());
+        return Ok(Vec::new());
     }
     // Text: joined with rows that are handed in.
     sql_query(
         "UPDATE original o SET shot = u.shot, part = u.part FROM unnest($1, $2, $3) AS u (id, shot, part) WHERE o.id = u.id",
     )
-    .bind::<Array<SqlUuid>, _>(changed.iter().map(|c| c.0).collect::<Vec<_>>())
+    .bind::<Array<SqlUuid>, _>(changed.iter().map(|c| c.0.id).collect::<Vec<_>>())
     .bind::<Array<SqlUuid>, _>(changed.iter().map(|c| c.1).collect::<Vec<_>>())
     .bind::<Array<Text>, _>(changed.iter().map(|c| c.2).collect::<Vec<_>>())
     .prepared()
     .execute(c)
     .await?;
-    Ok(())
+    Ok(changed.iter().map(|c| (c.0.id, c.0.taken_local)).collect())
 }
 
-/// Lets the words in a shot's sidecar tell the time of files that do not know it better themselves.
+/// Lets the words in a shot's sidecar tell the time of files that do not know it better themselves. Returns these, with the time that each
+/// had and with the one that it has.
 async fn tell_times<Z: TimeZone>(
     c: &mut AsyncPgConnection,
     rows: &[PieceRow],
@@ -323,7 +329,8 @@ async fn tell_times<Z: TimeZone>(
     shots: &[Shot],
     zone: &Z,
     now: DateTime<Utc>,
-) -> Result<()> {
+) -> Result<Vec<Taken>> {
+    let mut told = Vec::new();
     let place = |id: OriginalId| rows.iter().position(|r| r.id == id.0);
     for shot in shots.iter().filter(|s| s.parts.len() > 1) {
         let words: Option<Told> =
@@ -345,8 +352,9 @@ async fn tell_times<Z: TimeZone>(
                     .execute(c)
                     .await?;
                 due_for(c, Kind::Refile, &[row.id], 4, now).await?;
+                told.extend([(row.id, row.taken_local), (row.id, captured.local)]);
             }
         }
     }
-    Ok(())
+    Ok(told)
 }

@@ -8,7 +8,7 @@ use diesel::{
 use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{
-    Digest, OriginalId, StoreId,
+    Digest, OriginalId, PersonId, StoreId,
     amount::Amount,
     copies::{self, Medium},
     cost::Prices,
@@ -25,7 +25,7 @@ use crate::{
     evidence::observe_in,
     history::hour_of,
     numbers::{amount, next_day},
-    originals::OriginalRow,
+    originals::{OriginalRow, Touched},
     signed, unsigned,
     work::{Kind, ledger_due, wish, work_for},
 };
@@ -531,7 +531,7 @@ impl Catalog {
     }
 
     /// The store has confirmed an object: its row, the observation for every original with these bytes, and the work that
-    /// follows (the ledger at `ledger_at`, and reading it back at `prove_at`), in one transaction.
+    /// follows (the ledger at `ledger_at`, and reading it back at `prove_at`), in one transaction. Returns these originals.
     pub async fn confirm(
         &self,
         store: StoreId,
@@ -539,12 +539,14 @@ impl Catalog {
         object: &ObjectRecord,
         (at, epoch): (DateTime<Utc>, i16),
         (ledger_at, prove_at): (DateTime<Utc>, DateTime<Utc>),
-    ) -> Result<()> {
+    ) -> Result<Vec<Touched>> {
         let mut c = self.connection().await?;
-        whole!(c, {
+        let confirmed = whole!(c, {
             insert_object(c, store, digest, object, (at, epoch)).await?;
             let same = original::table.filter(original::digest.eq(HashColumn(digest)).and(original::gone_at.is_null()));
-            let sharing: Vec<Uuid> = same.order(original::id).select(original::id).load(c).await?;
+            let owned = same.order(original::id).select((original::person, original::id, original::taken_local));
+            let owned: Vec<(Uuid, Uuid, NaiveDateTime)> = owned.load(c).await?;
+            let sharing: Vec<Uuid> = owned.iter().map(|(_, id, _)| *id).collect();
             let seen = Observation { place: Place::Store(store), act: Act::Confirmed, at, digest: None, outcome: Outcome::Right };
             for original in &sharing {
                 observe_in(c, OriginalId(*original), digest, &seen).await?;
@@ -571,11 +573,12 @@ impl Catalog {
             let there = Some(store.0).into_sql::<Nullable<SqlUuid>>();
             let these = original::table.filter(original::id.eq_any(&sharing)).order(original::id);
             wish!(from these.select(work_for!(Kind::Prove, original::id, there, 0, prove_at))).execute(c).await?;
-            Ok::<_, CatalogError>(())
+            Ok::<_, CatalogError>(owned)
         })
         .await?;
         self.work_added(&[Kind::Ledger, Kind::Prove]);
-        Ok(())
+        let touched = |(person, id, taken_local)| Touched { person: PersonId(person), id: OriginalId(id), taken_local };
+        Ok(confirmed.into_iter().map(touched).collect())
     }
 
     /// A ledger segment is in the store: the originals in it are listed as they were written, and its number is used up. One whose row

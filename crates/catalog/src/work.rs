@@ -403,7 +403,7 @@ impl Catalog {
     pub async fn finish_work(&self, done: &Job) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
         let mine = job::id.eq(done.id).and(job::taken.eq(done.taken));
-        let gone = delete(job::table.filter(mine.clone().and(job::wishes.eq(done.wishes)))).execute(&mut c).await?;
+        let gone = delete(job::table.filter(mine.and(job::wishes.eq(done.wishes)))).execute(&mut c).await?;
         if gone == 0 {
             // A statement of its own: it sees the wish for which the one above had to wait.
             update(job::table.filter(mine))

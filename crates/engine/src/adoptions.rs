@@ -9,15 +9,14 @@ use std::{
 use uuid::Uuid;
 use ypogeion_catalog::{CatalogError, adoptions, devices::NewDevice};
 use ypogeion_core::{DeviceId, OriginalName, adopt::ArchiveKind, state::AdoptionOrder};
-use ypogeion_wire::{
-    adoption::{AdoptablePlace, AdoptablePlaces, AdoptedFile, Adoption, NewAdoption, Tally},
-    work::LiveEvent,
-};
+use ypogeion_wire::adoption::{AdoptablePlace, AdoptablePlaces, AdoptedFile, Adoption, NewAdoption, Tally};
 
 use crate::{
     engine::Engine,
     error::{Error, Result},
-    landing, secrets,
+    landing,
+    live::Change,
+    secrets,
 };
 
 /// Names listed of one folder.
@@ -124,7 +123,7 @@ pub async fn plan(engine: &Engine, who: &str, new: &NewAdoption) -> Result<Adopt
     let id = Uuid::now_v7();
     let new = adoptions::NewAdoption { person, place, in_place: new.in_place, everything: new.everything, made_by: who };
     engine.catalog.create_adoption(id, &new, engine.now()).await?;
-    engine.live.changed(&[LiveEvent::Work]);
+    engine.live.changed(&[Change::Work]);
     view(engine, find(engine, id).await?).await
 }
 
@@ -161,7 +160,7 @@ pub async fn change(engine: &Engine, who: &str, id: Uuid, order: AdoptionOrder) 
     if let Some(what) = what {
         engine.catalog.write_record(now, who, &format!("{what} {}", adoption.place)).await?;
     }
-    engine.live.changed(&[LiveEvent::Work, LiveEvent::Devices]);
+    engine.live.changed(&[Change::Work, Change::Devices]);
     view(engine, find(engine, id).await?).await
 }
 

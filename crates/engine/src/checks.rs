@@ -4,14 +4,12 @@ use chrono::Local;
 use uuid::Uuid;
 use ypogeion_catalog::audits::{Audit, Check as Kind};
 use ypogeion_core::{heal::LATELY, layers::Place};
-use ypogeion_wire::{
-    checks::{Check, CheckResult, Checks, WantCheck},
-    work::LiveEvent,
-};
+use ypogeion_wire::checks::{Check, CheckResult, Checks, WantCheck};
 
 use crate::{
     engine::Engine,
     error::{Error, Result},
+    live::Change,
 };
 
 fn result(a: &Audit) -> CheckResult {
@@ -77,6 +75,6 @@ pub async fn want(engine: &Engine, who: &str, wanted: &WantCheck) -> Result<()> 
     };
     engine.catalog.want_check(Uuid::now_v7(), place, kind, engine.now()).await?;
     engine.catalog.write_record(engine.now(), who, &format!("asked for a {} of {name}", kind.word())).await?;
-    engine.live.changed(&[LiveEvent::Offsite, LiveEvent::Work]);
+    engine.live.changed(&[Change::Offsite, Change::Work]);
     Ok(())
 }

@@ -16,15 +16,15 @@ use ypogeion_core::{
     layers::{Act, Observation, Outcome, Place},
     name::source_name,
 };
-use ypogeion_wire::{
-    clearance::{ClearanceAnswer, ClearanceEntry, ClearanceRequest, Clearances, LARGEST_CLEARANCE, MOST_BYTES_CLEARED, Removed},
-    work::LiveEvent,
+use ypogeion_wire::clearance::{
+    ClearanceAnswer, ClearanceEntry, ClearanceRequest, Clearances, LARGEST_CLEARANCE, MOST_BYTES_CLEARED, Removed,
 };
 
 use crate::{
     at_home::look_at,
     engine::Engine,
     error::{Error, Result, chain},
+    live::Change,
 };
 
 /// What is said of one file.
@@ -158,6 +158,6 @@ pub async fn removed(engine: &Engine, device: &DeviceCaller, clearance: Uuid, bo
         other => other?,
     };
     engine.catalog.write_record(engine.now(), &device.name, &format!("removed {count} of its files with a clearance")).await?;
-    engine.live.changed(&[LiveEvent::Devices]);
+    engine.live.changed(&[Change::Device(device.person, device.id)]);
     Ok(())
 }

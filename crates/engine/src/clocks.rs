@@ -4,14 +4,12 @@ use chrono::TimeDelta;
 use uuid::Uuid;
 use ypogeion_catalog::shots;
 use ypogeion_core::{DeviceId, PersonId};
-use ypogeion_wire::{
-    filing::{Correction, NewCorrection},
-    work::LiveEvent,
-};
+use ypogeion_wire::filing::{Correction, NewCorrection};
 
 use crate::{
     engine::Engine,
     error::{Error, Result},
+    live::Change,
 };
 
 /// Ten years: no clock that anybody would correct is further off.
@@ -73,6 +71,6 @@ pub async fn undo(engine: &Engine, who: &str, scope: Option<PersonId>, device: D
 /// Writes it down, and tells who watches. Shots and files follow in the background.
 async fn follow(engine: &Engine, who: &str, what: &str) -> Result<()> {
     engine.catalog.write_record(engine.now(), who, what).await?;
-    engine.live.changed(&[LiveEvent::Library]);
+    engine.live.changed(&[Change::Library]);
     Ok(())
 }

@@ -2,14 +2,12 @@
 
 use chrono::{DateTime, Utc};
 use ypogeion_core::{OriginalId, PersonId, filing::FiledPath, retention::brake, words};
-use ypogeion_wire::{
-    holding::{Brake, Changed, HeldOriginal, Holding, NowHeld},
-    work::LiveEvent,
-};
+use ypogeion_wire::holding::{Brake, Changed, HeldOriginal, Holding, NowHeld};
 
 use crate::{
     engine::Engine,
     error::{Error, Result},
+    live::Change,
     renaming::free_place,
 };
 
@@ -35,7 +33,7 @@ fn chosen(originals: &[OriginalId]) -> Result<&[OriginalId]> {
 
 async fn noted(engine: &Engine, who: &str, what: &str) -> Result<()> {
     engine.catalog.write_record(engine.now(), who, what).await?;
-    engine.live.changed(&[LiveEvent::Library, LiveEvent::Devices, LiveEvent::Overview]);
+    engine.live.changed(&[Change::Library, Change::Devices, Change::Overview]);
     Ok(())
 }
 

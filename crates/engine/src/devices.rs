@@ -7,12 +7,12 @@ use ypogeion_core::{DeviceId, OriginalName, PersonId, access::Role};
 use ypogeion_wire::{
     pairing::normalise_code,
     people::{ClaimPairing, Device, DeviceCoverage, MissingFile, SourceCoverage},
-    work::LiveEvent,
 };
 
 use crate::{
     engine::Engine,
     error::{Error, Result},
+    live::Change,
     overview, secrets,
 };
 
@@ -93,7 +93,7 @@ pub async fn claim(engine: &Engine, body: &ClaimPairing) -> Result<NewToken> {
         Err(e) => return Err(e.into()),
     };
     engine.catalog.write_record(engine.now(), &person.name, &format!("paired {}", name.as_str())).await?;
-    engine.live.changed(&[LiveEvent::Devices]);
+    engine.live.changed(&[Change::Devices]);
     Ok(NewToken { device: id, name: name.into(), person, token })
 }
 
@@ -106,7 +106,7 @@ pub async fn connect(engine: &Engine, person: &Person, wanted: &str) -> Result<N
     let device = NewDevice { id, name: name.as_str(), kind: "program", client: "", token_hash: hash.as_bytes() };
     engine.catalog.add_device(person.id, &device, engine.now()).await?;
     engine.catalog.write_record(engine.now(), &person.name, &format!("connected {}", name.as_str())).await?;
-    engine.live.changed(&[LiveEvent::Devices]);
+    engine.live.changed(&[Change::Devices]);
     Ok(NewToken { device: id, name: name.into(), person: person.clone(), token })
 }
 
@@ -158,7 +158,7 @@ pub async fn coverage(engine: &Engine, scope: Option<PersonId>, id: DeviceId, li
 /// Gives a device another name.
 pub async fn rename(engine: &Engine, scope: Option<PersonId>, id: DeviceId, wanted: &str) -> Result<()> {
     engine.catalog.rename_device(id, scope, checked_name(wanted)?.as_str()).await?;
-    engine.live.changed(&[LiveEvent::Devices]);
+    engine.live.changed(&[Change::Devices]);
     Ok(())
 }
 
@@ -168,6 +168,6 @@ pub async fn revoke(engine: &Engine, who: &str, scope: Option<PersonId>, id: Dev
     engine.catalog.revoke_device(id, scope, now).await?;
     let name = engine.catalog.devices(None, Some(id), now).await?.pop().map(|d| d.name).unwrap_or_default();
     engine.catalog.write_record(now, who, &format!("revoked {name}")).await?;
-    engine.live.changed(&[LiveEvent::Devices]);
+    engine.live.changed(&[Change::Devices]);
     Ok(())
 }

@@ -21,11 +21,12 @@ use ypogeion_core::{
     layers::Place,
     state::LeftFolderState,
 };
-use ypogeion_wire::{adoption::LeftFolder, work::LiveEvent};
+use ypogeion_wire::adoption::LeftFolder;
 
 use crate::{
     engine::Engine,
     error::{Error, Result, chain},
+    live::Change,
 };
 
 /// While one is out of reach, it is looked for this often at first; each time that nobody asked meanwhile, twice as late, up to `LOOK_FOR_LATER`.
@@ -122,7 +123,7 @@ async fn came_back(engine: &Engine, there: &[PathBuf]) -> Result<()> {
 async fn tell(engine: &Engine, line: &str) -> Result<()> {
     engine.said.forget().await;
     engine.catalog.write_record(engine.now(), "Ypogeion", line).await?;
-    engine.live.changed(&[LiveEvent::Overview, LiveEvent::Library, LiveEvent::Work]);
+    engine.live.changed(&[Change::Overview, Change::Library, Change::Work]);
     Ok(())
 }
 
@@ -163,7 +164,7 @@ pub async fn give_up(engine: &Engine, who: &str, folder: &str, yes: bool) -> Res
         engine.catalog.want_check(Uuid::now_v7(), Place::Home, Check::Reading, engine.now()).await?;
     }
     engine.wakeups.wake_all();
-    engine.live.changed(&[LiveEvent::Overview, LiveEvent::Library, LiveEvent::Offsite, LiveEvent::Work]);
+    engine.live.changed(&[Change::Overview, Change::Library, Change::Offsite, Change::Work]);
     Ok(())
 }
 

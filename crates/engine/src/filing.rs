@@ -7,14 +7,12 @@ use ypogeion_core::{
     filing::{FiledPath, FilingPlan},
     state::RefilingState,
 };
-use ypogeion_wire::{
-    filing::{PlanPreview, PlannedMove, Refiling, RefilingOrder},
-    work::LiveEvent,
-};
+use ypogeion_wire::filing::{PlanPreview, PlannedMove, Refiling, RefilingOrder};
 
 use crate::{
     engine::Engine,
     error::{Error, Result},
+    live::Change,
     renaming::filed,
 };
 
@@ -90,7 +88,7 @@ async fn begin_by(engine: &Engine, who: &str, plan: &str, undoes: Option<Uuid>) 
         other => other?,
     }
     engine.catalog.write_record(engine.now(), who, &format!("began to file the library by {plan}")).await?;
-    engine.live.changed(&[LiveEvent::Work, LiveEvent::Library]);
+    engine.live.changed(&[Change::Work, Change::Library]);
     Ok(view(one(engine, id).await?))
 }
 
@@ -116,6 +114,6 @@ pub async fn change(engine: &Engine, who: &str, id: Uuid, order: RefilingOrder) 
     if !changed {
         return Err(Error::invalid(format!("This re-filing is {}; that cannot be done with it.", there.state)));
     }
-    engine.live.changed(&[LiveEvent::Work, LiveEvent::Library]);
+    engine.live.changed(&[Change::Work, Change::Library]);
     Ok(view(one(engine, id).await?))
 }

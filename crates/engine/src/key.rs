@@ -4,10 +4,7 @@ use std::sync::Arc;
 
 use ypogeion_core::state::KitWorth;
 use ypogeion_offsite::{Identity, seal::Recipient};
-use ypogeion_wire::{
-    offsite::{HouseKey, OtherRecipient},
-    work::LiveEvent,
-};
+use ypogeion_wire::offsite::{HouseKey, OtherRecipient};
 
 use crate::{
     engine::Engine,
@@ -15,6 +12,7 @@ use crate::{
     kept::{enough, missing, read_kept, write_kept},
     keys::{LENT_FOR, in_text},
     kit,
+    live::Change,
 };
 
 /// What the server keeps of the household's key, and who else can open copies.
@@ -49,7 +47,7 @@ async fn changed(engine: &Engine, who: &str, what: &str) -> Result<HouseKey> {
     engine.connections.forget_replicas();
     engine.catalog.write_record(engine.now(), who, what).await?;
     engine.wakeups.wake_all();
-    engine.live.changed(&[LiveEvent::Offsite, LiveEvent::Overview, LiveEvent::Work]);
+    engine.live.changed(&[Change::Offsite, Change::Overview, Change::Work]);
     show(engine).await
 }
 
@@ -122,7 +120,7 @@ pub async fn lend(engine: &Arc<Engine>, who: &str, given: Vec<Identity>) -> Resu
             tokio::time::sleep(LENT_FOR).await;
             if engine.keyring.forget_lent() {
                 engine.connections.forget_replicas();
-                engine.live.changed(&[LiveEvent::Offsite, LiveEvent::Overview]);
+                engine.live.changed(&[Change::Offsite, Change::Overview]);
             }
         }
     });

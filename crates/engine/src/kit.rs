@@ -6,12 +6,13 @@ use ypogeion_core::{
     state::KitWorth,
     words,
 };
-use ypogeion_wire::{offsite::KitState, work::LiveEvent};
+use ypogeion_wire::offsite::KitState;
 
 use crate::{
     engine::Engine,
     error::{Error, Result},
     kept::{enough, read_kept},
+    live::Change,
 };
 
 /// So many characters of the key are typed back: too many to guess, few enough to type.
@@ -98,6 +99,6 @@ pub async fn prove(engine: &Engine, who: &str, key_end: &str, check: &str) -> Re
     }
     engine.catalog.kit_proven(engine.now()).await?;
     engine.catalog.write_record(engine.now(), who, "typed a part of the recovery kit back").await?;
-    engine.live.changed(&[LiveEvent::Offsite, LiveEvent::Overview]);
+    engine.live.changed(&[Change::Offsite, Change::Overview]);
     Ok(())
 }

@@ -36,13 +36,13 @@ use ypogeion_core::{
     room::{PROMISED_FOR, Room},
 };
 use ypogeion_library::{Finished, LibraryError, NewName, Publish};
-use ypogeion_wire::work::LiveEvent;
 
 use crate::{
     at_home::{look_at, repair},
     engine::Engine,
     error::{Error, Result},
     filed_names::Reserved,
+    live::{Change, changed},
 };
 
 /// Names tried together against the catalogue.
@@ -146,7 +146,7 @@ pub async fn promise(engine: &Engine, upload: &Upload, instead: &[UploadId], the
                 let digest = upload.digest.unwrap_or_else(|| Digest::of(format!("refused {}", upload.id).as_bytes()));
                 let refused = Some(no.to_string());
                 engine.catalog.note_sighting(upload.device, &Sighting { refused, ..sighting(upload, digest) }, engine.now()).await?;
-                engine.live.changed(&[LiveEvent::Devices]);
+                engine.live.changed(&[Change::Device(upload.person, upload.device)]);
             }
             Err(no.into())
         }
@@ -282,7 +282,8 @@ pub(crate) async fn commit(
             Landed { id, new: false }
         }
     };
-    engine.live.changed(&[LiveEvent::Library, LiveEvent::Devices, LiveEvent::Offsite]);
+    let seen = Change::Original(upload.person, landed.id, captured.local);
+    engine.live.changed(&[seen, Change::Device(upload.person, upload.device), Change::Offsite]);
     Ok(landed)
 }
 
@@ -351,7 +352,8 @@ async fn already_here(engine: &Arc<Engine>, upload: &Upload, part: Finished, id:
     }
     engine.catalog.link_upload(upload.id, id).await?;
     remove_part(engine, upload.id).await?;
-    engine.live.changed(&[LiveEvent::Devices]);
+    let row = engine.catalog.original(id, None).await?;
+    engine.live.changed(&[changed(&row), Change::Device(upload.person, upload.device)]);
     Ok(Landed { id, new: false })
 }
 

@@ -1,32 +1,153 @@
 //! What listeners are told as it happens.
 //!
-//! Changes come in bursts (a phone sends a thousand pictures); listeners are told at most a few times a second what kind of
-//! thing changed, and ask for the numbers themselves. Nothing wakes while nothing changes.
+//! Changes come in bursts (a phone sends a thousand pictures); listeners are told at most a few times a second what has changed: which
+//! pictures and months, which devices, or what kind of thing; and ask for that, and for nothing else. Each is told of what they may see.
+//! Nothing wakes while nothing changes.
 
 use std::{
-    collections::HashMap,
-    sync::{
-        Arc, Mutex, PoisonError,
-        atomic::{AtomicU8, Ordering},
-    },
+    collections::{BTreeMap, BTreeSet, HashMap},
+    mem,
+    sync::{Arc, Mutex, PoisonError},
     time::Duration,
 };
 
+use chrono::NaiveDateTime;
 use tokio::sync::{Notify, broadcast, watch};
-use ypogeion_core::PersonId;
+use ypogeion_catalog::originals::{OriginalRow, Touched};
+use ypogeion_core::{DeviceId, OriginalId, PersonId};
 use ypogeion_wire::work::LiveEvent;
 
 /// So many pages of one person are told; each holds a connection.
 const MOST_PAGES: usize = 64;
 const GATHER: Duration = Duration::from_millis(400);
-const KINDS: [LiveEvent; 5] = [LiveEvent::Overview, LiveEvent::Library, LiveEvent::Devices, LiveEvent::Offsite, LiveEvent::Work];
+/// More pictures of one person, or their months, are told as "the library": whoever asks for so many asks for all.
+const MOST_NAMED: usize = 200;
+const MOST_MONTHS: usize = 24;
+
+/// Something that has changed. Every change may change the overview.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// Numbers.
+    Overview,
+    /// A picture of a member: it came, it left, or it is otherwise now. When it was taken: its month may look otherwise, too.
+    Original(PersonId, OriginalId, NaiveDateTime),
+    /// Pictures, nobody knows which; or how they are filed.
+    Library,
+    /// A member's device, and what it has.
+    Device(PersonId, DeviceId),
+    /// Devices, nobody knows which.
+    Devices,
+    /// A backup of a member's device.
+    Run(PersonId),
+    /// A store, a check, or a key.
+    Offsite,
+    /// Background work.
+    Work,
+    /// A line of the record.
+    Record,
+}
+
+/// That this original is otherwise now.
+pub fn changed(row: &OriginalRow) -> Change {
+    Change::Original(row.person, row.id, row.taken_local)
+}
+
+/// That each of these is.
+pub fn each(of: Vec<Touched>) -> Vec<Change> {
+    of.into_iter().map(|t| Change::Original(t.person, t.id, t.taken_local)).collect()
+}
+
+/// Whom an event is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum For {
+    Everybody,
+    /// That member alone.
+    Owner(PersonId),
+    /// That member, and keepers.
+    OwnerAndKeepers(PersonId),
+}
+
+/// Pictures of one member.
+#[derive(Default)]
+struct Pictures {
+    ids: BTreeSet<OriginalId>,
+    months: BTreeSet<String>,
+}
+
+/// What listeners have not been told yet.
+#[derive(Default)]
+struct Untold {
+    /// Whether anything is.
+    any: bool,
+    pictures: BTreeMap<PersonId, Pictures>,
+    library: bool,
+    devices: BTreeMap<PersonId, BTreeSet<DeviceId>>,
+    all_devices: bool,
+    runs: BTreeSet<PersonId>,
+    offsite: bool,
+    work: bool,
+    record: bool,
+}
+
+impl Untold {
+    fn add(&mut self, change: Change) {
+        self.any = true;
+        match change {
+            Change::Overview => {}
+            Change::Original(person, id, taken) => {
+                let pictures = self.pictures.entry(person).or_default();
+                if pictures.ids.len() <= MOST_NAMED && pictures.months.len() <= MOST_MONTHS {
+                    pictures.ids.insert(id);
+                    pictures.months.insert(taken.format("%Y-%m").to_string());
+                }
+            }
+            Change::Library => self.library = true,
+            Change::Device(person, id) => {
+                self.devices.entry(person).or_default().insert(id);
+            }
+            Change::Devices => self.all_devices = true,
+            Change::Run(person) => {
+                self.runs.insert(person);
+            }
+            Change::Offsite => self.offsite = true,
+            Change::Work => self.work = true,
+            Change::Record => self.record = true,
+        }
+    }
+
+    fn events(self) -> Vec<(For, LiveEvent)> {
+        let mut all = Vec::new();
+        if self.any {
+            all.push((For::Everybody, LiveEvent::Overview));
+        }
+        if self.library {
+            all.push((For::Everybody, LiveEvent::Library));
+        }
+        for (person, pictures) in self.pictures.into_iter().filter(|_| !self.library) {
+            let too_many = pictures.ids.len() > MOST_NAMED || pictures.months.len() > MOST_MONTHS;
+            let named =
+                LiveEvent::Originals { ids: pictures.ids.into_iter().collect(), months: pictures.months.into_iter().collect() };
+            all.push((For::Owner(person), if too_many { LiveEvent::Library } else { named }));
+        }
+        if self.all_devices {
+            all.push((For::Everybody, LiveEvent::Devices { ids: Vec::new() }));
+        }
+        for (person, ids) in self.devices.into_iter().filter(|_| !self.all_devices) {
+            all.push((For::OwnerAndKeepers(person), LiveEvent::Devices { ids: ids.into_iter().collect() }));
+        }
+        all.extend(self.runs.into_iter().map(|person| (For::OwnerAndKeepers(person), LiveEvent::Runs)));
+        let kinds = [(self.offsite, LiveEvent::Offsite), (self.work, LiveEvent::Work), (self.record, LiveEvent::Record)];
+        all.extend(kinds.into_iter().filter(|(so, _)| *so).map(|(_, event)| (For::Everybody, event)));
+        all
+    }
+}
 
 /// Gathers changes and tells listeners.
 #[derive(Clone)]
 pub struct Live {
-    changed: Arc<AtomicU8>,
+    untold: Arc<Mutex<Untold>>,
     wake: Arc<Notify>,
-    listeners: broadcast::Sender<LiveEvent>,
+    listeners: broadcast::Sender<(For, LiveEvent)>,
     /// How many of them are whose.
     listening: Arc<Mutex<HashMap<PersonId, usize>>>,
     /// Whether the service is stopping: listeners are let go, or they would hold it for as long as they listen.
@@ -36,7 +157,7 @@ pub struct Live {
 impl Default for Live {
     fn default() -> Self {
         Live {
-            changed: Arc::default(),
+            untold: Arc::default(),
             wake: Arc::default(),
             listeners: broadcast::channel(64).0,
             listening: Arc::default(),
@@ -46,26 +167,23 @@ impl Default for Live {
 }
 
 impl Live {
-    /// Notes a change. Every change may change the overview.
-    pub fn changed(&self, what: &[LiveEvent]) {
-        let bits = KINDS
-            .iter()
-            .enumerate()
-            .filter(|(_, k)| **k == LiveEvent::Overview || what.contains(k))
-            .fold(0, |b, (i, _)| b | 1 << i);
-        self.changed.fetch_or(bits, Ordering::AcqRel);
+    /// Notes changes.
+    pub fn changed(&self, what: &[Change]) {
+        let mut untold = self.untold.lock().unwrap_or_else(PoisonError::into_inner);
+        what.iter().for_each(|change| untold.add(*change));
+        drop(untold);
         self.wake.notify_one();
     }
 
     /// Begins to listen, unless this person listens with too many pages already.
-    pub fn listen(&self, person: PersonId) -> Option<Listener> {
+    pub fn listen(&self, person: PersonId, is_keeper: bool) -> Option<Listener> {
         let mut listening = self.listening.lock().unwrap_or_else(PoisonError::into_inner);
         let pages = listening.entry(person).or_default();
         if *pages >= MOST_PAGES {
             return None;
         }
         *pages += 1;
-        Some(Listener { heard: self.listeners.subscribe(), listening: Arc::clone(&self.listening), person })
+        Some(Listener { heard: self.listeners.subscribe(), listening: Arc::clone(&self.listening), person, is_keeper })
     }
 
     /// Lets all listeners go.
@@ -84,12 +202,10 @@ impl Live {
         loop {
             self.wake.notified().await;
             tokio::time::sleep(GATHER).await;
-            let bits = self.changed.swap(0, Ordering::AcqRel);
-            for (i, kind) in KINDS.iter().enumerate() {
-                if bits & (1 << i) != 0 {
-                    // Nobody listening is no fault.
-                    let _ = self.listeners.send(kind.clone());
-                }
+            let untold = mem::take(&mut *self.untold.lock().unwrap_or_else(PoisonError::into_inner));
+            for told in untold.events() {
+                // Nobody listening is no fault.
+                let _ = self.listeners.send(told);
             }
         }
     }
@@ -97,10 +213,43 @@ impl Live {
 
 /// Somebody who listens, until dropped.
 pub struct Listener {
-    /// What is to be heard.
-    pub heard: broadcast::Receiver<LiveEvent>,
+    heard: broadcast::Receiver<(For, LiveEvent)>,
     listening: Arc<Mutex<HashMap<PersonId, usize>>>,
     person: PersonId,
+    is_keeper: bool,
+}
+
+/// What is heard next.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Heard {
+    /// That has changed.
+    Event(LiveEvent),
+    /// More than could be listened to: anything may have changed.
+    TooMuch,
+    /// Nobody tells anything any more.
+    End,
+}
+
+impl Listener {
+    /// What is to be heard next of what is this person's to know. May be cancelled at any await.
+    pub async fn hear(&mut self) -> Heard {
+        loop {
+            match self.heard.recv().await {
+                Ok((to, event)) if self.may_hear(to) => return Heard::Event(event),
+                Ok(_) => {}
+                Err(broadcast::error::RecvError::Lagged(_)) => return Heard::TooMuch,
+                Err(broadcast::error::RecvError::Closed) => return Heard::End,
+            }
+        }
+    }
+
+    fn may_hear(&self, to: For) -> bool {
+        match to {
+            For::Everybody => true,
+            For::Owner(person) => person == self.person,
+            For::OwnerAndKeepers(person) => person == self.person || self.is_keeper,
+        }
+    }
 }
 
 impl Drop for Listener {
@@ -117,30 +266,88 @@ impl Drop for Listener {
 
 #[cfg(test)]
 mod tests {
+    use chrono::NaiveDate;
+    use uuid::Uuid;
+
     use super::*;
 
-    #[tokio::test]
-    async fn a_burst_is_told_once() {
-        let live = Live::default();
-        let mut listener = live.listen(PersonId(uuid::Uuid::nil())).unwrap();
-        let heard = &mut listener.heard;
-        tokio::spawn(live.clone().tell());
-        for _ in 0..1000 {
-            live.changed(&[LiveEvent::Library]);
+    const JUNO: PersonId = PersonId(Uuid::from_u128(1));
+    const PAUL: PersonId = PersonId(Uuid::from_u128(2));
+
+    fn in_month(month: u32) -> NaiveDateTime {
+        NaiveDate::from_ymd_opt(2025 + i32::try_from(month / 12).unwrap(), month % 12 + 1, 3)
+            .unwrap()
+            .and_hms_opt(9, 0, 0)
+            .unwrap()
+    }
+
+    fn picture(n: u128) -> OriginalId {
+        OriginalId(Uuid::from_u128(n))
+    }
+
+    async fn all_heard(listener: &mut Listener) -> Vec<LiveEvent> {
+        let mut all = Vec::new();
+        while let Ok(Heard::Event(event)) = tokio::time::timeout(Duration::from_secs(2), listener.hear()).await {
+            all.push(event);
         }
-        assert_eq!(heard.recv().await.unwrap(), LiveEvent::Overview);
-        assert_eq!(heard.recv().await.unwrap(), LiveEvent::Library);
-        assert!(heard.try_recv().is_err());
+        all
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_burst_is_told_once_with_what_changed() {
+        let live = Live::default();
+        let mut listener = live.listen(JUNO, false).unwrap();
+        tokio::spawn(live.clone().tell());
+        for n in 0..100 {
+            live.changed(&[Change::Original(JUNO, picture(n % 3), in_month(u32::try_from(n % 2).unwrap()))]);
+        }
+        live.changed(&[Change::Record]);
+        let named =
+            LiveEvent::Originals { ids: (0..3).map(picture).collect(), months: vec!["2025-01".to_owned(), "2025-02".to_owned()] };
+        assert_eq!(all_heard(&mut listener).await, [LiveEvent::Overview, named, LiveEvent::Record]);
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn everybody_hears_of_their_own() {
+        let live = Live::default();
+        let mut listeners = [(JUNO, true), (PAUL, false)].map(|(who, keeper)| live.listen(who, keeper).unwrap());
+        tokio::spawn(live.clone().tell());
+        let (phone, laptop) = (DeviceId(Uuid::from_u128(7)), DeviceId(Uuid::from_u128(8)));
+        live.changed(&[
+            Change::Original(PAUL, picture(1), in_month(0)),
+            Change::Device(PAUL, phone),
+            Change::Device(JUNO, laptop),
+            Change::Run(PAUL),
+        ]);
+        let device = |id| LiveEvent::Devices { ids: vec![id] };
+        let [juno, paul] = &mut listeners;
+        // The keeper hears of everybody's devices, and of nobody's pictures.
+        assert_eq!(all_heard(juno).await, [LiveEvent::Overview, device(laptop), device(phone), LiveEvent::Runs]);
+        let own = LiveEvent::Originals { ids: vec![picture(1)], months: vec!["2025-01".to_owned()] };
+        assert_eq!(all_heard(paul).await, [LiveEvent::Overview, own, device(phone), LiveEvent::Runs]);
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn too_many_to_name_are_the_library() {
+        for (pictures, months) in [(MOST_NAMED as u128 + 50, 1), (60, 30)] {
+            let live = Live::default();
+            let mut listener = live.listen(JUNO, false).unwrap();
+            tokio::spawn(live.clone().tell());
+            for n in 0..pictures {
+                live.changed(&[Change::Original(JUNO, picture(n), in_month(u32::try_from(n % months).unwrap()))]);
+            }
+            assert_eq!(all_heard(&mut listener).await, [LiveEvent::Overview, LiveEvent::Library]);
+        }
     }
 
     #[test]
     fn nobody_listens_with_more_pages_than_anybody_has() {
-        let (live, person) = (Live::default(), PersonId(uuid::Uuid::nil()));
-        let all: Vec<_> = (0..MOST_PAGES).map(|_| live.listen(person).unwrap()).collect();
-        assert!(live.listen(person).is_none());
-        assert!(live.listen(PersonId(uuid::Uuid::max())).is_some());
+        let live = Live::default();
+        let all: Vec<_> = (0..MOST_PAGES).map(|_| live.listen(JUNO, true).unwrap()).collect();
+        assert!(live.listen(JUNO, true).is_none());
+        assert!(live.listen(PAUL, false).is_some());
         drop(all);
-        assert!(live.listen(person).is_some());
+        assert!(live.listen(JUNO, true).is_some());
         assert!(live.listening.lock().unwrap().is_empty());
     }
 }

@@ -16,13 +16,14 @@ use ypogeion_wire::{
     device::{DeviceStatus, Item, LARGEST_OFFER, OfferAnswer, OfferEntry},
     inventory::Inventory,
     run::{BegunRun, RunReport},
-    work::LiveEvent,
 };
 
 use crate::{
     engine::Engine,
     error::{Error, Result},
-    landing, overview,
+    landing,
+    live::Change,
+    overview,
 };
 
 const MOST_SOURCES: usize = 1000;
@@ -77,7 +78,7 @@ pub async fn answer(engine: &Engine, device: &DeviceCaller, entries: Vec<OfferEn
         })
         .collect();
     engine.catalog.note_sightings(device.id, &sightings, engine.now()).await?;
-    engine.live.changed(&[LiveEvent::Devices]);
+    engine.live.changed(&[Change::Device(device.person, device.id)]);
     let told = |answer| match answer {
         Answer::Want => OfferAnswer::Want,
         Answer::Have => OfferAnswer::Have,
@@ -146,7 +147,7 @@ pub async fn note_inventory(engine: &Engine, device: &DeviceCaller, told: &Inven
         engine.catalog.note_sources(device.id, &told, engine.now()).await?;
     }
     engine.catalog.note_waiting(device.id, told.waiting_for.as_deref().map(plain).as_deref()).await?;
-    engine.live.changed(&[LiveEvent::Devices]);
+    engine.live.changed(&[Change::Device(device.person, device.id)]);
     Ok(())
 }
 
@@ -154,7 +155,7 @@ pub async fn note_inventory(engine: &Engine, device: &DeviceCaller, told: &Inven
 pub async fn begin_run(engine: &Engine, device: &DeviceCaller) -> Result<BegunRun> {
     let (run, now) = (RunId(Uuid::now_v7()), engine.now());
     engine.catalog.begin_run(run, device.id, now).await?;
-    engine.live.changed(&[LiveEvent::Devices]);
+    engine.live.changed(&[Change::Device(device.person, device.id), Change::Run(device.person)]);
     let waiting = engine.catalog.devices(None, Some(device.id), now).await?.pop().map_or(0, |d| d.waiting);
     Ok(BegunRun { run, waiting })
 }
@@ -189,6 +190,6 @@ pub async fn note_run(engine: &Engine, device: &DeviceCaller, run: RunId, report
         (Some(reason), true) => Some(RunEnd::Halted(reason)),
     };
     engine.catalog.report_run(run, device.id, counts, &entries, end, engine.now()).await?;
-    engine.live.changed(&[LiveEvent::Devices]);
+    engine.live.changed(&[Change::Device(device.person, device.id), Change::Run(device.person)]);
     Ok(())
 }

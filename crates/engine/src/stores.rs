@@ -8,15 +8,13 @@ use uuid::Uuid;
 use ypogeion_catalog::{CatalogError, stores::StoreSettings};
 use ypogeion_core::{Digest, StoreId, kit::StoreAddress};
 use ypogeion_offsite::{Replica, Store as Opened, layout::ReplicaError, trial};
-use ypogeion_wire::{
-    offsite::{ExposedHour, History, NewStore, ResumeStore, Store, StoreChange, TrafficHour, Trial, TrialStep},
-    work::LiveEvent,
-};
+use ypogeion_wire::offsite::{ExposedHour, History, NewStore, ResumeStore, Store, StoreChange, TrafficHour, Trial, TrialStep};
 
 use crate::{
     costs,
     engine::Engine,
     error::{Error, Result},
+    live::Change,
     overview, secrets, weeks, work,
 };
 
@@ -78,7 +76,7 @@ pub async fn add(engine: &Engine, who: &str, new: NewStore) -> Result<Store> {
     })?;
     engine.catalog.want_rounds(|check| work::checks::first_round(engine, check)).await?;
     engine.catalog.write_record(engine.now(), who, &format!("added the store {name}")).await?;
-    engine.live.changed(&[LiveEvent::Offsite, LiveEvent::Work]);
+    engine.live.changed(&[Change::Offsite, Change::Work]);
     overview::store(engine, engine.catalog.store(id).await?).await
 }
 
@@ -225,7 +223,7 @@ pub async fn resume(engine: &Engine, who: &str, id: StoreId, body: &ResumeStore,
     let row = engine.catalog.store(id).await?;
     engine.catalog.write_record(engine.now(), who, &format!("resumed sending to {}", row.address.name)).await?;
     engine.wakeups.wake_all();
-    engine.live.changed(&[LiveEvent::Offsite]);
+    engine.live.changed(&[Change::Offsite]);
     overview::store(engine, row).await
 }
 
@@ -251,6 +249,6 @@ pub async fn change(engine: &Engine, who: &str, id: StoreId, body: StoreChange) 
     };
     engine.catalog.write_record(engine.now(), who, &done).await?;
     engine.wakeups.wake_all();
-    engine.live.changed(&[LiveEvent::Offsite, LiveEvent::Work, LiveEvent::Overview, LiveEvent::Library]);
+    engine.live.changed(&[Change::Offsite, Change::Work, Change::Overview, Change::Library]);
     overview::store(engine, row).await
 }

@@ -381,8 +381,12 @@ impl Console {
 
     /// The bytes of an answer.
     pub async fn bytes(&self, path: &str) -> Step<Vec<u8>> {
-        let response = self.http.get(self.base.join(path)?).header("cookie", &self.cookie).send().await?.error_for_status()?;
-        Ok(response.bytes().await?.to_vec())
+        Ok(self.open(path).await?.bytes().await?.to_vec())
+    }
+
+    /// An answer whose bytes are read as they come.
+    pub async fn open(&self, path: &str) -> Step<reqwest::Response> {
+        Ok(self.http.get(self.base.join(path)?).header("cookie", &self.cookie).send().await?.error_for_status()?)
     }
 
     /// The overview.

@@ -3,6 +3,7 @@
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use ypogeion_core::{DeviceId, OriginalId};
 
 /// One kind of background work in numbers.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -74,12 +75,29 @@ pub struct RecordLine {
 pub enum LiveEvent {
     /// Numbers changed; ask for the overview again.
     Overview,
-    /// Originals landed or got their previews.
+    /// These originals came, left, or are otherwise now. Only their member hears of it.
+    Originals {
+        /// Which.
+        #[schema(value_type = Vec<Uuid>)]
+        ids: Vec<OriginalId>,
+        /// The months (`2026-04`) in which they were taken: whatever is shown of those may be otherwise.
+        #[schema(example = json!(["2026-04"]))]
+        months: Vec<String>,
+    },
+    /// Originals changed, more than are named, or how they are filed.
     Library,
-    /// A device, a pairing or a run changed.
-    Devices,
+    /// Devices or pairings changed, and what these devices have. Their member and keepers hear of it.
+    Devices {
+        /// Which; empty: nobody knows.
+        #[schema(value_type = Vec<Uuid>)]
+        ids: Vec<DeviceId>,
+    },
+    /// A backup began, went on, or ended.
+    Runs,
     /// A store's state or backlog changed.
     Offsite,
     /// Background work changed.
     Work,
+    /// The house's record has a line more.
+    Record,
 }

@@ -32,7 +32,6 @@ use ypogeion_library::{
     shelf::hash_of,
     tree::{Tree, read_archive},
 };
-use ypogeion_wire::work::LiveEvent;
 
 use super::{
     adopt_look::{PAGE, archive_kind, look, text, tree_of},
@@ -42,6 +41,7 @@ use crate::{
     engine::Engine,
     error::{Error, Result, chain},
     landing,
+    live::Change,
 };
 
 /// Files taken at once. One disk is read, and another written.
@@ -75,7 +75,7 @@ pub(super) async fn adopt(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         // Going on puts the work down again.
         AdoptionState::Planned | AdoptionState::Paused | AdoptionState::Done | AdoptionState::Stopped => Ok(()),
     };
-    engine.live.changed(&[LiveEvent::Library, LiveEvent::Devices, LiveEvent::Work]);
+    engine.live.changed(&[Change::Library, Change::Devices, Change::Work]);
     match ended {
         Ok(()) => Ok(Ended::Done),
         // It comes back by itself.
@@ -137,7 +137,7 @@ struct Taking {
 
 impl Taking {
     async fn goes_on(&self) -> Result<bool> {
-        self.engine.live.changed(&[LiveEvent::Work]);
+        self.engine.live.changed(&[Change::Work]);
         Ok(self.engine.catalog.adoption_state(self.adoption.id).await? == AdoptionState::Running)
     }
 

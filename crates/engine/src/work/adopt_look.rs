@@ -20,11 +20,11 @@ use ypogeion_library::{
     shelf::hash_of,
     tree::{Node, Tree, read_archive},
 };
-use ypogeion_wire::work::LiveEvent;
 
 use crate::{
     engine::Engine,
     error::{Error, Result, chain},
+    live::Change,
 };
 
 /// Files put down, or asked for, together.
@@ -109,7 +109,7 @@ pub(super) async fn look(engine: &Arc<Engine>, adoption: &Adoption) -> Result<()
         if engine.catalog.adoption_state(adoption.id).await? != AdoptionState::Looking {
             return Ok(());
         }
-        engine.live.changed(&[LiveEvent::Work]);
+        engine.live.changed(&[Change::Work]);
     }
     walk.await?;
     for archive in engine.catalog.adoption_archives(adoption.id).await? {

@@ -15,13 +15,13 @@ use ypogeion_core::{
     name::{numbered, split},
 };
 use ypogeion_library::{Finished, LibraryError, Publish};
-use ypogeion_wire::work::LiveEvent;
 
 use super::ended::Ended;
 use crate::{
     at_home,
     engine::Engine,
     error::{Result, chain},
+    live::changed,
 };
 
 /// Names tried before it is given up: as many files of one name in one folder are no accident.
@@ -96,7 +96,7 @@ async fn put_beside(engine: &Arc<Engine>, row: OriginalRow) -> Result<Ended> {
         tokio::task::spawn_blocking(move || library.remove_derived(&old.path)).await??;
     }
     engine.catalog.set_derived(id, &DerivedFile { path, digest, size }, engine.now()).await?;
-    engine.live.changed(&[LiveEvent::Library]);
+    engine.live.changed(&[changed(&row)]);
     Ok(Ended::Done)
 }
 

@@ -26,7 +26,6 @@ use ypogeion_offsite::{
     prove::{FetchError, fetch},
     seal::OpenError,
 };
-use ypogeion_wire::work::LiveEvent;
 
 use super::{
     checks::{name_of, note},
@@ -37,7 +36,9 @@ use crate::{
     at_home::repair,
     engine::Engine,
     error::{Result, chain},
-    landing, secrets,
+    landing,
+    live::changed,
+    secrets,
 };
 
 /// A good copy that is out of reach is looked for again after this.
@@ -152,7 +153,7 @@ async fn at_home_again(engine: &Arc<Engine>, row: &OriginalRow) -> Result<Ended>
     let read = move || Ok::<_, LibraryError>(there.reader.facts(&there.library.place_to_read(&path)?, &name));
     let facts = tokio::task::spawn_blocking(read).await??;
     engine.catalog.fetched(row.id, &facts, engine.now()).await?;
-    engine.live.changed(&[LiveEvent::Library, LiveEvent::Overview]);
+    engine.live.changed(&[changed(row)]);
     Ok(Ended::Done)
 }
 
@@ -243,7 +244,7 @@ async fn put_in_place(
     engine.catalog.note_healing(row.id, Place::Home, Place::Store(store), engine.now()).await?;
     let line = format!("replaced {path} at home by the copy in {name}");
     engine.catalog.write_record(engine.now(), "Ypogeion", &line).await?;
-    engine.live.changed(&[LiveEvent::Library, LiveEvent::Overview]);
+    engine.live.changed(&[changed(row)]);
     Ok(Ended::Done)
 }
 

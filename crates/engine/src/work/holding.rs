@@ -9,17 +9,18 @@ use std::{fs, sync::Arc};
 
 use chrono::TimeDelta;
 use ypogeion_catalog::{
-    holding::{Removal, ToSettle, Wanted},
+    holding::{ToSettle, Wanted},
+    removal::Removal,
     work::Job,
 };
 use ypogeion_core::{OriginalId, filing::FiledPath, retention::brake, words};
 use ypogeion_offsite::Fault;
-use ypogeion_wire::work::LiveEvent;
 
 use super::{ended::Ended, store};
 use crate::{
     engine::Engine,
     error::Result,
+    live::Change,
     renaming::{free_place, list_anew, relocate, unlink},
 };
 
@@ -74,7 +75,7 @@ pub(super) async fn settle(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         }
     }
     list_anew(engine).await?;
-    engine.live.changed(&[LiveEvent::Library, LiveEvent::Overview]);
+    engine.live.changed(&[Change::Library, Change::Overview]);
     Ok(Ended::Done)
 }
 
@@ -123,7 +124,7 @@ pub(super) async fn release(engine: &Arc<Engine>) -> Result<Ended> {
     if let Some(braked) = braked {
         tracing::warn!(originals = braked.due.count, percent = braked.percent, "the safety stop keeps what would be removed");
     }
-    engine.live.changed(&[LiveEvent::Library, LiveEvent::Overview]);
+    engine.live.changed(&[Change::Library, Change::Overview]);
     match engine.catalog.next_leaving().await? {
         // Nothing in holding has an end: whoever deletes something puts this down again.
         None => Ok(Ended::Done),
@@ -159,6 +160,6 @@ pub(super) async fn remove(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
     }
     engine.catalog.removed(store.id, digest, engine.now()).await?;
     engine.catalog.store_well(store.id, engine.now()).await?;
-    engine.live.changed(&[LiveEvent::Offsite]);
+    engine.live.changed(&[Change::Offsite]);
     Ok(Ended::Done)
 }

@@ -6,11 +6,11 @@
 use std::{sync::Arc, time::Duration};
 
 use ypogeion_catalog::work::Kind;
-use ypogeion_wire::work::LiveEvent;
 
 use crate::{
     engine::Engine,
     error::{Error, Result, chain},
+    live::Change,
     renaming, settling,
 };
 
@@ -62,7 +62,7 @@ pub(super) async fn watch(engine: Arc<Engine>) {
         tracing::warn!(why, "the library is away");
         engine.said.forget().await;
         note(&engine, &format!("found that the library’s disk is not connected: {why}")).await;
-        engine.live.changed(&[LiveEvent::Overview, LiveEvent::Library, LiveEvent::Work]);
+        engine.live.changed(&[Change::Overview, Change::Library, Change::Work]);
         loop {
             match come_back(&engine).await {
                 Ok(()) => break,
@@ -76,7 +76,7 @@ pub(super) async fn watch(engine: Arc<Engine>) {
         note(&engine, "found the library’s disk again, and continues").await;
         engine.wakeups.home_back.notify_waiters();
         engine.wakeups.wake_all();
-        engine.live.changed(&[LiveEvent::Overview, LiveEvent::Library, LiveEvent::Work, LiveEvent::Devices]);
+        engine.live.changed(&[Change::Overview, Change::Library, Change::Work, Change::Devices]);
     }
 }
 

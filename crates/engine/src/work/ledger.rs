@@ -14,13 +14,12 @@ use ypogeion_core::{
     },
 };
 use ypogeion_offsite::{Fault, Replica};
-use ypogeion_wire::work::LiveEvent;
 
 use super::{
     ended::Ended,
     store::{note_fault, open},
 };
-use crate::{engine::Engine, error::Result, secrets};
+use crate::{engine::Engine, error::Result, live::Change, secrets};
 
 /// Originals named in one segment of the ledger.
 const SEGMENT: i64 = 5000;
@@ -70,7 +69,7 @@ pub(super) async fn write(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         };
         engine.catalog.segment_written(store.id, number, &rows, (Some(said), Some(&written)), recorded).await?;
         store.recorded = recorded;
-        engine.live.changed(&[LiveEvent::Offsite]);
+        engine.live.changed(&[Change::Offsite]);
         store.ledger_segment = number;
         store.ledger_end = LedgerEnd::of(written.clone());
         if !full {
@@ -204,7 +203,7 @@ async fn write_checkpoint(
         }
         if last {
             engine.catalog.checkpoint_written(store.id, number).await?;
-            engine.live.changed(&[LiveEvent::Offsite]);
+            engine.live.changed(&[Change::Offsite]);
             return Ok(Ok(()));
         }
     }

@@ -4,13 +4,13 @@ use std::{fs, sync::Arc};
 
 use ypogeion_catalog::{CatalogError, work::Job};
 use ypogeion_core::OriginalId;
-use ypogeion_wire::work::LiveEvent;
 
 use super::ended::Ended;
 use crate::{
     at_home,
     engine::Engine,
     error::{Error, Result, chain},
+    live::changed,
 };
 
 pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
@@ -51,6 +51,6 @@ pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
     }
     // A file without a preview is no fault: it is kept, and the detail view says why there is nothing to see.
     engine.catalog.set_preview(id, made.ok().as_ref().map(|m| m.placeholder.as_str())).await?;
-    engine.live.changed(&[LiveEvent::Library]);
+    engine.live.changed(&[changed(&row)]);
     Ok(Ended::Done)
 }

@@ -10,12 +10,12 @@ use ypogeion_core::{
     filing::{FiledPath, FilingPlan},
     state::RefilingState,
 };
-use ypogeion_wire::work::LiveEvent;
 
 use super::ended::Ended;
 use crate::{
     engine::Engine,
     error::{Result, chain},
+    live::Change,
     renaming::{filed, list_anew, relocate, unlink},
 };
 
@@ -48,14 +48,14 @@ pub(super) async fn refile(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
                 engine.catalog.move_done(job.key, of.id, Some(&chain(&e)), engine.now()).await?;
             }
         }
-        engine.live.changed(&[LiveEvent::Library]);
+        engine.live.changed(&[Change::Library]);
     }
     if engine.catalog.set_refiling_state(job.key, &[RefilingState::Running], RefilingState::Done, engine.now()).await? {
         list_anew(engine).await?;
         let what = format!("filed the library by {}", refiling.plan);
         engine.catalog.write_record(engine.now(), &refiling.made_by, &what).await?;
     }
-    engine.live.changed(&[LiveEvent::Library, LiveEvent::Work]);
+    engine.live.changed(&[Change::Library, Change::Work]);
     Ok(Ended::Done)
 }
 

@@ -14,10 +14,9 @@ use ypogeion_offsite::{
     replicate::{SendError, send},
     spool,
 };
-use ypogeion_wire::work::LiveEvent;
 
 use super::{ended::Ended, store};
-use crate::{engine::Engine, error::Result};
+use crate::{engine::Engine, error::Result, live::Change};
 
 /// Objects asked for at once.
 const BATCH: i64 = 100;
@@ -49,7 +48,7 @@ pub(super) async fn reseal(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
             Ok(false) => passed_over += 1,
             Err(fault) => return store::note_fault(engine, &store, job, fault).await,
         }
-        engine.live.changed(&[LiveEvent::Offsite]);
+        engine.live.changed(&[Change::Offsite]);
         if done >= portion {
             break;
         }

@@ -13,7 +13,6 @@ use tokio::{
 };
 use ypogeion_catalog::work::{Job, Kind};
 use ypogeion_core::OriginalId;
-use ypogeion_wire::work::LiveEvent;
 
 use super::{adopt, checks, derive, ended::Ended, groups, heal, holding, home, ledger, previews, refile, reseal, sending};
 use crate::{
@@ -22,6 +21,7 @@ use crate::{
     engine::Engine,
     error::{Error, Result, chain},
     landing,
+    live::Change,
 };
 
 /// Work that is not heard of for this long is taken by somebody else.
@@ -77,6 +77,13 @@ pub fn start(engine: &Arc<Engine>) -> JoinSet<()> {
     tasks.spawn(async move { catalog.keep_counts().await });
     tasks.spawn(keep_leases(Arc::clone(engine), held));
     tasks.spawn(engine.live.clone().tell());
+    let told = Arc::clone(engine);
+    tasks.spawn(async move {
+        loop {
+            told.catalog.recorded().await;
+            told.live.changed(&[Change::Record]);
+        }
+    });
     tasks.spawn(tidy(Arc::clone(engine)));
     tasks.spawn(derive_missing(Arc::clone(engine)));
     tasks.spawn(home::watch(Arc::clone(engine)));
@@ -231,7 +238,7 @@ async fn do_one(engine: &Arc<Engine>, job: &Job) {
             tracing::warn!(error = %chain(&e), "could not look for more to write into the ledger");
         }
     }
-    engine.live.changed(&[LiveEvent::Work]);
+    engine.live.changed(&[Change::Work]);
 }
 
 /// Wakes the loops of what was added, here or by another process.

@@ -16,7 +16,6 @@ use ypogeion_offsite::{
     replicate::{SendError, send},
     spool,
 };
-use ypogeion_wire::work::LiveEvent;
 
 use super::{
     checks,
@@ -26,6 +25,7 @@ use super::{
 use crate::{
     engine::Engine,
     error::{Result, chain},
+    live::{Change, changed, each},
     secrets,
 };
 
@@ -75,7 +75,7 @@ pub(super) async fn replicate(engine: &Arc<Engine>, job: &Job) -> Result<Ended> 
         }
     };
     let (now, offsite) = (engine.now(), engine.settings.offsite);
-    engine
+    let confirmed = engine
         .catalog
         .confirm(store.id, row.digest, &object, (now, epoch), (now + offsite.ledger_after, now + offsite.prove_after))
         .await?;
@@ -85,7 +85,8 @@ pub(super) async fn replicate(engine: &Arc<Engine>, job: &Job) -> Result<Ended> 
     }
     engine.catalog.store_well(store.id, engine.now()).await?;
     engine.connections.sent(store.id, row.size);
-    engine.live.changed(&[LiveEvent::Offsite, LiveEvent::Library]);
+    engine.live.changed(&[Change::Offsite]);
+    engine.live.changed(&each(confirmed));
     Ok(Ended::Done)
 }
 
@@ -120,6 +121,6 @@ pub(super) async fn prove(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
     };
     checks::note(engine, (row.id, row.digest), Place::Store(store.id), act, seen).await?;
     engine.catalog.store_well(store.id, engine.now()).await?;
-    engine.live.changed(&[LiveEvent::Offsite, LiveEvent::Library]);
+    engine.live.changed(&[Change::Offsite, changed(&row)]);
     Ok(Ended::Done)
 }

@@ -6,12 +6,12 @@ use chrono::{Local, TimeDelta};
 use ypogeion_catalog::{CatalogError, stores::StoreRow, work::Job};
 use ypogeion_core::{retry, window::Pace};
 use ypogeion_offsite::{Fault, Replica, layout::ReplicaError};
-use ypogeion_wire::work::LiveEvent;
 
 use super::ended::{Broken, Ended};
 use crate::{
     engine::Engine,
     error::{Result, chain},
+    live::Change,
     secrets,
 };
 
@@ -53,7 +53,7 @@ async fn stop(engine: &Arc<Engine>, store: &StoreRow, reason: &str) -> Result<()
         .catalog
         .write_record(engine.now(), "Ypogeion", &format!("stopped sending to {}: {reason}", store.address.name))
         .await?;
-    engine.live.changed(&[LiveEvent::Offsite]);
+    engine.live.changed(&[Change::Offsite]);
     Ok(())
 }
 
@@ -82,7 +82,7 @@ pub(super) async fn note_fault(engine: &Arc<Engine>, store: &StoreRow, job: &Job
             let now = engine.now();
             engine.connections.forget_replica(store.id);
             engine.catalog.store_failing(store.id, &fault.to_string(), now, now + LOOK_FOR_DISK).await?;
-            engine.live.changed(&[LiveEvent::Offsite]);
+            engine.live.changed(&[Change::Offsite]);
             Ok(Ended::Waits)
         }
         Fault::Missing(_) | Fault::Passing(_) | Fault::Disorder(_) => {
@@ -94,7 +94,7 @@ pub(super) async fn note_fault(engine: &Arc<Engine>, store: &StoreRow, job: &Job
             let asked = engine.connections.asked_to_wait(store.id).unwrap_or_default();
             let wait = retry::wait(store.faults + 1, secrets::chance()).max(asked);
             engine.catalog.store_failing(store.id, &reason, now, now + wait).await?;
-            engine.live.changed(&[LiveEvent::Offsite]);
+            engine.live.changed(&[Change::Offsite]);
             // This piece goes behind the others, so that one that fails always does not keep all from going.
             Ok(Ended::Waits)
         }

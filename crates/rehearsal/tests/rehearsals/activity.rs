@@ -1,9 +1,12 @@
 //! What happened, as people read it: what says the same thing is told once for each day.
 
+use std::sync::{Arc, Mutex};
+
 use reqwest::Method;
 use serde_json::{Value, json};
+use ypogeion_rehearsal::{house::Console, wait_for};
 
-use crate::common::{self, world};
+use crate::common::{self, metadata, world};
 
 async fn run_of(phone: &common::Raw, sent: u64, failed: u64) -> String {
     let begun = phone.send("POST", "api/device/runs", &[], b"").await;
@@ -86,4 +89,54 @@ async fn what_was_said_several_times_on_a_day_is_said_once() {
     assert_eq!(paired, [1]);
     let newest = record[0]["at"].as_str().unwrap();
     assert!(record.as_array().unwrap().iter().all(|l| l["at"].as_str().unwrap() <= newest), "newest first");
+}
+
+/// What somebody's open page is told, as it is told.
+async fn listen(who: &Console) -> Arc<Mutex<String>> {
+    let heard = Arc::new(Mutex::new(String::new()));
+    let (mut events, told) = (who.open("api/events").await.unwrap(), Arc::clone(&heard));
+    tokio::spawn(async move {
+        while let Ok(Some(some)) = events.chunk().await {
+            told.lock().unwrap().push_str(&String::from_utf8_lossy(&some));
+        }
+    });
+    heard
+}
+
+/// A page is told which picture, month and device changed, and only of what its reader may see.
+#[tokio::test(flavor = "multi_thread")]
+async fn pages_are_told_what_changed() {
+    let w = world().await;
+    let paul = json!({ "name": "Paul", "role": "member", "password": "three small boats" });
+    w.keeper.ask(Method::POST, "api/people", Some(paul)).await.unwrap();
+    let paul = w.house.sign_in("Paul", "three small boats").await.unwrap();
+    let phone = w.raw_device("phone").await;
+    let (of_juno, of_paul) = (listen(&w.keeper).await, listen(&paul).await);
+    wait_for("both to listen", 10, async || {
+        Ok([&of_juno, &of_paul].iter().all(|h| h.lock().unwrap().contains("retry:")).then_some(()))
+    })
+    .await
+    .unwrap();
+    let path = phone.create(4, &metadata(&[("filename", "IMG_20190412_101530.jpg"), ("source", "Camera")])).await;
+    assert_eq!(phone.append(&path, 0, b"kite").await.status, 204);
+    let all = w.keeper.ask(Method::GET, "api/originals?limit=5", None).await.unwrap();
+    let id = all["originals"][0]["id"].as_str().unwrap().to_owned();
+    let told = wait_for("the picture to be told", 30, async || {
+        let heard = of_juno.lock().unwrap().clone();
+        Ok((heard.contains(&id) && heard.contains("event: devices")).then_some(heard))
+    })
+    .await
+    .unwrap();
+    assert!(told.contains(r#"event: originals"#) && told.contains(r#""months":["2019-04"]"#), "{told}");
+    assert!(!told.contains("event: library"), "not all of it: {told}");
+    // The other member hears that numbers changed, and nothing of whose.
+    let said = wait_for("the other to hear something", 30, async || {
+        let heard = of_paul.lock().unwrap().clone();
+        Ok(heard.contains("event: overview").then_some(heard))
+    })
+    .await
+    .unwrap();
+    for of_others in ["event: originals", "event: devices", "event: runs", id.as_str()] {
+        assert!(!said.contains(of_others), "{of_others}: {said}");
+    }
 }

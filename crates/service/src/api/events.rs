@@ -4,7 +4,8 @@ use std::time::Duration;
 
 use actix_web::{HttpResponse, get, web};
 use futures_util::stream;
-use tokio::sync::broadcast::error::RecvError;
+use ypogeion_core::access::Role;
+use ypogeion_engine::live::Heard;
 use ypogeion_wire::{problem::ProblemType, work::LiveEvent};
 
 use crate::{
@@ -16,26 +17,37 @@ use crate::{
 /// Keeps proxies and phones from closing a quiet connection.
 const BEAT: Duration = Duration::from_secs(25);
 
-/// What changes, as it changes. Events say what kind of thing changed; listeners ask for the numbers themselves.
+/// Too much changed at once: the listener is told that everything may have.
+const EVERYTHING: [LiveEvent; 7] = [
+    LiveEvent::Overview,
+    LiveEvent::Library,
+    LiveEvent::Devices { ids: Vec::new() },
+    LiveEvent::Runs,
+    LiveEvent::Offsite,
+    LiveEvent::Work,
+    LiveEvent::Record,
+];
+
+/// What changes, as it changes. Events say what changed; listeners ask for that themselves. Everybody hears of what they may see.
 #[utoipa::path(responses((status = 200, content_type = "text/event-stream", body = LiveEvent)))]
 #[get("/api/events")]
 pub async fn events(app: web::Data<App>, caller: Caller) -> Answer<HttpResponse> {
     let too_many = || Failure::new(ProblemType::TooMany, "Too many pages of this house are open; close some of them.");
-    let (heard, live) = (app.engine.live.listen(caller.owner()?).ok_or_else(too_many)?, app.engine.live.clone());
+    let listener = app.engine.live.listen(caller.owner()?, caller.role() == Role::Keeper);
+    let (heard, live) = (listener.ok_or_else(too_many)?, app.engine.live.clone());
     let lines = stream::unfold((heard, live, true), |(mut heard, live, first)| async move {
         if first {
             return Some((Ok::<_, actix_web::Error>(web::Bytes::from_static(b"retry: 2000\n\n")), (heard, live, false)));
         }
         let next = tokio::select! {
-            next = tokio::time::timeout(BEAT, heard.heard.recv()) => next,
+            next = tokio::time::timeout(BEAT, heard.hear()) => next,
             () = live.stopped() => return None,
         };
         let line = match next {
             Err(_) => ": still here\n\n".to_owned(),
-            Ok(Ok(event)) => line(&event),
-            // Too many at once: the listener is told that everything may have changed.
-            Ok(Err(RecvError::Lagged(_))) => line(&LiveEvent::Overview) + &line(&LiveEvent::Library),
-            Ok(Err(RecvError::Closed)) => return None,
+            Ok(Heard::Event(event)) => line(&event),
+            Ok(Heard::TooMuch) => EVERYTHING.iter().map(line).collect(),
+            Ok(Heard::End) => return None,
         };
         Some((Ok(web::Bytes::from(line)), (heard, live, false)))
     });

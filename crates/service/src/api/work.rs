@@ -3,8 +3,8 @@
 use actix_web::{get, post, web};
 use serde::Deserialize;
 use utoipa::IntoParams;
-use ypogeion_engine::activity;
-use ypogeion_wire::work::{LiveEvent, RecordLine, Retried, Work, WorkFault, WorkKind};
+use ypogeion_engine::{activity, live::Change};
+use ypogeion_wire::work::{RecordLine, Retried, Work, WorkFault, WorkKind};
 
 use crate::{app::App, failure::Answer};
 
@@ -46,7 +46,7 @@ pub async fn list_work(app: web::Data<App>, query: web::Query<WorkQuery>) -> Ans
 pub async fn retry_work(app: web::Data<App>) -> Answer<web::Json<Retried>> {
     let count = app.engine.catalog.retry_work(app.engine.now()).await?;
     app.engine.wakeups.wake_all();
-    app.engine.live.changed(&[LiveEvent::Work]);
+    app.engine.live.changed(&[Change::Work]);
     Ok(web::Json(Retried { count }))
 }
 

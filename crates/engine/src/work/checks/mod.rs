@@ -19,10 +19,9 @@ use ypogeion_core::{
     layers::{Act, Observation, Outcome, Place},
     words,
 };
-use ypogeion_wire::work::LiveEvent;
 
 use super::ended::Ended;
-use crate::{engine::Engine, error::Result};
+use crate::{engine::Engine, error::Result, live::Change};
 
 pub(super) use drill::drill;
 pub(super) use listing::list;
@@ -55,7 +54,7 @@ async fn end(engine: &Engine, job: &Job, audit: &Audit, found: Found, said: &str
     let checks = &engine.settings.checks;
     let every = if audit.check == Check::Drill { checks.drill_every } else { checks.rhythm.every };
     engine.catalog.next_round(job.id, audit.check, engine.now() + every, engine.now()).await?;
-    engine.live.changed(&[LiveEvent::Offsite, LiveEvent::Overview]);
+    engine.live.changed(&[Change::Offsite, Change::Overview]);
     Ok(Ended::Round)
 }
 
@@ -88,7 +87,7 @@ pub(super) async fn note(
         let name = name_of(engine, place).await?;
         tracing::warn!(%path, place = name, what, "a copy is not what it should be");
         engine.catalog.write_record(engine.now(), "Ypogeion", &format!("found the copy of {path} on {name} {what}")).await?;
-        engine.live.changed(&[LiveEvent::Library, LiveEvent::Overview, LiveEvent::Offsite]);
+        engine.live.changed(&[Change::Library, Change::Overview, Change::Offsite]);
     }
     Ok(())
 }

@@ -23,13 +23,13 @@ use ypogeion_core::{
 };
 use ypogeion_library::LibraryError;
 use ypogeion_offsite::{Fault, Replica, prove as reading};
-use ypogeion_wire::work::LiveEvent;
 
 use super::{Seen, bad, begin, end, note, tally};
 use crate::{
     at_home::look_at,
     engine::Engine,
     error::{Error, Result},
+    live::Change,
     work::{
         ended::{Broken, Ended},
         store,
@@ -164,7 +164,7 @@ impl Reading<'_> {
         if let Some((row, _)) = &self.store {
             self.engine.catalog.store_well(row.id, self.engine.now()).await?;
         }
-        self.engine.live.changed(&[LiveEvent::Offsite]);
+        self.engine.live.changed(&[Change::Offsite]);
         Ok(if had_a_turn { Came::Some } else { Came::Nobody })
     }
 
