@@ -4,7 +4,7 @@ import { type ReactNode, useState } from "react";
 import { ask, type Run, type Schemas } from "../api/client";
 import { keys, useDo, useEntries, useRecord, useRuns, useRunsOfDay, useWork } from "../api/hooks";
 import { count, counted, size, until } from "../format";
-import { Button, Page, State, When, table } from "../ui/parts";
+import { Button, Page, State, table, Table, TextButton, When } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 
 const tab = "border-0 bg-transparent px-1 pb-2 text-[16px] text-soft data-[state=active]:border-b-[3px] data-[state=active]:border-accent data-[state=active]:font-semibold data-[state=active]:text-ink";
@@ -68,32 +68,19 @@ function Runs() {
   if (runs.isError) return <Fault failure={runs.error} again={() => void runs.refetch()} />;
   if (runs.data.length === 0) return <Empty title="No backup yet">When a device sends for the first time, its backup appears here, file by file.</Empty>;
   return (
-    <table className="mt-4 w-full border-collapse text-[15px]">
-      <thead>
-        <tr>
-          <th className={table.head}>Device</th>
-          <th className={table.head}>State</th>
-          <th className={`${table.head} max-sm:hidden`}>What it did</th>
-          <th className={table.headNumber}>Started</th>
-          <th className={table.headNumber}>
-            <span className="sr-only">Log</span>
-          </th>
-        </tr>
-      </thead>
+    <Table columns={[{ name: "Device" }, { name: "State" }, { name: "What it did", from: "sm" }, { name: "Started", number: true }, { name: "Log", number: true, unseen: true }]} className="mt-4">
       {runs.data.map((r) => (r.alike > 0 ? <Folded key={r.id} newest={r} /> : <OneRun key={r.id} run={r} />))}
-    </table>
+    </Table>
   );
 }
-
-const link = "rounded border-0 bg-transparent px-1 font-semibold text-accent hover:underline";
 
 function OneRun({ run: r }: { run: Run }) {
   const [open, setOpen] = useState(false);
   return (
     <RunLine run={r} did={outcome(r)} below={open && <RunLog run={r} />}>
-      <button type="button" aria-expanded={open} className={link} onClick={() => setOpen(!open)}>
+      <TextButton tone="accent" aria-expanded={open} onClick={() => setOpen(!open)}>
         {open ? "Close" : "Log"}
-      </button>
+      </TextButton>
     </RunLine>
   );
 }
@@ -104,9 +91,9 @@ function Folded({ newest }: { newest: Run }) {
   if (each) return <RunsOfDay newest={newest} />;
   return (
     <RunLine run={newest} did={often(newest.alike + 1)}>
-      <button type="button" aria-expanded={false} className={link} onClick={() => setEach(true)}>
+      <TextButton tone="accent" aria-expanded={false} onClick={() => setEach(true)}>
         Show all
-      </button>
+      </TextButton>
     </RunLine>
   );
 }
@@ -222,16 +209,7 @@ function BackgroundWork() {
   if (kinds.length === 0) return <Empty title="Nothing to do">Previews are made, and copies are sent and checked. New work appears when something arrives.</Empty>;
   return (
     <>
-      <table className="mt-4 w-full border-collapse text-[15px]">
-        <thead>
-          <tr>
-            <th className={table.head}>Work</th>
-            <th className={table.headNumber}>Waiting</th>
-            <th className={table.headNumber}>Running</th>
-            <th className={`${table.headNumber} max-sm:hidden`}>Trying again</th>
-            <th className={table.headNumber}>Failed</th>
-          </tr>
-        </thead>
+      <Table columns={[{ name: "Work" }, { name: "Waiting", number: true }, { name: "Running", number: true }, { name: "Trying again", number: true, from: "sm" }, { name: "Failed", number: true }]} className="mt-4">
         <tbody>
           {kinds.map((k) => (
             <tr key={k.kind}>
@@ -243,7 +221,7 @@ function BackgroundWork() {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       {faults.length > 0 && (
         <section className="mt-8">
           <div className="flex items-end justify-between gap-4">

@@ -5,7 +5,8 @@ import { Link } from "react-router";
 import { ask, type Schemas } from "../api/client";
 import { keys, useAdoptable, useAdopted, useAdoptions, useDo, useLeftFolders, usePeople } from "../api/hooks";
 import { count, counted, size } from "../format";
-import { Button, Choice, Dialog, Page, State, When } from "../ui/parts";
+import { Check, Choice, Select } from "../ui/choose";
+import { Button, Dialog, Page, State, TextButton, When } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { Confirm } from "../ui/confirm";
 
@@ -220,9 +221,9 @@ function Numbers({ adoption: a, onList }: { adoption: Adoption; onList: (outcome
       {shown.map(([label, tally, outcome]) => (
         <li key={label} className="numbers">
           {outcome ? (
-            <button type="button" className="rounded border-0 bg-transparent p-0 text-ink underline decoration-line underline-offset-4 hover:decoration-ink" onClick={() => onList(outcome)}>
+            <TextButton onClick={() => onList(outcome)}>
               {count(tally.files)} {label}
-            </button>
+            </TextButton>
           ) : (
             `${count(tally.files)} ${label}`
           )}
@@ -299,9 +300,9 @@ function ChooseDialog({ onClose }: { onClose: () => void }) {
                     {p.name} <span className="text-[13.5px] text-soft">archive</span>
                   </span>
                 ) : (
-                  <button type="button" className="min-w-0 rounded border-0 bg-transparent p-0 text-left break-all text-ink underline decoration-line underline-offset-4 hover:decoration-ink" onClick={() => setFolder(p.path)}>
+                  <TextButton className="min-w-0 break-all" onClick={() => setFolder(p.path)}>
                     {places.data.folder ? p.name : p.path}
-                  </button>
+                  </TextButton>
                 )}
                 <Button aria-label={`Choose ${p.name}`} onClick={() => setChosen(p)}>
                   This one
@@ -326,16 +327,10 @@ function HowForm({ place, onBack, onClose }: { place: Schemas["AdoptablePlace"];
   const look = useDo(() => ask("/api/adoptions", "POST", { path: place.path, person: whose, in_place: how === "point", everything }), [keys.adoptions]);
   return (
     <div className="flex flex-col gap-4">
-      <label className="block text-[14px] font-semibold">
-        Whose are they?
-        <select className="border-line bg-raised mt-1 block w-full rounded-lg border px-3 py-2 text-[15px] font-normal text-ink" value={whose} onChange={(e) => setPerson(e.target.value)}>
-          {people.data?.map((p) => (
-            <option key={p.id} value={p.id}>
-              {p.name}
-            </option>
-          ))}
-        </select>
-      </label>
+      <div className="text-[14px] font-semibold">
+        <span className="mb-1 block">Whose are they?</span>
+        <Select label="Whose are they?" value={whose} choices={(people.data ?? []).map((p) => [p.id, p.name] as const)} onChange={setPerson} className="w-full font-normal" />
+      </div>
       {!place.archive && (
         <RadioGroup.Root value={how} onValueChange={setHow} aria-label="Copy or leave on the disk">
           <Choice value="copy" title="Copy them into the library">
@@ -346,12 +341,9 @@ function HowForm({ place, onBack, onClose }: { place: Schemas["AdoptablePlace"];
           </Choice>
         </RadioGroup.Root>
       )}
-      <label className="flex items-start gap-2.5 text-[15px]">
-        <input type="checkbox" className="mt-1" checked={everything} onChange={(e) => setEverything(e.target.checked)} />
-        <span>
-          Files of all kinds<span className="block text-[13.5px] text-soft">Otherwise only pictures, videos, and the descriptions beside them.</span>
-        </span>
-      </label>
+      <Check checked={everything} onChange={setEverything} title="Files of all kinds" className="text-[15px]">
+        Otherwise only pictures, videos, and the descriptions beside them.
+      </Check>
       {look.isError && <Fault failure={look.error} />}
       <div className="flex gap-2">
         <Button look="strong" disabled={look.isPending || !whose} onClick={() => look.mutate(undefined, { onSuccess: onClose })}>

@@ -3,7 +3,7 @@ import { useState, type FormEvent } from "react";
 import { ask, type Device } from "../api/client";
 import { keys, useClocks, useCoverage, useDo } from "../api/hooks";
 import { count, counted, size } from "../format";
-import { Button, Dialog, Field, State, When, table } from "../ui/parts";
+import { Button, Dialog, Field, State, table, Table, TextButton, When } from "../ui/parts";
 import { Fault, Waiting } from "../ui/states";
 
 export function CoverageDialog({ device, onClose }: { device: Device; onClose: () => void }) {
@@ -20,16 +20,7 @@ export function CoverageDialog({ device, onClose }: { device: Device; onClose: (
           <Summary device={device} />
           {coverage.data.sources.length > 0 && (
             <div className="mt-4 overflow-x-auto">
-              <table className="w-full border-collapse text-[15px]">
-                <thead>
-                  <tr>
-                    <th className={table.head}>Source</th>
-                    <th className={table.headNumber}>On the device</th>
-                    <th className={table.headNumber}>Of these here</th>
-                    <th className={table.headNumber}>Refused</th>
-                    <th className={table.headNumber}>Left out</th>
-                  </tr>
-                </thead>
+              <Table columns={[{ name: "Source" }, { name: "On the device", number: true }, { name: "Of these here", number: true }, { name: "Refused", number: true }, { name: "Left out", number: true }]}>
                 <tbody>
                   {coverage.data.sources.map((s) => (
                     <tr key={s.name}>
@@ -48,7 +39,7 @@ export function CoverageDialog({ device, onClose }: { device: Device; onClose: (
                     </tr>
                   ))}
                 </tbody>
-              </table>
+              </Table>
             </div>
           )}
           {coverage.data.missing.length > 0 && (
@@ -69,9 +60,9 @@ export function CoverageDialog({ device, onClose }: { device: Device; onClose: (
                 <p className="mt-2 mb-0 text-[14.5px] text-soft">
                   These are the first {count(coverage.data.missing.length)}; there are more.{" "}
                   {limit < 20_000 && (
-                    <button type="button" className="rounded border-0 bg-transparent p-0 font-semibold text-accent hover:underline" disabled={coverage.isFetching} onClick={() => setLimit(Math.min(limit * 4, 20_000))}>
+                    <TextButton tone="accent" disabled={coverage.isFetching} onClick={() => setLimit(Math.min(limit * 4, 20_000))}>
                       Show more
-                    </button>
+                    </TextButton>
                   )}
                 </p>
               )}
@@ -126,9 +117,9 @@ function Clock({ device }: { device: Device }) {
       ) : (
         <p className="mt-2 mb-0 text-[14.5px] text-soft">
           If its clock was wrong for a while, you can correct the times of those pictures.{" "}
-          <button type="button" className="rounded border-0 bg-transparent p-0 font-semibold text-accent hover:underline" onClick={() => setOpen(true)}>
+          <TextButton tone="accent" onClick={() => setOpen(true)}>
             Correct times …
-          </button>
+          </TextButton>
         </p>
       )}
     </section>

@@ -1,11 +1,12 @@
 /** Devices and people: what each device says it has against what is here; pairing; members. */
-import { DropdownMenu } from "radix-ui";
+import { DropdownMenu, RadioGroup } from "radix-ui";
 import { useEffect, useState, type FormEvent } from "react";
 import { Link, useLocation } from "react-router";
 import { ask, type Device, type Me, type Schemas } from "../api/client";
 import { keys, useDevices, useDo, usePeople } from "../api/hooks";
 import { count, counted, date, size, until } from "../format";
-import { Button, Dialog, Field, Page, State, When, table } from "../ui/parts";
+import { Choice } from "../ui/choose";
+import { Button, Dialog, Field, Page, State, table, Table, TextButton, When } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { ConnectDialog } from "./connect";
 import { CoverageDialog } from "./coverage";
@@ -85,27 +86,14 @@ function DeviceTable({ devices, keeper }: { devices: Device[]; keeper: boolean }
   const { hash } = useLocation();
   return (
     <div className="mt-6 overflow-x-auto">
-      <table className="w-full border-collapse text-[15px]">
-        <thead>
-          <tr>
-            <th className={table.head}>Device</th>
-            <th className={table.head}>State</th>
-            <th className={`${table.headNumber} max-sm:hidden`}>On the device</th>
-            <th className={`${table.headNumber} max-sm:hidden`}>Of these here</th>
-            <th className={`${table.headNumber} max-sm:hidden`}>Last seen</th>
-            <th className={`${table.headNumber} max-md:hidden`}>Last complete backup</th>
-            <th className={table.headNumber}>
-              <span className="sr-only">More</span>
-            </th>
-          </tr>
-        </thead>
+      <Table columns={[{ name: "Device" }, { name: "State" }, { name: "On the device", number: true, from: "sm" }, { name: "Of these here", number: true, from: "sm" }, { name: "Last seen", number: true, from: "sm" }, { name: "Last complete backup", number: true, from: "md" }, { name: "More", number: true, unseen: true }]}>
         <tbody>
           {devices.map((d) => (
             <tr key={d.id} id={d.id} className={hash === `#${d.id}` ? "bg-raised" : undefined}>
               <td className={table.cell}>
-                <button type="button" className="rounded border-0 bg-transparent p-0 text-left font-semibold text-ink underline decoration-line underline-offset-4 hover:decoration-ink" onClick={() => setLooking(d)}>
+                <TextButton className="font-semibold" onClick={() => setLooking(d)}>
                   {d.name}
-                </button>
+                </TextButton>
                 <span className="block text-[13.5px] text-soft">
                   {keeper && `${d.person_name}, `}
                   {d.kind}
@@ -144,7 +132,7 @@ function DeviceTable({ devices, keeper }: { devices: Device[]; keeper: boolean }
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       {looking && <CoverageDialog device={looking} onClose={() => setLooking(undefined)} />}
       {renaming && <RenameDialog device={renaming} onClose={() => setRenaming(undefined)} />}
       {revoking && <RevokeDialog device={revoking} onClose={() => setRevoking(undefined)} />}
@@ -191,18 +179,7 @@ function PeopleTable({ me, people }: { me: Me; people: Person[] }) {
   return (
     <section className="mt-10 overflow-x-auto">
       <h2 className="m-0 mb-3 text-[21px]">People</h2>
-      <table className="w-full border-collapse text-[15px]">
-        <thead>
-          <tr>
-            <th className={table.head}>Name</th>
-            <th className={`${table.head} max-sm:hidden`}>Role</th>
-            <th className={`${table.head} max-sm:hidden`}>Folder</th>
-            <th className={table.headNumber}>Files</th>
-            <th className={`${table.headNumber} max-sm:hidden`}>Size</th>
-            <th className={`${table.headNumber} max-sm:hidden`}>Quota</th>
-            <th className={table.headNumber}>Password</th>
-          </tr>
-        </thead>
+      <Table columns={[{ name: "Name" }, { name: "Role", from: "sm" }, { name: "Folder", from: "sm" }, { name: "Files", number: true }, { name: "Size", number: true, from: "sm" }, { name: "Quota", number: true, from: "sm" }, { name: "Password", number: true }]}>
         <tbody>
           {people.map((p) => (
             <tr key={p.id}>
@@ -215,9 +192,9 @@ function PeopleTable({ me, people }: { me: Me; people: Person[] }) {
               <td className={table.number}>{count(p.originals)}</td>
               <td className={`${table.number} max-sm:hidden`}>{size(p.bytes)}</td>
               <td className={`${table.number} max-sm:hidden`}>
-                <button type="button" title={`Quota of ${p.name}`} className="rounded border-0 bg-transparent p-0 text-ink underline decoration-line underline-offset-4 hover:decoration-ink" onClick={() => setChanging(p)}>
+                <TextButton title={`Quota of ${p.name}`} onClick={() => setChanging(p)}>
                   {p.quota ? size(p.quota) : p.soft_quota ? `warn at ${size(p.soft_quota)}` : "none"}
-                </button>
+                </TextButton>
                 {p.quota_state !== "well" && (
                   <span className="block text-[13.5px]">
                     <State tone={p.quota_state === "full" ? "trouble" : "look"}>{p.quota_state === "full" ? "full" : "nearly full"}</State>
@@ -230,15 +207,15 @@ function PeopleTable({ me, people }: { me: Me; people: Person[] }) {
                     change
                   </Link>
                 ) : (
-                  <button type="button" aria-label={`Set a new one for ${p.name}`} className="rounded border-0 bg-transparent p-0 text-ink underline decoration-line underline-offset-4 hover:decoration-ink" onClick={() => setForgot(p)}>
+                  <TextButton aria-label={`Set a new one for ${p.name}`} onClick={() => setForgot(p)}>
                     set a new one
-                  </button>
+                  </TextButton>
                 )}
               </td>
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
       {forgot && <PasswordDialog person={forgot} onClose={() => setForgot(undefined)} />}
       {changing && <QuotaDialog person={changing} onClose={() => setChanging(undefined)} />}
     </section>
@@ -306,18 +283,17 @@ function AddDialog({ onClose }: { onClose: () => void }) {
       <p className="mt-0 text-soft">A new person, with their own pictures that nobody else sees. For another phone of a person who is in the list, pair a device instead.</p>
       <form onSubmit={submit} className="flex flex-col gap-4">
         <Field label="Name" required maxLength={60} autoFocus value={form.name} onChange={(e) => setForm({ ...form, name: e.target.value })} />
-        <fieldset className="m-0 flex gap-6 border-0 p-0">
-          <legend className="mb-1 p-0 text-[14px] font-semibold">Role</legend>
-          {[
-            ["member", "Member, lives here"],
-            ["guest", "Guest, backs up and sees only their own"],
-          ].map(([value, label]) => (
-            <label key={value} className="flex items-start gap-2 text-[15px]">
-              <input type="radio" name="role" className="mt-1" checked={form.role === value} onChange={() => setForm({ ...form, role: value ?? "member" })} />
-              {label}
-            </label>
-          ))}
-        </fieldset>
+        <div>
+          <span className="mb-1 block text-[14px] font-semibold">Role</span>
+          <RadioGroup.Root value={form.role} onValueChange={(role) => setForm({ ...form, role })} aria-label="Role">
+            <Choice value="member" title="Member">
+              Lives here.
+            </Choice>
+            <Choice value="guest" title="Guest">
+              Backs up, and sees only their own pictures.
+            </Choice>
+          </RadioGroup.Root>
+        </div>
         <Field label="First password" type="password" autoComplete="new-password" minLength={10} required hint="At least ten characters. Tell it only to this person." value={form.password} onChange={(e) => setForm({ ...form, password: e.target.value })} />
         {add.isError && <Fault failure={add.error} />}
         <Button look="strong" type="submit" disabled={add.isPending}>
@@ -365,16 +341,15 @@ function PairDialog({ me, people, onClose, onProgram }: { me: Me; people: Person
       )}
       <p className="border-line mt-4 mb-0 border-t pt-3 text-[14px] text-soft">
         A camera, or a program that uses WebDAV or tus?{" "}
-        <button
-          type="button"
-          className="rounded border-0 bg-transparent p-0 font-semibold text-ink underline decoration-line underline-offset-4 hover:decoration-ink"
+        <TextButton
+          className="font-semibold"
           onClick={() => {
             withdraw();
             onProgram();
           }}
         >
           Connect it with a password
-        </button>
+        </TextButton>
       </p>
     </Dialog>
   );

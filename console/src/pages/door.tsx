@@ -4,7 +4,8 @@ import { RadioGroup } from "radix-ui";
 import { useCallback, useEffect, useState, type FormEvent, type ReactNode } from "react";
 import { ask, type Failure, type Schemas } from "../api/client";
 import { useDo } from "../api/hooks";
-import { Button, Choice, Field, State } from "../ui/parts";
+import { Check, Choice } from "../ui/choose";
+import { Button, Field, State, TextButton } from "../ui/parts";
 import { Fault } from "../ui/states";
 import { Outside } from "./sign-in";
 
@@ -219,14 +220,12 @@ function Place({ view, accepted, onAccept, again }: { view: View; accepted: bool
       )}
       {view.grave && (
         <>
-          <label className="mt-2 flex items-start gap-2.5 text-[15px]">
-            <input type="checkbox" className="accent-accent mt-1 size-4" checked={accepted} onChange={(e) => onAccept(e.target.checked)} />I understand, and want to use this folder
-          </label>
+          <Check checked={accepted} onChange={onAccept} title="I understand, and want to use this folder" className="mt-2 text-[15px]" />
           <p className="mt-1.5 mb-0 text-[14px] text-soft">
             Or choose another folder: name it as “library” in the settings file and restart the service. If you have just connected a disk,{" "}
-            <button type="button" className="border-0 bg-transparent p-0 text-[14px] text-ink underline underline-offset-4" onClick={again}>
+            <TextButton className="text-[14px]" onClick={again}>
               look again
-            </button>
+            </TextButton>
             .
           </p>
         </>

@@ -2,7 +2,7 @@
 import { useState, type FormEvent } from "react";
 import { ask, type Me, type Schemas } from "../api/client";
 import { keys, useDo, useSessions } from "../api/hooks";
-import { Button, Field, Page, State, table, When } from "../ui/parts";
+import { Button, Field, Page, State, table, Table, When } from "../ui/parts";
 import { Fault, Waiting } from "../ui/states";
 
 export function Account({ me }: { me: Me }) {
@@ -74,17 +74,7 @@ function Sessions() {
         )}
       </div>
       {fault && <Fault failure={fault} />}
-      <table className="w-full border-collapse text-[15px]">
-        <thead>
-          <tr>
-            <th className={table.head}>Browser</th>
-            <th className={table.head}>Last used</th>
-            <th className={`${table.head} max-sm:hidden`}>Signed in</th>
-            <th className={table.head}>
-              <span className="sr-only">End it</span>
-            </th>
-          </tr>
-        </thead>
+      <Table columns={[{ name: "Browser" }, { name: "Last used" }, { name: "Signed in", from: "sm" }, { name: "End it", unseen: true }]}>
         <tbody>
           {sessions.data.map((s: Schemas["SignedIn"]) => (
             <tr key={s.id}>
@@ -105,7 +95,7 @@ function Sessions() {
             </tr>
           ))}
         </tbody>
-      </table>
+      </Table>
     </section>
   );
 }

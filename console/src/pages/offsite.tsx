@@ -4,7 +4,8 @@ import { useState, type FormEvent } from "react";
 import { ask, type Schemas, type Store } from "../api/client";
 import { keys, useDo, useStores } from "../api/hooks";
 import { clock, count, counted, size, until } from "../format";
-import { Button, Choice, Dialog, Field, Page, State, When } from "../ui/parts";
+import { Check, Choice } from "../ui/choose";
+import { Button, Dialog, Field, Page, State, TextButton, When } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { ChecksView } from "./checks";
 import { CostView } from "./cost";
@@ -71,9 +72,9 @@ function StoreView({ store: s }: { store: Store }) {
         {isDisk(s.endpoint) && (
           <>
             . {s.away ? "Kept in another house. " : "Kept in this house, so it does not count as offsite. "}
-            <button type="button" disabled={place.isPending} onClick={() => place.mutate(!s.away)} className="border-0 bg-transparent p-0 text-[14.5px] text-soft underline hover:text-ink">
+            <TextButton tone="soft" disabled={place.isPending} onClick={() => place.mutate(!s.away)} className="text-[14.5px]">
               {s.away ? "Change: kept in this house" : "Change: kept in another house"}
-            </button>
+            </TextButton>
           </>
         )}
       </p>
@@ -261,34 +262,20 @@ function AddDialog({ onClose }: { onClose: () => void }) {
         ) : (
           <>
             <Field label="Folder on this server" required placeholder="/media/red-disk" hint="Below a folder that the settings name in copy_to." value={folder} onChange={(e) => setFolder(e.currentTarget.value)} />
-            <label className="flex items-start gap-2.5 sm:col-span-2">
-              <input type="checkbox" className="mt-1 size-4" checked={away} onChange={(e) => setAway(e.currentTarget.checked)} />
-              <span>
-                I keep it in another house when it is not connected
-                <span className="block text-[14px] text-soft">Otherwise it does not count as offsite: a fire could take both.</span>
-              </span>
-            </label>
+            <Check checked={away} onChange={setAway} title="I keep it in another house when it is not connected" className="sm:col-span-2">
+              Otherwise it does not count as offsite: a fire could take both.
+            </Check>
           </>
         )}
-        <label className="flex items-start gap-2.5 sm:col-span-2">
-          <input type="checkbox" className="mt-1 size-4" checked={readable} onChange={(e) => setReadable(e.currentTarget.checked)} />
-          <span>
-            Do not encrypt these copies
-            <span className="block text-[14px] text-soft">Pictures lie there under their own names, and whoever has the store or finds the disk can see them. This cannot be changed later.</span>
-          </span>
-        </label>
+        <Check checked={readable} onChange={setReadable} title="Do not encrypt these copies" className="sm:col-span-2">
+          Pictures lie there under their own names, and whoever has the store or finds the disk can see them. This cannot be changed later.
+        </Check>
         <div className="sm:col-span-2">
           {trial.data && !busy && <TrialSteps trial={trial.data} />}
           {shown && !busy && (
-            <label className="mb-4 flex items-start gap-2.5">
-              <input type="checkbox" className="mt-1 size-4" checked={trusted === shown} onChange={(e) => setTrusted(e.currentTarget.checked ? shown : null)} />
-              <span>
-                This is my own store, and this is its fingerprint: trust only this certificate
-                <span className="block text-[14px] text-soft">
-                  Compare it with what the store itself shows, or, on the store, with <code className="whitespace-nowrap">openssl x509 -noout -fingerprint -sha256 -in its.crt</code>. If it differs, do not go on: somebody may be listening in between.
-                </span>
-              </span>
-            </label>
+            <Check checked={trusted === shown} onChange={(on) => setTrusted(on ? shown : null)} title="This is my own store, and this is its fingerprint: trust only this certificate" className="mb-4">
+              Compare it with what the store itself shows, or, on the store, with <code className="whitespace-nowrap">openssl x509 -noout -fingerprint -sha256 -in its.crt</code>. If it differs, do not go on: somebody may be listening in between.
+            </Check>
           )}
           {trial.isError && <Fault failure={trial.error} />}
           {add.isError && <Fault failure={add.error} />}

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { ask, type Me, type Schemas } from "../api/client";
 import { keys, useDo, useHolding } from "../api/hooks";
 import { count, counted, size, until } from "../format";
+import { Tick } from "../ui/choose";
 import { Button, Page, State, When } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { Thumb } from "../ui/thumb";
@@ -48,15 +49,9 @@ function Deleted({ keeper }: { keeper: boolean }) {
       ) : (
         <>
           <div className="border-line bg-paper sticky top-0 z-10 flex min-h-[58px] flex-wrap items-center justify-between gap-3 border-b py-2.5">
+            {/* biome-ignore lint/a11y/noLabelWithoutControl: the control is a Radix part */}
             <label className="flex items-center gap-2.5">
-              <input
-                type="checkbox"
-                checked={ids.length === held.length}
-                ref={(box) => {
-                  if (box) box.indeterminate = ids.length > 0 && ids.length < held.length;
-                }}
-                onChange={(e) => setChosen(new Set(e.target.checked ? held.map((h) => h.id) : []))}
-              />
+              <Tick checked={ids.length === held.length || (ids.length > 0 && "indeterminate")} onChange={(on) => setChosen(new Set(on ? held.map((h) => h.id) : []))} />
               {ids.length === 0 ? `Choose all ${count(held.length)}${holding.hasNextPage ? " shown" : ""}` : `${count(ids.length)} chosen, ${size(here.reduce((n, h) => n + h.size, 0))}`}
             </label>
             {ids.length > 0 && (
@@ -142,8 +137,9 @@ function Done({ changed }: { changed: Schemas["Changed"] }) {
 function Line({ held: h, chosen, onChoose }: { held: Held; chosen: boolean; onChoose: (on: boolean) => void }) {
   return (
     <li className="border-line border-b last:border-b-0">
+      {/* biome-ignore lint/a11y/noLabelWithoutControl: the control is a Radix part */}
       <label className="flex cursor-pointer items-center gap-4 py-2.5 max-sm:gap-3">
-        <input type="checkbox" className="shrink-0" checked={chosen} onChange={(e) => onChoose(e.target.checked)} aria-label={h.name} />
+        <Tick checked={chosen} onChange={onChoose} aria-label={h.name} />
         <Thumb id={h.id} preview={h.at_home ? h.preview : "none"} placeholder={h.placeholder} kind={h.kind} />
         <span className="min-w-0 grow">
           <b className="block font-semibold break-words">{h.name}</b>

@@ -4,7 +4,8 @@ import { useEffect, useState, type ReactNode } from "react";
 import { ask, type Schemas } from "../api/client";
 import { keys, useDo, useHousehold, usePlace, useRefilings } from "../api/hooks";
 import { count, counted, size } from "../format";
-import { Button, Choice, Dialog, Field, Page, State, When } from "../ui/parts";
+import { Check, Choice, Select } from "../ui/choose";
+import { Button, Dialog, Field, Page, State, When } from "../ui/parts";
 import { Fault, Waiting } from "../ui/states";
 
 type Household = Schemas["Household"];
@@ -263,19 +264,13 @@ function Deleting({ house }: { house: Household }) {
 
 function Pick({ label, hint, value, choices, word, onPick }: { label: string; hint: string; value: number; choices: number[]; word: (n: number) => string; onPick: (n: number) => void }) {
   return (
-    <label className="contents">
+    <div className="contents">
       <span>
         {label}
         <span className="block text-[14.5px] text-soft">{hint}</span>
       </span>
-      <select className="border-line bg-raised rounded-lg border px-3 py-2 text-[16px] text-ink max-sm:mb-2" value={value} onChange={(e) => onPick(Number(e.target.value))}>
-        {choices.map((n) => (
-          <option key={n} value={n}>
-            {word(n)}
-          </option>
-        ))}
-      </select>
-    </label>
+      <Select label={label} value={String(value)} choices={choices.map((n) => [String(n), word(n)] as const)} onChange={(n) => onPick(Number(n))} className="max-sm:mb-2" />
+    </div>
   );
 }
 
@@ -283,13 +278,9 @@ function OldReaders({ house }: { house: Household }) {
   const change = useDo((derive_jpeg: boolean) => ask("/api/household", "PATCH", { derive_jpeg }), [keys.household]);
   return (
     <Section title="For screens that cannot show HEIC" lead="Some televisions and picture frames show only JPEG. The original file is not changed, and only the original is sent offsite.">
-      <label className="flex items-start gap-2.5">
-        <input type="checkbox" className="mt-1.5" checked={house.derive_jpeg} disabled={change.isPending} onChange={(e) => change.mutate(e.target.checked)} />
-        <span>
-          Make a JPEG copy of each HEIC picture
-          <span className="block text-[14.5px] text-soft">“IMG_2214 (from HEIC).jpg”. It needs about as much room again. When you turn this off, the JPEGs that exist stay.</span>
-        </span>
-      </label>
+      <Check checked={house.derive_jpeg} disabled={change.isPending} onChange={(on) => change.mutate(on)} title="Make a JPEG copy of each HEIC picture">
+        “IMG_2214 (from HEIC).jpg”. It needs about as much room again. When you turn this off, the JPEGs that exist stay.
+      </Check>
       {change.isError && <Fault failure={change.error} />}
     </Section>
   );

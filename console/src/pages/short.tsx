@@ -1,7 +1,7 @@
 /** Which originals have too few copies, where they are, and what each needs. */
 import { useShort, useOverview } from "../api/hooks";
 import { count, counted, size } from "../format";
-import { Button, Page, table } from "../ui/parts";
+import { Button, Page, table, Table } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 
 export function Short() {
@@ -29,16 +29,7 @@ export function Short() {
       ) : (
         <>
           <div className="overflow-x-auto">
-            <table className="mt-5 w-full border-collapse text-[15px]">
-              <thead>
-                <tr>
-                  <th className={table.head}>File</th>
-                  <th className={table.head}>Whose</th>
-                  <th className={table.head}>Copies</th>
-                  <th className={table.head}>What it needs</th>
-                  <th className={table.headNumber}>Size</th>
-                </tr>
-              </thead>
+            <Table columns={[{ name: "File" }, { name: "Whose" }, { name: "Copies" }, { name: "What it needs" }, { name: "Size", number: true }]} className="mt-5">
               <tbody>
                 {short.data.pages
                   .flatMap((p) => p.originals)
@@ -52,7 +43,7 @@ export function Short() {
                     </tr>
                   ))}
               </tbody>
-            </table>
+            </Table>
           </div>
           {short.hasNextPage && (
             <Button className="mt-4" onClick={() => void short.fetchNextPage()} disabled={short.isFetchingNextPage}>

@@ -3,7 +3,8 @@ import { useState, type FormEvent } from "react";
 import { ask, type Schemas, type Store } from "../api/client";
 import { keys, useDo } from "../api/hooks";
 import { clock, size } from "../format";
-import { Button, Dialog } from "../ui/parts";
+import { Select } from "../ui/choose";
+import { Button, Dialog, TextButton } from "../ui/parts";
 import { Fault } from "../ui/states";
 
 type Week = Schemas["StoreWeek"];
@@ -90,9 +91,9 @@ function HoursRow({ hours: h, onChange, onRemove }: { hours: Hours; onChange: (h
         <span className="text-soft">to</span>
         <input type="time" aria-label="To" required className={field} value={h.until} onChange={(e) => onChange({ ...h, until: e.target.value })} />
         <PaceChoice label="Pace in these hours" pace={h.pace} onChange={(pace) => onChange({ ...h, pace })} />
-        <button type="button" onClick={onRemove} className="ml-auto rounded border-0 bg-transparent px-2 py-1 text-[14.5px] text-soft underline hover:text-ink">
+        <TextButton tone="soft" onClick={onRemove} className="ml-auto text-[14.5px]">
           Remove
-        </button>
+        </TextButton>
       </div>
       <div className="mt-2 flex flex-wrap gap-1" role="group" aria-label="Days">
         {ALL.map(([day, name]) => {
@@ -123,19 +124,16 @@ function daysWords(days: string[]): string {
   return "";
 }
 
+const PACES = [
+  ["full", "as fast as possible"],
+  ["limited", "at most"],
+  ["rest", "nothing"],
+] as const;
+
 function PaceChoice({ label, pace, onChange }: { label: string; pace: Pace; onChange: (p: Pace) => void }) {
   return (
     <span className="flex flex-wrap items-center gap-2">
-      <select
-        aria-label={label}
-        className={field}
-        value={pace.may}
-        onChange={(e) => onChange(e.target.value === "limited" ? TRICKLE : e.target.value === "rest" ? REST : FULL)}
-      >
-        <option value="full">as fast as possible</option>
-        <option value="limited">at most</option>
-        <option value="rest">nothing</option>
-      </select>
+      <Select label={label} value={pace.may} choices={PACES} onChange={(may) => onChange(may === "limited" ? TRICKLE : may === "rest" ? REST : FULL)} />
       {pace.may === "limited" && (
         <label className="flex items-center gap-2">
           <input

@@ -1,5 +1,5 @@
 /** Small parts in the looks of the house. Radix primitives are wrapped thinly: refs are kept and props are spread. */
-import { Dialog as RadixDialog, RadioGroup, Tooltip } from "radix-ui";
+import { Dialog as RadixDialog, Tooltip } from "radix-ui";
 import type { ComponentProps, ReactNode } from "react";
 import { ago, exact } from "../format";
 
@@ -32,6 +32,16 @@ export function Button({ look = "plain", className = "", type = "button", ...res
       {...rest}
     />
   );
+}
+
+/** A button that reads as a link does: within a text, a line, or a table. */
+export function TextButton({ tone = "ink", className = "", type = "button", ...rest }: ComponentProps<"button"> & { tone?: "ink" | "soft" | "accent" }) {
+  const tones = {
+    ink: "text-ink underline decoration-line underline-offset-4 hover:decoration-ink",
+    soft: "text-soft underline underline-offset-4 hover:text-ink",
+    accent: "text-accent font-semibold hover:underline",
+  }[tone];
+  return <button type={type} className={`rounded border-0 bg-transparent p-0 text-left disabled:opacity-50 ${tones} ${className}`} {...rest} />;
 }
 
 /** A label above its field, joined by nesting. */
@@ -102,6 +112,7 @@ export function State({ tone, children }: { tone: Tone; children: ReactNode }) {
   );
 }
 
+/** The looks of a table's parts. */
 export const table = {
   head: "text-left text-[13.5px] font-semibold text-soft pb-2 pr-6 align-bottom",
   headNumber: "text-right text-[13.5px] font-semibold text-soft pb-2 pl-4 align-bottom",
@@ -109,18 +120,24 @@ export const table = {
   number: "border-t border-line py-2.5 pl-4 text-right align-top numbers whitespace-nowrap",
 };
 
-/** One choice: a round mark, a name, and what it means. */
-export function Choice({ value, title, children }: { value: string; title: string; children: ReactNode }) {
+/** A column: its heading; whether numbers stand below it; on screens how wide it is shown; whether its heading is for screen readers alone. */
+export type Column = { name: string; number?: boolean; from?: "sm" | "md"; unseen?: boolean };
+
+/** A table with a line of headings. */
+export function Table({ columns, children, className = "" }: { columns: readonly Column[]; children: ReactNode; className?: string }) {
+  const hidden = { sm: "max-sm:hidden", md: "max-md:hidden" };
   return (
-    // biome-ignore lint/a11y/noLabelWithoutControl: the control is a Radix part
-    <label className="flex cursor-pointer items-start gap-3 py-1.5">
-      <RadioGroup.Item value={value} className="border-soft bg-raised mt-[3px] flex size-[18px] shrink-0 items-center justify-center rounded-full border p-0 data-[state=checked]:border-accent">
-        <RadioGroup.Indicator className="bg-accent size-[10px] rounded-full" />
-      </RadioGroup.Item>
-      <span className="min-w-0">
-        <span className="font-semibold">{title}</span>
-        <span className="block text-[14.5px] break-words text-soft">{children}</span>
-      </span>
-    </label>
+    <table className={`w-full border-collapse text-[15px] ${className}`}>
+      <thead>
+        <tr>
+          {columns.map((c) => (
+            <th key={c.name} scope="col" className={`${c.number ? table.headNumber : table.head} ${c.from ? hidden[c.from] : ""}`}>
+              {c.unseen ? <span className="sr-only">{c.name}</span> : c.name}
+            </th>
+          ))}
+        </tr>
+      </thead>
+      {children}
+    </table>
   );
 }

@@ -10,7 +10,8 @@ use crate::{
     columns::WordColumn,
     db::*,
     signed, unsigned,
-    work::{Kind, wish, work_row},
+    wishes::{wish, work_row},
+    work::Kind,
 };
 
 /// An adoption, and how far it has come.

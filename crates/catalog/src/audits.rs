@@ -11,7 +11,8 @@ use crate::{
     db::*,
     evidence::{HOME, place_id, place_of},
     signed, unsigned,
-    work::{Kind, work_for, work_row},
+    wishes::{work_for, work_row},
+    work::Kind,
 };
 
 /// How a place is checked.

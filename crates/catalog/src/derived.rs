@@ -8,7 +8,8 @@ use crate::{
     columns::{HashColumn, PathColumn},
     db::*,
     signed, unsigned,
-    work::{Kind, no_store, wish, work_for},
+    wishes::{no_store, wish, work_for},
+    work::Kind,
 };
 
 /// A file that was made from an original.

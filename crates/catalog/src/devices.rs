@@ -3,18 +3,18 @@
 use chrono::{DateTime, NaiveDate, TimeDelta, Utc};
 use diesel::{
     QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Binary, Bool, Date, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+    sql_types::{Array, BigInt, Bool, Date, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
 use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{
-    DeviceId, Digest, OriginalId, PersonId,
+    DeviceId, PersonId,
     access::{Validity, validity},
     ledger::DeviceRecord,
     offer::{DELETED_GONE, DELETED_HELD},
 };
 
-use crate::{Catalog, CatalogError, Prepare, Result, columns::HashColumn, db::*, signed, unsigned};
+use crate::{Catalog, CatalogError, Prepare, Result, db::*, unsigned};
 
 /// A device that is asking.
 #[derive(Clone, Debug)]
@@ -88,23 +88,6 @@ pub struct DeviceView {
     pub waiting_for: Option<String>,
 }
 
-/// A pairing code's state.
-#[derive(Clone, Debug)]
-pub struct PairingView {
-    /// Its id.
-    pub id: Uuid,
-    /// For whom.
-    pub person: PersonId,
-    /// The member's name.
-    pub person_name: String,
-    /// When it ends.
-    pub expires_at: DateTime<Utc>,
-    /// Whether it was taken back.
-    pub withdrawn: bool,
-    /// The device that claimed it.
-    pub device_name: Option<String>,
-}
-
 /// A device to be.
 #[derive(Clone, Debug)]
 pub struct NewDevice<'a> {
@@ -118,46 +101,6 @@ pub struct NewDevice<'a> {
     pub client: &'a str,
     /// Hash of its bearer token.
     pub token_hash: &'a [u8],
-}
-
-/// One thing that a device says it has.
-#[derive(Clone, Debug)]
-pub struct Sighting {
-    /// Album or folder.
-    pub source: String,
-    /// Name in there.
-    pub name: String,
-    /// What its bytes are.
-    pub digest: Digest,
-    /// How many.
-    pub size: u64,
-    /// Its modification time.
-    pub file_time: Option<DateTime<Utc>>,
-    /// Why the server does not want it, if it does not.
-    pub refused: Option<String>,
-}
-
-/// A sighting with what became of it.
-#[derive(Clone, Debug)]
-pub struct ItemView {
-    /// Album or folder.
-    pub source: String,
-    /// Name in there.
-    pub name: String,
-    /// What its bytes are.
-    pub digest: Digest,
-    /// How many.
-    pub size: u64,
-    /// The original, if it is at home.
-    pub original: Option<OriginalId>,
-    /// Where that is in the library.
-    pub path: Option<String>,
-    /// Whether the copy at home is good.
-    pub home: bool,
-    /// Whether a store has it.
-    pub offsite: bool,
-    /// When it was last read back from a store.
-    pub proven_at: Option<DateTime<Utc>>,
 }
 
 #[derive(Queryable, Selectable)]
@@ -226,28 +169,6 @@ struct DeviceRow {
     waiting_for: Option<String>,
 }
 
-#[derive(QueryableByName)]
-struct ItemRow {
-    #[diesel(sql_type = Text)]
-    source: String,
-    #[diesel(sql_type = Text)]
-    name: String,
-    #[diesel(sql_type = Binary)]
-    digest: HashColumn,
-    #[diesel(sql_type = BigInt)]
-    size: i64,
-    #[diesel(sql_type = Nullable<SqlUuid>)]
-    original: Option<Uuid>,
-    #[diesel(sql_type = Nullable<Text>)]
-    path: Option<String>,
-    #[diesel(sql_type = Bool)]
-    home: bool,
-    #[diesel(sql_type = Bool)]
-    offsite: bool,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
-    proven_at: Option<DateTime<Utc>>,
-}
-
 /// Contact is noted this often.
 const CONTACT_EVERY: TimeDelta = TimeDelta::minutes(1);
 
@@ -256,7 +177,7 @@ fn is_of(person: Option<PersonId>) -> diesel::dsl::Or<diesel::dsl::AsExprOf<bool
     person.is_none().into_sql::<Bool>().or(device::person.eq(person.map_or(Uuid::nil(), |p| p.0)))
 }
 
-async fn insert_device(
+pub(crate) async fn insert_device(
     c: &mut AsyncPgConnection,
     person: PersonId,
     new: &NewDevice<'_>,
@@ -281,72 +202,6 @@ async fn insert_device(
 pub(crate) const LEFT: [&str; 2] = [DELETED_HELD, DELETED_GONE];
 
 impl Catalog {
-    /// Puts a pairing code's hash down.
-    pub async fn create_pairing(
-        &self,
-        id: Uuid,
-        code_hash: &[u8],
-        person: PersonId,
-        by: PersonId,
-        now: DateTime<Utc>,
-        end: DateTime<Utc>,
-    ) -> Result<()> {
-        let row = (
-            pairing::id.eq(id),
-            pairing::code_hash.eq(code_hash),
-            pairing::person.eq(person.0),
-            pairing::created_by.eq(by.0),
-            pairing::created_at.eq(now),
-            pairing::expires_at.eq(end),
-        );
-        let mut c = self.connection().await?;
-        insert_into(pairing::table).values(row).execute(&mut c).await?;
-        Ok(())
-    }
-
-    /// A pairing code that `by` made.
-    pub async fn pairing(&self, id: Uuid, by: PersonId) -> Result<PairingView> {
-        let mut c = self.connection().await?;
-        let (person, person_name, expires_at, withdrawn, device_name): (Uuid, String, DateTime<Utc>, bool, Option<String>) =
-            pairing::table
-                .inner_join(person::table.on(person::id.eq(pairing::person)))
-                .left_join(device::table.on(device::id.nullable().eq(pairing::device)))
-                .filter(pairing::id.eq(id).and(pairing::created_by.eq(by.0)))
-                .select((
-                    pairing::person,
-                    person::name,
-                    pairing::expires_at,
-                    pairing::withdrawn_at.is_not_null(),
-                    device::name.nullable(),
-                ))
-                .get_result(&mut c)
-                .await?;
-        Ok(PairingView { id, person: PersonId(person), person_name, expires_at, withdrawn, device_name })
-    }
-
-    /// Takes a pairing code back. Twice does no harm; a claimed one stays claimed.
-    pub async fn withdraw_pairing(&self, id: Uuid, by: PersonId, now: DateTime<Utc>) -> Result<()> {
-        let mut c = self.connection().await?;
-        let own = pairing::table.find(id).filter(pairing::created_by.eq(by.0));
-        let withdrawn = pairing::withdrawn_at.eq(coalesce(pairing::withdrawn_at, now).nullable());
-        if update(own).set(withdrawn).execute(&mut c).await? == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
-    }
-
-    /// Uses a pairing code up and adds the device, in one statement: two claims of one code cannot both succeed.
-    pub async fn claim_pairing(&self, code_hash: &[u8], new: &NewDevice<'_>, now: DateTime<Utc>) -> Result<PersonId> {
-        let mut c = self.connection().await?;
-        whole!(c, {
-            let open = pairing::table
-                .filter(pairing::code_hash.eq(code_hash).and(pairing::device.is_null()))
-                .filter(pairing::withdrawn_at.is_null().and(pairing::expires_at.gt(now)));
-            let (code, person): (Uuid, Uuid) = open.select((pairing::id, pairing::person)).for_update().get_result(c).await?;
-            insert_device(c, PersonId(person), new, now, Some(now)).await?;
-            update(pairing::table.find(code)).set(pairing::device.eq(new.id.0)).execute(c).await?;
-            Ok::<_, CatalogError>(PersonId(person))
-        })
-        .await
-    }
-
     /// Adds a device without a pairing code: its person, signed in, was handed its token.
     pub async fn add_device(&self, person: PersonId, new: &NewDevice<'_>, now: DateTime<Utc>) -> Result<()> {
         let mut c = self.connection().await?;
@@ -481,119 +336,6 @@ impl Catalog {
         let theirs = device::table.find(id.0).filter(is_of(person));
         let revoked = device::revoked_at.eq(coalesce(device::revoked_at, now).nullable());
         if update(theirs).set(revoked).execute(&mut c).await? == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
-    }
-
-    /// Notes what a device says it has. A name that it said before now points to what it says today.
-    pub async fn note_sightings(&self, device: DeviceId, sightings: &[Sighting], now: DateTime<Utc>) -> Result<()> {
-        let mut c = self.connection().await?;
-        self.put_sightings(&mut c, device, &sightings.iter().collect::<Vec<_>>(), now).await
-    }
-
-    /// The same of one that is about to be sent. Not forced to the disk by itself: what says that the file has landed is, and comes after.
-    pub async fn note_sighting(&self, device: DeviceId, sighting: &Sighting, now: DateTime<Utc>) -> Result<()> {
-        let mut c = self.async_commit_connection().await?;
-        self.put_sightings(&mut c, device, &[sighting], now).await
-    }
-
-    async fn put_sightings(
-        &self,
-        c: &mut AsyncPgConnection,
-        device: DeviceId,
-        sightings: &[&Sighting],
-        now: DateTime<Utc>,
-    ) -> Result<()> {
-        // One name twice in a batch would make the statement touch a row twice; the last word counts.
-        let mut last = std::collections::HashMap::with_capacity(sightings.len());
-        for s in sightings {
-            last.insert((&s.source, &s.name), *s);
-        }
-        let mut rows: Vec<&Sighting> = last.into_values().collect();
-        // Two devices never share rows, but two batches of one device may: one order for all avoids waiting in a circle.
-        rows.sort_by(|a, b| (&a.source, &a.name).cmp(&(&b.source, &b.name)));
-        // Text: rows that are handed in, by the thousand, in a statement that is the same for however many.
-        sql_query(
-            "INSERT INTO sighting (device, source, name, digest, size, file_time, refused, seen_at)
-             SELECT $1, u.source, u.name, u.digest, u.size, u.file_time, u.refused, $8
-             FROM unnest($2, $3, $4, $5, $6, $7) AS u (source, name, digest, size, file_time, refused)
-             ON CONFLICT (device, source, name) DO UPDATE SET digest = excluded.digest, size = excluded.size,
-                 file_time = excluded.file_time, refused = excluded.refused, seen_at = excluded.seen_at, removed_at = NULL, unnamed = false",
-        )
-        .bind::<SqlUuid, _>(device.0)
-        .bind::<Array<Text>, _>(rows.iter().map(|s| s.source.as_str()).collect::<Vec<_>>())
-        .bind::<Array<Text>, _>(rows.iter().map(|s| s.name.as_str()).collect::<Vec<_>>())
-        .bind::<Array<Binary>, _>(rows.iter().map(|s| s.digest.as_bytes().as_slice()).collect::<Vec<_>>())
-        .bind::<Array<BigInt>, _>(rows.iter().map(|s| signed(s.size)).collect::<Vec<_>>())
-        .bind::<Array<Nullable<Timestamptz>>, _>(rows.iter().map(|s| s.file_time).collect::<Vec<_>>())
-        .bind::<Array<Nullable<Text>>, _>(rows.iter().map(|s| s.refused.as_deref()).collect::<Vec<_>>())
-        .bind::<Timestamptz, _>(now)
-        .prepared()
-        .execute(c)
-        .await?;
-        self.grew(sightings.len());
-        self.counted.notify_one();
-        Ok(())
-    }
-
-    /// Of what a device says it has, how much is in a store, and how much was read back from one since then. Counted when it is asked: by a
-    /// person at a terminal, now and then.
-    pub async fn device_depths(&self, device: DeviceId, proven_since: DateTime<Utc>) -> Result<(u64, u64)> {
-        let mut c = self.connection().await?;
-        let proven = counted::away.and(counted::proven_at.ge(proven_since).assume_not_null());
-        let (offsite, proven): (i64, i64) = sighting::table
-            .inner_join(device::table)
-            .inner_join(
-                original::table
-                    .on(original::person.eq(device::person).and(original::digest.eq(sighting::digest)).and(is_living())),
-            )
-            .inner_join(counted::table.on(counted::original.eq(original::id)))
-            .filter(sighting::device.eq(device.0).and(sighting::removed_at.is_null()))
-            .select((count(counted::original).aggregate_filter(counted::away), count(counted::original).aggregate_filter(proven)))
-            .get_result(&mut c)
-            .await?;
-        Ok((unsigned(offsite), unsigned(proven)))
-    }
-
-    /// What a device says it has and how deep each has sunk, in the order of source and name, after a given one.
-    pub async fn items(&self, device: DeviceId, after: Option<(&str, &str)>, limit: i64) -> Result<Vec<ItemView>> {
-        let mut c = self.connection().await?;
-        // Before every name: a bound that is always there is one that an index begins at.
-        let (after_source, after_name) = after.unwrap_or_default();
-        // Text: whether any of a group of rows is so.
-        let rows: Vec<ItemRow> = sql_query(
-            "SELECT g.source, g.name, g.digest, g.size, o.id AS original, o.path,
-                    coalesce(bool_or(s.good) FILTER (WHERE s.place = $4), false) AS home,
-                    coalesce(bool_or(s.good) FILTER (WHERE a.id IS NOT NULL), false) AS offsite,
-                    max(s.proven_at) FILTER (WHERE a.id IS NOT NULL AND s.good) AS proven_at
-             FROM sighting g JOIN device d ON d.id = g.device
-             LEFT JOIN living o ON o.person = d.person AND o.digest = g.digest
-             LEFT JOIN standing s ON s.original = o.id
-             LEFT JOIN store a ON a.id = s.place AND a.away
-             WHERE g.device = $1 AND g.removed_at IS NULL AND (g.source, g.name) > ($2, $3)
-             GROUP BY g.source, g.name, g.digest, g.size, o.id, o.path
-             ORDER BY g.source, g.name LIMIT $5",
-        )
-        .bind::<SqlUuid, _>(device.0)
-        .bind::<Text, _>(after_source)
-        .bind::<Text, _>(after_name)
-        .bind::<SqlUuid, _>(crate::evidence::HOME)
-        .bind::<BigInt, _>(limit)
-        .prepared()
-        .load(&mut c)
-        .await?;
-        Ok(rows
-            .into_iter()
-            .map(|r| ItemView {
-                source: r.source,
-                name: r.name,
-                digest: r.digest.0,
-                size: unsigned(r.size),
-                original: r.original.map(OriginalId),
-                path: r.path,
-                home: r.home,
-                offsite: r.offsite,
-                proven_at: r.proven_at,
-            })
-            .collect())
     }
 }
 

@@ -12,7 +12,8 @@ use crate::{
     Catalog, Result,
     columns::HashColumn,
     db::*,
-    work::{Kind, wish, work_row},
+    wishes::{wish, work_row},
+    work::Kind,
 };
 
 /// How the home disk is written in a `place` column.

@@ -1,7 +1,7 @@
 //! The tree of folders that a program sees which knows files and folders only (WebDAV). One tree for each device.
 //!
 //! An entry names an original; it is not one. Renaming, copying and replacing entries changes what the program sees, and no
-//! original is touched by it. What the device says it has ([`crate::devices::Sighting`]) follows the entries.
+//! original is touched by it. What the device says it has ([`crate::sightings::Sighting`]) follows the entries.
 
 use chrono::{DateTime, TimeDelta, Utc};
 use diesel::{
@@ -11,13 +11,7 @@ use diesel::{
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, Digest, OriginalId, UploadId, name::source_name, shot};
 
-use crate::{
-    Catalog, CatalogError, Prepare, Result,
-    columns::HashColumn,
-    db::*,
-    unsigned,
-    work::{Kind, due_for},
-};
+use crate::{Catalog, CatalogError, Prepare, Result, columns::HashColumn, db::*, unsigned, wishes::due_for, work::Kind};
 
 /// A folder or a file in a device's tree.
 #[derive(Clone, Debug)]

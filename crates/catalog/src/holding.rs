@@ -19,7 +19,8 @@ use crate::{
     evidence::{HOME, observe_in},
     shots::lock_shots,
     unsigned,
-    work::{Kind, due_for, ledgers_due, no_store, wish_now, work_for, work_row},
+    wishes::{due_for, ledgers_due, no_store, wish_now, work_for, work_row},
+    work::Kind,
 };
 
 /// Something in holding, as its member sees it.

@@ -9,7 +9,8 @@ use crate::{
     columns::HashColumn,
     db::*,
     signed, unsigned,
-    work::{Kind, ledger_due, ledgers_due, wish_now, work_for},
+    wishes::{ledger_due, ledgers_due, wish_now, work_for},
+    work::Kind,
 };
 
 /// A public half of a key of the household.

@@ -1,8 +1,12 @@
 //! The catalogue: PostgreSQL through Diesel.
 //!
-//! [`Catalog`] is the one door. Its methods are grouped by what they are about: [`people`], [`devices`], [`inventories`], [`uploads`],
-//! [`originals`], [`shots`], [`derived`], [`refilings`], [`clearances`], [`folder_view`], [`adoptions`], [`evidence`], [`audits`], [`stores`], [`copies`], [`holding`], [`removal`], [`keys`], [`work`], [`missing`], [`runs`], [`numbers`], [`history`]; [`growth`] keeps what the planner knows of them up to date. [`cluster`] keeps a private PostgreSQL when
-//! the keeper has none. Rows become domain types before they leave this crate; what must be true together is one
+//! [`Catalog`] is the one door. Its methods are grouped by what they are about: [`people`], [`devices`], [`pairings`], [`sightings`],
+//! [`inventories`], [`uploads`], [`landing`], [`originals`], [`shots`], [`derived`], [`refilings`], [`clearances`], [`folder_view`],
+//! [`adoptions`], [`evidence`], [`audits`], [`stores`], [`copies`], [`holding`], [`removal`], [`keys`], [`work`], [`missing`], [`runs`],
+//! [`numbers`], [`history`]; what stores have confirmed is `objects`, how far their ledgers are is `segments`, and how work is put down is
+//! `wishes`. [`growth`] keeps what the planner knows of them up to date. [`cluster`] keeps a private PostgreSQL when the keeper has none.
+//! Queries are written with Diesel's builder (`db`) from the tables of `schema`; what it cannot say is text, and says why. Rows become
+//! domain types before they leave this crate; what must be true together is one
 //! statement or one transaction.
 
 /// Runs, on the connection `c`, what has to be true together, or not at all; and once more when it met somebody else half way: of two that
@@ -40,19 +44,25 @@ pub mod history;
 pub mod holding;
 pub mod inventories;
 pub mod keys;
+pub mod landing;
 pub mod missing;
 pub mod numbers;
+mod objects;
 mod offered;
 pub mod originals;
+pub mod pairings;
 pub mod people;
 pub mod rebuild;
 pub mod refilings;
 pub mod removal;
 pub mod runs;
 mod schema;
+mod segments;
 pub mod shots;
+pub mod sightings;
 pub mod stores;
 pub mod uploads;
+mod wishes;
 pub mod work;
 
 use std::{
@@ -80,7 +90,8 @@ use tokio::sync::Notify;
 
 use db::*;
 use growth::Growth;
-use work::{Kind, ledgers_due};
+use wishes::ledgers_due;
+use work::Kind;
 use ypogeion_core::ledger::EntryRecord;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");

@@ -12,14 +12,7 @@ use diesel::{
 use uuid::Uuid;
 use ypogeion_core::OriginalId;
 
-use crate::{
-    Catalog, Prepare, Result,
-    db::*,
-    evidence::HOME,
-    stores::EXPOSURE,
-    unsigned,
-    work::{Kind, WISH},
-};
+use crate::{Catalog, Prepare, Result, db::*, evidence::HOME, stores::EXPOSURE, unsigned, wishes::WISH, work::Kind};
 
 /// What a look at some originals found.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -9,7 +9,7 @@ use diesel::{
     sql_types::{BigInt, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
 
-use ypogeion_core::{PersonId, amount::Amount};
+use ypogeion_core::{PersonId, StoreId, amount::Amount};
 
 use crate::{Catalog, CatalogError, Prepare, Result, db::*, unsigned};
 
@@ -78,6 +78,41 @@ pub(crate) fn next_day(at: DateTime<Utc>) -> DateTime<Utc> {
     at.date_naive().succ_opt().map_or(DateTime::<Utc>::MAX_UTC, |d| d.and_time(NaiveTime::MIN).and_utc())
 }
 
+/// A store in numbers.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct StoreNumbers {
+    /// Confirmed there.
+    pub held: Amount,
+    /// Of these, read back lately.
+    pub proven: Amount,
+    /// Good at home and not there.
+    pub to_go: Amount,
+    /// Confirmed and not in the ledger.
+    pub unlisted: u64,
+    /// When it last took a copy.
+    pub confirmed_at: Option<DateTime<Utc>>,
+}
+
+#[derive(QueryableByName)]
+struct NumbersRow {
+    #[diesel(sql_type = BigInt)]
+    held: i64,
+    #[diesel(sql_type = BigInt)]
+    held_bytes: i64,
+    #[diesel(sql_type = BigInt)]
+    proven: i64,
+    #[diesel(sql_type = BigInt)]
+    proven_bytes: i64,
+    #[diesel(sql_type = BigInt)]
+    to_go: i64,
+    #[diesel(sql_type = BigInt)]
+    to_go_bytes: i64,
+    #[diesel(sql_type = BigInt)]
+    unlisted: i64,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    confirmed_at: Option<DateTime<Utc>>,
+}
+
 impl Catalog {
     /// The layers in numbers, as they are kept; however much there is, nothing is counted. `proven_since`: readings from before do not count any more.
     pub async fn depths(&self, person: Option<PersonId>, proven_since: DateTime<Utc>) -> Result<Depths> {
@@ -131,6 +166,47 @@ impl Catalog {
             damaged: unsigned(r.damaged),
             coming: amount(r.coming, r.coming_bytes),
             failed_work: unsigned(r.failed_work),
+        })
+    }
+
+    /// A store in numbers. `proven_since`: readings from before do not count any more.
+    pub async fn store_numbers(&self, id: StoreId, proven_since: DateTime<Utc>) -> Result<StoreNumbers> {
+        let mut c = self.connection().await?;
+        // Text: one look, so that no number on a page contradicts another.
+        let r: NumbersRow = sql_query(
+            "WITH facts AS (
+                 SELECT fact, sum(n)::bigint AS n, sum(bytes)::bigint AS bytes FROM counts
+                 WHERE about = $1 AND (fact IN ('held', 'also at home') OR fact = 'proven' AND day >= ($3 AT TIME ZONE 'UTC')::date) GROUP BY fact
+                 UNION ALL
+                 SELECT 'home', sum(n)::bigint, sum(bytes)::bigint FROM counts WHERE about = ANY(ARRAY(SELECT id FROM person)) AND fact = 'home'
+                 UNION ALL
+                 -- Of the day on which proofs begin to count: that one is not in it as a whole.
+                 SELECT 'proven', count(*), coalesce(sum(c.size), 0)::bigint FROM standing s JOIN counted c ON c.original = s.original AND c.living
+                 WHERE s.place = $1 AND s.good AND s.proven_at >= $2 AND s.proven_at < $3
+             )
+             SELECT coalesce(sum(n) FILTER (WHERE fact = 'held'), 0)::bigint AS held,
+                    coalesce(sum(bytes) FILTER (WHERE fact = 'held'), 0)::bigint AS held_bytes,
+                    coalesce(sum(n) FILTER (WHERE fact = 'proven'), 0)::bigint AS proven,
+                    coalesce(sum(bytes) FILTER (WHERE fact = 'proven'), 0)::bigint AS proven_bytes,
+                    (coalesce(sum(n) FILTER (WHERE fact = 'home'), 0) - coalesce(sum(n) FILTER (WHERE fact = 'also at home'), 0))::bigint AS to_go,
+                    (coalesce(sum(bytes) FILTER (WHERE fact = 'home'), 0) - coalesce(sum(bytes) FILTER (WHERE fact = 'also at home'), 0))::bigint
+                        AS to_go_bytes,
+                    (SELECT count(*) FROM standing WHERE place = $1 AND good AND NOT listed) AS unlisted,
+                    (SELECT max(confirmed_at) FROM object WHERE store = $1) AS confirmed_at
+             FROM facts",
+        )
+        .bind::<SqlUuid, _>(id.0)
+        .bind::<Timestamptz, _>(proven_since)
+        .bind::<Timestamptz, _>(next_day(proven_since))
+        .prepared()
+        .get_result(&mut c)
+        .await?;
+        Ok(StoreNumbers {
+            held: amount(r.held, r.held_bytes),
+            proven: amount(r.proven, r.proven_bytes),
+            to_go: amount(r.to_go, r.to_go_bytes),
+            unlisted: unsigned(r.unlisted),
+            confirmed_at: r.confirmed_at,
         })
     }
 

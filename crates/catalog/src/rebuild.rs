@@ -23,7 +23,8 @@ use crate::{
     db::*,
     derived::FROM,
     signed,
-    work::{Kind, WISH, due_for, wish, work_for},
+    wishes::{WISH, due_for, wish, work_for},
+    work::Kind,
 };
 
 impl Catalog {

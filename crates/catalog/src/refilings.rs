@@ -11,7 +11,8 @@ use crate::{
     db::*,
     evidence::HOME,
     unsigned,
-    work::{Kind, wish, work_row},
+    wishes::{wish, work_row},
+    work::Kind,
 };
 
 /// A re-filing, and how far it has come.

@@ -16,7 +16,8 @@ use crate::{
     evidence::HOME,
     holding::{is_held, look_at_holding, settle_soon, tell_devices},
     numbers::amount,
-    work::{Kind, wish, work_for},
+    wishes::{wish, work_for},
+    work::Kind,
 };
 
 /// What removing a copy from a store has to do.

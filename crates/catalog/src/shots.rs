@@ -24,7 +24,8 @@ use crate::{
     db::*,
     originals::{Touched, facts_of},
     unsigned,
-    work::{Kind, due_for},
+    wishes::due_for,
+    work::Kind,
 };
 
 /// A file of a shot, as it is shown.

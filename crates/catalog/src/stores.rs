@@ -1,34 +1,19 @@
 //! Stores: where they are, how they do, what they hold.
 
 use chrono::{DateTime, NaiveDateTime, Utc};
-use diesel::{
-    QueryableByName, sql_query,
-    sql_types::{Array, BigInt, Nullable, Text, Timestamptz, Uuid as SqlUuid},
-};
+use diesel::sql_types::{Nullable, Text, Timestamptz, Uuid as SqlUuid};
 use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{
-    Digest, OriginalId, PersonId, StoreId,
-    amount::Amount,
+    Digest, StoreId,
     copies::{self, Medium},
     cost::Prices,
     kit::StoreAddress,
-    layers::{Act, Observation, Outcome, Place},
-    ledger::{LedgerEnd, ObjectRecord, SegmentRef, StoreRecord},
+    ledger::{LedgerEnd, SegmentRef, StoreRecord},
     window::{Pace, Week},
 };
 
-use crate::{
-    Catalog, CatalogError, Connection, Prepare, Result,
-    columns::HashColumn,
-    db::*,
-    evidence::observe_in,
-    history::hour_of,
-    numbers::{amount, next_day},
-    originals::{OriginalRow, Touched},
-    signed, unsigned,
-    work::{Kind, ledger_due, wish, work_for},
-};
+use crate::{Catalog, CatalogError, Connection, Result, columns::HashColumn, db::*, unsigned, wishes::wish, work::Kind};
 
 /// A store and how it does.
 #[derive(Clone, Debug)]
@@ -96,21 +81,6 @@ impl StoreRow {
             () => self.stopped.clone().or_else(|| self.failing.clone()),
         }
     }
-}
-
-/// A store in numbers.
-#[derive(Clone, Copy, Debug, Default)]
-pub struct StoreNumbers {
-    /// Confirmed there.
-    pub held: Amount,
-    /// Of these, read back lately.
-    pub proven: Amount,
-    /// Good at home and not there.
-    pub to_go: Amount,
-    /// Confirmed and not in the ledger.
-    pub unlisted: u64,
-    /// When it last took a copy.
-    pub confirmed_at: Option<DateTime<Utc>>,
 }
 
 #[derive(Queryable, Selectable)]
@@ -185,26 +155,6 @@ impl From<Row> for StoreRow {
     }
 }
 
-#[derive(QueryableByName)]
-struct NumbersRow {
-    #[diesel(sql_type = BigInt)]
-    held: i64,
-    #[diesel(sql_type = BigInt)]
-    held_bytes: i64,
-    #[diesel(sql_type = BigInt)]
-    proven: i64,
-    #[diesel(sql_type = BigInt)]
-    proven_bytes: i64,
-    #[diesel(sql_type = BigInt)]
-    to_go: i64,
-    #[diesel(sql_type = BigInt)]
-    to_go_bytes: i64,
-    #[diesel(sql_type = BigInt)]
-    unlisted: i64,
-    #[diesel(sql_type = Nullable<Timestamptz>)]
-    confirmed_at: Option<DateTime<Utc>>,
-}
-
 fn json(value: &impl serde::Serialize) -> serde_json::Value {
     serde_json::to_value(value).expect("times, numbers and text")
 }
@@ -223,13 +173,7 @@ macro_rules! exposure_of {
             .otherwise((13 + $more).into_sql::<diesel::sql_types::Integer>())
     }};
 }
-
-/// What a store confirmed for these bytes, if it is not just being removed.
-macro_rules! object_of {
-    ($store:expr, $digest:expr) => {
-        object::table.find(($store.0, HashColumn($digest))).filter(not(object::leaving))
-    };
-}
+pub(crate) use exposure_of;
 
 async fn insert_store(
     c: &mut AsyncPgConnection,
@@ -254,39 +198,6 @@ async fn insert_store(
         store::certificate.eq(address.certificate.map(HashColumn)),
     );
     insert_into(store::table).values(row).execute(c).await?;
-    Ok(())
-}
-
-/// What a store has confirmed of these bytes now; what it confirmed before is not what it has any more.
-pub(crate) async fn insert_object(
-    c: &mut AsyncPgConnection,
-    store: StoreId,
-    digest: Digest,
-    object: &ObjectRecord,
-    (at, epoch): (DateTime<Utc>, i16),
-) -> Result<()> {
-    let row = (
-        object::store.eq(store.0),
-        object::digest.eq(HashColumn(digest)),
-        object::name.eq(&object.name),
-        object::size.eq(signed(object.size)),
-        object::sealed_digest.eq(HashColumn(object.sha256)),
-        object::confirmed_at.eq(at),
-        object::epoch.eq(epoch),
-    );
-    insert_into(object::table)
-        .values(row)
-        .on_conflict((object::store, object::digest))
-        .do_update()
-        .set((
-            object::name.eq(excluded(object::name)),
-            object::size.eq(excluded(object::size)),
-            object::sealed_digest.eq(excluded(object::sealed_digest)),
-            object::confirmed_at.eq(excluded(object::confirmed_at)),
-            object::epoch.eq(excluded(object::epoch)),
-        ))
-        .execute(c)
-        .await?;
     Ok(())
 }
 
@@ -499,220 +410,5 @@ impl Catalog {
             return Err(CatalogError::NotFound);
         }
         self.heal_now(&mut c, now).await
-    }
-
-    /// A store's ledger has a checkpoint up to this segment. Another one is due if [`Catalog::say_all_again`] was called while it was written.
-    pub async fn checkpoint_written(&self, store: StoreId, number: u64) -> Result<()> {
-        let mut c = self.connection().await?;
-        update(store::table.find(store.0))
-            .set((
-                store::checkpoint.eq(greatest(store::checkpoint, signed(number))),
-                store::checkpoint_due.eq(store::said.is_null()),
-            ))
-            .execute(&mut c)
-            .await?;
-        Ok(())
-    }
-
-    /// The object that a store has confirmed for these bytes.
-    pub async fn object(&self, store: StoreId, digest: Digest) -> Result<Option<ObjectRecord>> {
-        Ok(self.object_of_epoch(store, digest).await?.map(|(object, _)| object))
-    }
-
-    /// The same with the epoch that it was sealed in.
-    pub async fn object_of_epoch(&self, store: StoreId, digest: Digest) -> Result<Option<(ObjectRecord, i16)>> {
-        let mut c = self.connection().await?;
-        let row: Option<(String, i64, HashColumn, i16)> = object_of!(store, digest)
-            .select((object::name, object::size, object::sealed_digest, object::epoch))
-            .get_result(&mut c)
-            .await
-            .optional()?;
-        Ok(row.map(|(name, size, sealed, epoch)| (ObjectRecord { name, size: unsigned(size), sha256: sealed.0 }, epoch)))
-    }
-
-    /// The store has confirmed an object: its row, the observation for every original with these bytes, and the work that
-    /// follows (the ledger at `ledger_at`, and reading it back at `prove_at`), in one transaction. Returns these originals.
-    pub async fn confirm(
-        &self,
-        store: StoreId,
-        digest: Digest,
-        object: &ObjectRecord,
-        (at, epoch): (DateTime<Utc>, i16),
-        (ledger_at, prove_at): (DateTime<Utc>, DateTime<Utc>),
-    ) -> Result<Vec<Touched>> {
-        let mut c = self.connection().await?;
-        let confirmed = whole!(c, {
-            insert_object(c, store, digest, object, (at, epoch)).await?;
-            let same = original::table.filter(original::digest.eq(HashColumn(digest)).and(original::gone_at.is_null()));
-            let owned = same.order(original::id).select((original::person, original::id, original::taken_local));
-            let owned: Vec<(Uuid, Uuid, NaiveDateTime)> = owned.load(c).await?;
-            let sharing: Vec<Uuid> = owned.iter().map(|(_, id, _)| *id).collect();
-            let seen = Observation { place: Place::Store(store), act: Act::Confirmed, at, digest: None, outcome: Outcome::Right };
-            for original in &sharing {
-                observe_in(c, OriginalId(*original), digest, &seen).await?;
-            }
-            insert_into(traffic::table)
-                .values((
-                    traffic::store.eq(store.0),
-                    traffic::hour.eq(hour_of(at)),
-                    traffic::objects.eq(1),
-                    traffic::bytes.eq(signed(object.size)),
-                ))
-                .on_conflict((traffic::store, traffic::hour))
-                .do_update()
-                .set((traffic::objects.eq(traffic::objects + 1), traffic::bytes.eq(traffic::bytes + excluded(traffic::bytes))))
-                .execute(c)
-                .await?;
-            // It has a copy away from home now: others that have none go first, to whichever store.
-            let is_away = store::table.find(store.0).filter(store::away).select(store::id);
-            let sending = job::kind.eq(Kind::Replicate.word()).and(job::key.eq_any(&sharing)).and(job::priority.gt(8));
-            update(job::table.filter(sending.and(exists(is_away)))).set(job::priority.eq(8)).execute(c).await?;
-            let unlisted = standing::table.filter(standing::place.eq(store.0).and(standing::original.eq_any(&sharing)));
-            update(unlisted).set(standing::listed.eq(false)).execute(c).await?;
-            ledger_due(c, store, ledger_at).await?;
-            let there = Some(store.0).into_sql::<Nullable<SqlUuid>>();
-            let these = original::table.filter(original::id.eq_any(&sharing)).order(original::id);
-            wish!(from these.select(work_for!(Kind::Prove, original::id, there, 0, prove_at))).execute(c).await?;
-            Ok::<_, CatalogError>(owned)
-        })
-        .await?;
-        self.work_added(&[Kind::Ledger, Kind::Prove]);
-        let touched = |(person, id, taken_local)| Touched { person: PersonId(person), id: OriginalId(id), taken_local };
-        Ok(confirmed.into_iter().map(touched).collect())
-    }
-
-    /// A ledger segment is in the store: the originals in it are listed as they were written, and its number is used up. One whose row
-    /// has changed in any way since it was read stays to be written.
-    /// `said`: the hash of what it said of the household.
-    pub async fn segment_written(
-        &self,
-        store: StoreId,
-        number: u64,
-        written: &[OriginalRow],
-        (said, end): (Option<Digest>, Option<&SegmentRef>),
-        recorded: u64,
-    ) -> Result<()> {
-        #[derive(Clone, AsChangeset)]
-        #[diesel(table_name = store)]
-        struct Said {
-            said: Option<HashColumn>,
-            ledger_name: Option<String>,
-            ledger_digest: Option<HashColumn>,
-        }
-        let said = Said {
-            said: said.map(HashColumn),
-            ledger_name: end.map(|e| e.name.clone()),
-            ledger_digest: end.map(|e| HashColumn(e.sha256)),
-        };
-        let mut c = self.connection().await?;
-        whole!(c, {
-            // Text: joined with rows that are handed in, by a column that every table has and none declares.
-            sql_query(
-                "UPDATE standing s SET listed = true FROM unnest($2, $3) AS w (id, version), original o
-                 WHERE s.place = $1 AND s.original = w.id AND o.id = w.id AND o.xmin::text = w.version",
-            )
-            .bind::<SqlUuid, _>(store.0)
-            .bind::<Array<SqlUuid>, _>(written.iter().map(|o| o.id.0).collect::<Vec<_>>())
-            .bind::<Array<Text>, _>(written.iter().map(|o| o.version.as_str()).collect::<Vec<_>>())
-            .prepared()
-            .execute(c)
-            .await?;
-            update(store::table.find(store.0))
-                .set((
-                    store::ledger_segment.eq(greatest(store::ledger_segment, signed(number))),
-                    store::recorded.eq(greatest(store::recorded, signed(recorded))),
-                    said.clone(),
-                ))
-                .execute(c)
-                .await?;
-            Ok::<_, CatalogError>(())
-        })
-        .await
-    }
-
-    /// Whether a store's ledger said this of the household last: by its hash.
-    pub async fn has_said(&self, store: StoreId, said: Digest) -> Result<bool> {
-        let mut c = self.connection().await?;
-        let so = store::table.find(store.0).filter(store::said.eq(HashColumn(said)));
-        Ok(select(exists(so.select(store::id))).get_result(&mut c).await?)
-    }
-
-    /// A store's ledger lacks something: everything is said once more, by a segment and a checkpoint.
-    pub async fn say_all_again(&self, store: StoreId, at: DateTime<Utc>) -> Result<()> {
-        let mut c = self.connection().await?;
-        let nothing = (store::checkpoint_due.eq(true), store::said.eq(None::<Vec<u8>>));
-        update(store::table.find(store.0)).set(nothing).execute(&mut c).await?;
-        drop(c);
-        self.want_ledger(store, at).await
-    }
-
-    /// Puts down that the store's ledger has something to be written, unless that is down already.
-    pub async fn want_ledger(&self, store: StoreId, at: DateTime<Utc>) -> Result<()> {
-        ledger_due(&mut *self.connection().await?, store, at).await?;
-        self.work_added(&[Kind::Ledger]);
-        Ok(())
-    }
-
-    /// An object was read back and was not what it should be: it is to be sent again.
-    pub async fn send_again(&self, store: StoreId, digest: Digest, now: DateTime<Utc>) -> Result<()> {
-        let mut c = self.connection().await?;
-        whole!(c, {
-            delete(object::table.find((store.0, HashColumn(digest)))).execute(c).await?;
-            let at = Some(store.0).into_sql::<Nullable<SqlUuid>>();
-            let same = original::table.filter(original::digest.eq(HashColumn(digest)).and(original::gone_at.is_null()));
-            let these = same.order(original::id).select((
-                Kind::Replicate.word().into_sql::<Text>(),
-                original::id,
-                at,
-                exposure_of!(original::id, 1),
-                now.into_sql::<Timestamptz>(),
-            ));
-            wish!(from these).execute(c).await?;
-            Ok::<_, CatalogError>(())
-        })
-        .await?;
-        self.work_added(&[Kind::Replicate]);
-        Ok(())
-    }
-
-    /// A store in numbers. `proven_since`: readings from before do not count any more.
-    pub async fn store_numbers(&self, id: StoreId, proven_since: DateTime<Utc>) -> Result<StoreNumbers> {
-        let mut c = self.connection().await?;
-        // Text: one look, so that no number on a page contradicts another.
-        let r: NumbersRow = sql_query(
-            "WITH facts AS (
-                 SELECT fact, sum(n)::bigint AS n, sum(bytes)::bigint AS bytes FROM counts
-                 WHERE about = $1 AND (fact IN ('held', 'also at home') OR fact = 'proven' AND day >= ($3 AT TIME ZONE 'UTC')::date) GROUP BY fact
-                 UNION ALL
-                 SELECT 'home', sum(n)::bigint, sum(bytes)::bigint FROM counts WHERE about = ANY(ARRAY(SELECT id FROM person)) AND fact = 'home'
-                 UNION ALL
-                 -- Of the day on which proofs begin to count: that one is not in it as a whole.
-                 SELECT 'proven', count(*), coalesce(sum(c.size), 0)::bigint FROM standing s JOIN counted c ON c.original = s.original AND c.living
-                 WHERE s.place = $1 AND s.good AND s.proven_at >= $2 AND s.proven_at < $3
-             )
-             SELECT coalesce(sum(n) FILTER (WHERE fact = 'held'), 0)::bigint AS held,
-                    coalesce(sum(bytes) FILTER (WHERE fact = 'held'), 0)::bigint AS held_bytes,
-                    coalesce(sum(n) FILTER (WHERE fact = 'proven'), 0)::bigint AS proven,
-                    coalesce(sum(bytes) FILTER (WHERE fact = 'proven'), 0)::bigint AS proven_bytes,
-                    (coalesce(sum(n) FILTER (WHERE fact = 'home'), 0) - coalesce(sum(n) FILTER (WHERE fact = 'also at home'), 0))::bigint AS to_go,
-                    (coalesce(sum(bytes) FILTER (WHERE fact = 'home'), 0) - coalesce(sum(bytes) FILTER (WHERE fact = 'also at home'), 0))::bigint
-                        AS to_go_bytes,
-                    (SELECT count(*) FROM standing WHERE place = $1 AND good AND NOT listed) AS unlisted,
-                    (SELECT max(confirmed_at) FROM object WHERE store = $1) AS confirmed_at
-             FROM facts",
-        )
-        .bind::<SqlUuid, _>(id.0)
-        .bind::<Timestamptz, _>(proven_since)
-        .bind::<Timestamptz, _>(next_day(proven_since))
-        .prepared()
-        .get_result(&mut c)
-        .await?;
-        Ok(StoreNumbers {
-            held: amount(r.held, r.held_bytes),
-            proven: amount(r.proven, r.proven_bytes),
-            to_go: amount(r.to_go, r.to_go_bytes),
-            unlisted: unsigned(r.unlisted),
-            confirmed_at: r.confirmed_at,
-        })
     }
 }

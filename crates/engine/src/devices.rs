@@ -93,7 +93,7 @@ pub async fn claim(engine: &Engine, body: &ClaimPairing) -> Result<NewToken> {
         Err(e) => return Err(e.into()),
     };
     engine.catalog.write_record(engine.now(), &person.name, &format!("paired {}", name.as_str())).await?;
-    engine.live.changed(&[Change::Devices]);
+    engine.live.changed(&[Change::Device(person.id, id)]);
     Ok(NewToken { device: id, name: name.into(), person, token })
 }
 
@@ -106,7 +106,7 @@ pub async fn connect(engine: &Engine, person: &Person, wanted: &str) -> Result<N
     let device = NewDevice { id, name: name.as_str(), kind: "program", client: "", token_hash: hash.as_bytes() };
     engine.catalog.add_device(person.id, &device, engine.now()).await?;
     engine.catalog.write_record(engine.now(), &person.name, &format!("connected {}", name.as_str())).await?;
-    engine.live.changed(&[Change::Devices]);
+    engine.live.changed(&[Change::Device(person.id, id)]);
     Ok(NewToken { device: id, name: name.into(), person: person.clone(), token })
 }
 

@@ -24,8 +24,9 @@ use chrono::Local;
 use uuid::Uuid;
 use ypogeion_catalog::{
     CatalogError,
-    devices::Sighting,
-    uploads::{Landing, Promise, Terms, Upload},
+    landing::Landing,
+    sightings::Sighting,
+    uploads::{Promise, Terms, Upload},
 };
 use ypogeion_core::{
     Digest, OriginalId, OriginalName, PersonId, UploadId,

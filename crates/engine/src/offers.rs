@@ -2,9 +2,10 @@
 
 use uuid::Uuid;
 use ypogeion_catalog::{
-    devices::{DeviceCaller, ItemView, Sighting},
+    devices::DeviceCaller,
     inventories::SourceTold,
     runs::{Counts, Entry, RunEnd},
+    sightings::{ItemView, Sighting},
 };
 use ypogeion_core::{
     OriginalName, RunId,

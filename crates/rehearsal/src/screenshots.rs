@@ -175,7 +175,7 @@ async fn what_happened(desk: &Camera<'_>, stage: &Stage) -> Step<()> {
     desk.keep("activity.png").await?;
     deleted(stage).await?;
     desk.at("restore", "li img").await?;
-    desk.press("li input").await?;
+    desk.press("li [role=checkbox]").await?;
     desk.keep("restore.png").await
 }
 

@@ -10,7 +10,7 @@ use chrono::TimeDelta;
 use diesel::{QueryableByName, sql_query, sql_types::BigInt};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use uuid::Uuid;
-use ypogeion_catalog::{Catalog, devices::Sighting, work::Kind};
+use ypogeion_catalog::{Catalog, sightings::Sighting, work::Kind};
 use ypogeion_core::{Digest, StoreId};
 
 use super::{World, world};

@@ -16,13 +16,15 @@ use ypogeion_catalog::{
     clearances::Cleared,
     cluster::{self, Cluster, Durability},
     copied,
-    devices::{NewDevice, Sighting},
+    devices::NewDevice,
     holding::Wanted,
+    landing::Landing,
     people::{Household, Person},
     removal::Removal,
     runs::{Counts, Entry, RunEnd},
+    sightings::Sighting,
     stores::StoreSettings,
-    uploads::{Landing, Upload},
+    uploads::Upload,
     work::Kind,
 };
 use ypogeion_core::{

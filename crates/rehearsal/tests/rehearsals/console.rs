@@ -3,9 +3,9 @@
 use std::collections::HashSet;
 
 use crate::common::{self, library_files, put, world};
-use fantoccini::Locator;
+use fantoccini::{Locator, key::Key};
 use reqwest::Method;
-use serde_json::json;
+use serde_json::{Value, json};
 use ypogeion_demo::Size;
 use ypogeion_rehearsal::{browser::Browser, stage, wait_for};
 
@@ -388,6 +388,50 @@ async fn a_keeper_sees_what_a_filing_plan_does_before_and_can_take_it_back() {
     .unwrap();
 }
 
+/// One of a list, chosen by the mouse and by the keyboard; and yes or no, by the words beside it.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_chosen_is_kept() {
+    let w = world().await;
+    let browser = Browser::start(1280, 800).await.unwrap();
+    browser.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
+    browser.page.goto(w.house.http.join("rules").unwrap().as_str()).await.unwrap();
+    browser.wait_for_text("Deleted pictures").await.unwrap();
+    let kept = async |what: &str, is: Value| {
+        let rule = async || {
+            let rules = w.keeper.ask(Method::GET, "api/household", None).await?;
+            Ok((rules[what] == is).then_some(()))
+        };
+        wait_for(&format!("{what} to be {is}"), 10, rule).await.unwrap();
+    };
+    let list = async |label: &str| {
+        let which = format!("[role=combobox][aria-label='{label}']");
+        browser.page.find(Locator::Css(&which)).await.unwrap()
+    };
+    list("Kept on this server").await.click().await.unwrap();
+    browser.page.find(Locator::XPath("//*[@role='option'][contains(., '90 days')]")).await.unwrap().click().await.unwrap();
+    kept("home_days", json!(90)).await;
+    // From five per cent one further, without a mouse.
+    kept("brake_percent", json!(5)).await;
+    list("Safety stop").await.send_keys(&char::from(Key::Down).to_string()).await.unwrap();
+    let focused = async || browser.page.active_element().await.unwrap();
+    focused().await.send_keys(&char::from(Key::Down).to_string()).await.unwrap();
+    focused().await.send_keys(&char::from(Key::Enter).to_string()).await.unwrap();
+    kept("brake_percent", json!(10)).await;
+    assert_eq!(browser.barriers().await.unwrap(), Vec::<String>::new());
+    for on in [true, false] {
+        browser.page.find(Locator::XPath("//label[contains(., 'Make a JPEG copy')]")).await.unwrap().click().await.unwrap();
+        kept("derive_jpeg", json!(on)).await;
+        let mark =
+            browser.page.find(Locator::XPath("//label[contains(., 'Make a JPEG copy')]//*[@role='checkbox']")).await.unwrap();
+        wait_for("the mark to say so", 10, async || {
+            Ok((mark.attr("aria-checked").await?.as_deref() == Some(if on { "true" } else { "false" })).then_some(()))
+        })
+        .await
+        .unwrap();
+    }
+    assert_eq!(browser.complaints().await.unwrap(), Vec::<String>::new());
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_program_is_connected_with_a_password_of_its_own() {
     let w = world().await;
@@ -511,7 +555,7 @@ async fn a_picture_is_deleted_taken_back_and_removed_with_the_keepers_look() {
     browser.wait_for_text("5 pictures of yours").await.unwrap();
     browser.click("Restore").await.unwrap();
     browser.wait_for_text("removed in 60 days").await.unwrap();
-    browser.page.execute("document.querySelector('li input').click()", vec![]).await.unwrap();
+    browser.page.execute("document.querySelector('li [role=checkbox]').click()", vec![]).await.unwrap();
     browser.click("Bring back").await.unwrap();
     browser.wait_for_text("You have deleted nothing").await.unwrap();
     browser.click("Library").await.unwrap();
@@ -521,8 +565,8 @@ async fn a_picture_is_deleted_taken_back_and_removed_with_the_keepers_look() {
     delete_one().await;
     browser.wait_for_text("5 pictures of yours").await.unwrap();
     browser.click("Restore").await.unwrap();
-    browser.wait("li input").await.unwrap();
-    browser.page.execute("document.querySelector('li input').click()", vec![]).await.unwrap();
+    browser.wait("li [role=checkbox]").await.unwrap();
+    browser.page.execute("document.querySelector('li [role=checkbox]').click()", vec![]).await.unwrap();
     browser.click("Remove now …").await.unwrap();
     browser.wait_for_text("The stores keep its copy for 30 days more").await.unwrap();
     browser.click("Remove now").await.unwrap();

@@ -156,7 +156,7 @@ async fn the_house_is_gone_and_is_brought_back_in_the_browser() {
     browser.wait_for_text("The two passwords are not the same.").await.unwrap();
     field("once").await.clear().await.unwrap();
     field("once").await.send_keys("another long password").await.unwrap();
-    if let Ok(accept) = browser.page.find(Locator::Css("input[type=checkbox]")).await {
+    if let Ok(accept) = browser.page.find(Locator::Css("[role=checkbox]")).await {
         accept.click().await.unwrap();
     }
     browser.click("Restore the household").await.unwrap();
