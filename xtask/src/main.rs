@@ -229,12 +229,12 @@ fn test(rest: &[&str]) -> Done {
     // The programs too: the rehearsals start them themselves.
     run("Building, and looking for mistakes (clippy)", looking(&mut cargo()).args(["build", "--workspace", "--all-targets"]))?;
     types(true)?;
-    // A rehearsal waits as much as it works: one more than there are processors keeps all of them busy.
+    // A rehearsal waits more than it works: twice as many as there are processors, and one more, keep all of them busy.
     let mut tests = cargo();
     looking(&mut tests);
     if env::var_os("RUST_TEST_THREADS").is_none() {
         let processors = std::thread::available_parallelism().map_or(2, usize::from);
-        tests.env("RUST_TEST_THREADS", (processors + 1).to_string());
+        tests.env("RUST_TEST_THREADS", (2 * processors + 1).to_string());
     }
     run("Testing", tests.args(["test", "--workspace"]).args(rest))
 }

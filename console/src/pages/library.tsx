@@ -1,9 +1,10 @@
 /** The library as a contact sheet: rows of even height, months as seams of the ground, years as strata on the side. */
-import { useEffect, useMemo, useRef, useState } from "react";
+import { useEffect, useLayoutEffect, useMemo, useRef, useState, type CSSProperties, type RefObject } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import type { OriginalCard, Schemas } from "../api/client";
 import { useMonth, useMonths } from "../api/hooks";
 import { count, counted, duration, month as monthName } from "../format";
+import { GAP, heightOf, near, places, rows, shown, type Row } from "../ui/sheet";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { useBlur } from "../ui/thumb";
 import { Detail } from "./detail";
@@ -44,7 +45,7 @@ export function Library({ keeper }: { keeper: boolean }) {
             Pair a phone or a computer under Devices. What it sends appears here at once, and in plain folders on the home disk.
           </Empty>
         ) : (
-          months.data.map((m, i) => <MonthSheet key={m.month} month={m} near={i < 2} onOrder={(ids) => setOrder((o) => ({ ...o, [m.month]: ids }))} />)
+          months.data.map((m, i) => <MonthSheet key={m.month} month={m} first={i < 2} onOrder={(ids) => setOrder((o) => ({ ...o, [m.month]: ids }))} />)
         )}
       </div>
       {months.data.length > 1 && <Strata months={months.data} total={total} />}
@@ -53,30 +54,61 @@ export function Library({ keeper }: { keeper: boolean }) {
   );
 }
 
+/** Rows are this high; on a phone lower. */
 const HEIGHT = 168;
+const LOW = 122;
+const PHONE = 640;
+/** So much wider than high is a picture of which nothing is known yet. */
+const USUAL = 1.4;
+const NONE: Row[] = [];
 
-function MonthSheet({ month, near, onOrder }: { month: Month; near: boolean; onOrder: (ids: string[]) => void }) {
-  const seam = useRef<HTMLElement>(null);
-  const [seen, setSeen] = useState(near);
-  // The outside system: what of the page is on the screen. A month is asked for when it comes near.
-  useEffect(() => {
-    if (seen || !seam.current) return;
-    const watcher = new IntersectionObserver((entries) => entries.some((e) => e.isIntersecting) && setSeen(true), { rootMargin: "800px" });
-    watcher.observe(seam.current);
+/** The width of a part of the page, as it is now. */
+function useWidth(part: RefObject<HTMLElement | null>): number {
+  const [width, setWidth] = useState(0);
+  // The outside system: the size of the window.
+  useLayoutEffect(() => {
+    if (!part.current) return;
+    const watcher = new ResizeObserver(([entry]) => entry && setWidth(entry.contentRect.width));
+    watcher.observe(part.current);
+    setWidth(part.current.clientWidth);
     return () => watcher.disconnect();
-  }, [seen]);
-  const sheet = useMonth(month.month, seen);
+  }, [part]);
+  return width;
+}
+
+/** Whether a part of the page is on the screen, or near. */
+function useNear(part: RefObject<HTMLElement | null>, first: boolean): boolean {
+  const [isNear, setNear] = useState(first);
+  // The outside system: what of the page is on the screen.
+  useEffect(() => {
+    if (!part.current) return;
+    const watcher = new IntersectionObserver((entries) => setNear(entries.some((e) => e.isIntersecting)), { rootMargin: "900px" });
+    watcher.observe(part.current);
+    return () => watcher.disconnect();
+  }, [part]);
+  return isNear;
+}
+
+function MonthSheet({ month, first, onOrder }: { month: Month; first: boolean; onOrder: (ids: string[]) => void }) {
+  const seam = useRef<HTMLElement>(null);
+  const isNear = useNear(seam, first);
+  const width = useWidth(seam);
+  const sheet = useMonth(month.month, isNear);
   const { hasNextPage, isFetching, fetchNextPage } = sheet;
   useEffect(() => {
-    if (hasNextPage && !isFetching) void fetchNextPage();
-  }, [hasNextPage, isFetching, fetchNextPage]);
+    if (isNear && hasNextPage && !isFetching) void fetchNextPage();
+  }, [isNear, hasNextPage, isFetching, fetchNextPage]);
   const cards = sheet.data;
   // biome-ignore lint/correctness/useExhaustiveDependencies: the order changes with the cards alone
   useEffect(() => {
     if (cards) onOrder(cards.map((c) => c.id));
   }, [cards]);
-  // A month that has not been looked at keeps about the room that it will need, so that the scroll bar tells the truth.
-  const room = Math.ceil(month.count / 5) * (HEIGHT + 6);
+  const height = window.innerWidth < PHONE ? LOW : HEIGHT;
+  // What has not come yet keeps about the room that it will need, so that the scroll bar tells the truth.
+  const ratios = useMemo(() => (cards ?? []).map((c) => shown(c.width, c.height)), [cards]);
+  const laid = useMemo(() => rows(ratios, width, height), [ratios, width, height]);
+  const inRow = Math.max(1, Math.round(width / (height * USUAL)));
+  const room = heightOf(laid.length + Math.ceil(Math.max(0, month.count - ratios.length) / inRow), height);
   return (
     <section ref={seam} id={`month-${month.month}`} aria-label={monthName(month.month)} className="mb-7 scroll-mt-4">
       <div className="mb-2 flex items-end gap-4">
@@ -86,34 +118,63 @@ function MonthSheet({ month, near, onOrder }: { month: Month; near: boolean; onO
         </svg>
         <span className="numbers text-[14px] text-soft">{count(month.count)}</span>
       </div>
-      {sheet.isError ? (
-        <Fault failure={sheet.error} again={() => void sheet.refetch()} />
-      ) : cards ? (
-        <ul className="m-0 flex list-none flex-wrap gap-1.5 p-0 [--row:168px] max-sm:[--row:122px]">
-          {cards.map((c) => (
-            <Thumb key={c.id} card={c} />
-          ))}
-          <li aria-hidden className="h-0 grow-[1000]" />
-        </ul>
-      ) : (
-        <div aria-hidden style={{ height: room }} />
-      )}
+      {sheet.isError ? <Fault failure={sheet.error} again={() => void sheet.refetch()} /> : <Rows cards={cards ?? []} ratios={ratios} laid={isNear ? laid : NONE} width={width} height={height} room={room} />}
     </section>
   );
 }
 
-function Thumb({ card }: { card: OriginalCard }) {
+/** The rows of a month that are near the screen; the others are room. */
+function Rows({ cards, ratios, laid, width, height, room }: { cards: OriginalCard[]; ratios: number[]; laid: Row[]; width: number; height: number; room: number }) {
+  const place = useRef<HTMLUListElement>(null);
+  const [[from, to], setNear] = useState<Row>([0, 0]);
+  // The outside system: how far the page is scrolled, and how high it is: what lies above may take more room than was thought.
+  useLayoutEffect(() => {
+    if (laid.length === 0) return;
+    let asked = 0;
+    const look = () => {
+      asked = 0;
+      const top = place.current?.getBoundingClientRect().top;
+      if (top === undefined) return;
+      const now = near(laid.length, height, top, window.innerHeight);
+      setNear((before) => (before[0] === now[0] && before[1] === now[1] ? before : now));
+    };
+    const soon = () => {
+      asked ||= requestAnimationFrame(look);
+    };
+    look();
+    const higher = new ResizeObserver(soon);
+    higher.observe(document.body);
+    window.addEventListener("scroll", soon, { passive: true, capture: true });
+    window.addEventListener("resize", soon);
+    return () => {
+      cancelAnimationFrame(asked);
+      higher.disconnect();
+      window.removeEventListener("scroll", soon, { capture: true });
+      window.removeEventListener("resize", soon);
+    };
+  }, [laid, height]);
+  return (
+    <ul ref={place} className="relative m-0 list-none p-0" style={{ height: room }}>
+      {laid.slice(from, to).flatMap((row, n) => {
+        const top = (from + n) * (height + GAP);
+        const lie = places(ratios, row, width, height);
+        return cards.slice(...row).map((c, i) => <Thumb key={c.id} card={c} place={{ ...lie[i], top, height }} />);
+      })}
+    </ul>
+  );
+}
+
+function Thumb({ card, place }: { card: OriginalCard; place: CSSProperties }) {
   const navigate = useNavigate();
-  const ratio = card.width && card.height ? Math.min(2.4, Math.max(0.55, card.width / card.height)) : 4 / 3;
   const placeholder = useBlur(card.placeholder);
   const unsafe = card.layer === "home" || card.layer === "device";
   const label = `${card.name}, ${card.kind}${card.company.length > 0 ? `, with ${companyWord(card.company)}` : ""}${unsafe ? ", no copy offsite yet" : ""}`;
   return (
-    <li style={{ flexGrow: ratio, flexBasis: `calc(${ratio} * var(--row))`, maxWidth: `calc(${ratio * 1.6} * var(--row))` }} className="min-w-0">
+    <li style={place} className="absolute">
       <button
         type="button"
         onClick={() => void navigate(`/library/${card.id}`)}
-        className="relative block h-(--row) w-full overflow-hidden rounded-[5px] border-0 p-0"
+        className="relative block size-full overflow-hidden rounded-[5px] border-0 p-0"
         style={{ background: placeholder ? `center / cover url(${placeholder})` : "var(--line)" }}
       >
         <span className="sr-only">{label}</span>

@@ -31,7 +31,25 @@ diesel::table! {
         bytes -> Int8,
     }
 }
-diesel::allow_tables_to_appear_in_same_query!(counts, person);
+
+/// Tables that are asked together.
+macro_rules! asked_together {
+    ($($one:ident with $($other:ident)+;)+) => {
+        $($(diesel::allow_tables_to_appear_in_same_query!($one, $other);)+)+
+    };
+}
+asked_together! {
+    person with counts household session pairing device original adoption refiling_move;
+    device with household pairing run sighting original counted held standing refiling_move;
+    original with sighting counted derived_file household standing store object superseded adoption adopted_file refiling_move held
+        folder_entry job;
+    standing with store object superseded held job;
+    job with store audit held;
+    object with store superseded;
+    sighting with counted;
+    adopted_file with adoption;
+    household with store object;
+}
 
 /// So many rows are written at once: a statement has room for 65,535 values.
 pub(crate) const AT_ONCE: usize = 5_000;

@@ -338,20 +338,3 @@ impl Catalog {
         if update(theirs).set(revoked).execute(&mut c).await? == 0 { Err(CatalogError::NotFound) } else { Ok(()) }
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use ypogeion_core::room::ROWS_OF_DEVICE;
-
-    #[test]
-    fn the_database_holds_devices_to_the_ceiling_that_is_told() {
-        let migration = include_str!("../migrations/00000000000026_ceilings/up.sql");
-        assert!(migration.contains(&format!("CHECK (made <= {ROWS_OF_DEVICE})")));
-    }
-
-    #[test]
-    fn the_database_knows_what_is_not_missing_by_the_words_that_are_told() {
-        let migration = include_str!("../migrations/00000000000032_named/up.sql");
-        assert!(super::LEFT.iter().all(|word| migration.contains(&format!("'{word}'"))));
-    }
-}

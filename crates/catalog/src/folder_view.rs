@@ -314,19 +314,3 @@ impl Catalog {
         Ok(())
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use rstest::rstest;
-
-    use super::*;
-
-    #[rstest]
-    #[case("a.jpg", "", "", "a.jpg")]
-    #[case("DCIM/Camera/a.jpg", "DCIM/Camera", "DCIM/Camera", "a.jpg")]
-    fn a_path_says_where_a_file_is_from(#[case] path: &str, #[case] parent: &str, #[case] source: &str, #[case] name: &str) {
-        assert_eq!(parent_of(path), parent);
-        let said = source_and_name(path);
-        assert_eq!((said.0.as_str(), said.1.as_str()), (source, name));
-    }
-}

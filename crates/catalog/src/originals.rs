@@ -301,10 +301,12 @@ impl Catalog {
         row.try_into()
     }
 
-    /// Where an original is filed, or was, if it has left home and a store may still have it.
-    pub async fn last_path(&self, id: OriginalId) -> Result<String> {
+    /// Where an original is filed, or was, if it has left home and a store may still have it; and what a page knows it by.
+    pub async fn last_path(&self, id: OriginalId) -> Result<(String, Touched)> {
         let mut c = self.connection().await?;
-        Ok(original::table.find(id.0).select(original::path).get_result(&mut c).await?)
+        let row = original::table.find(id.0).select((original::path, original::person, original::taken_local));
+        let (path, person, taken_local): (String, Uuid, NaiveDateTime) = row.get_result(&mut c).await?;
+        Ok((path, Touched { person: PersonId(person), id, taken_local }))
     }
 
     /// Says how the making of previews ended: with a placeholder, or with none to be had.

@@ -218,7 +218,8 @@ fn row<Z: TimeZone>(o: &OriginalRecord, there: bool, zone: &Z) -> Value {
         "path": o.path.as_str(), "folded": o.path.folded(), "kind": o.kind.word(), "taken_at": o.taken_at,
         "taken_local": o.taken_local.unwrap_or_else(|| o.taken_at.with_timezone(zone).naive_local()), "taken_rule": o.taken_rule.word(),
         "landed_at": o.landed_at, "source": o.source, "file_time": o.file_time,
-        "shot_key": o.device.map(|d| shot::key(Some(d), &folder, &bare)).unwrap_or_default(), "shot": o.shot,
+        // Of one whose device nobody knows, no other is told to be of the same shot by its name.
+        "shot_key": o.device.map_or_else(|| o.id.to_string(), |d| shot::key(Some(d), &folder, &bare)), "shot": o.shot,
         "held_at": o.held.as_ref().map(|h| h.at), "held_until": o.held.as_ref().and_then(|h| h.until),
         "was_at": o.held.as_ref().map(|h| h.was_at.as_str()),
         "object": o.object.name, "sealed_size": o.object.size, "sealed_digest": hex(o.object.sha256), "there": there,

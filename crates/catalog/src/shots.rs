@@ -119,7 +119,7 @@ impl Catalog {
             lock_shots(c, person).await?;
             // Names lead to pairs and pairs to names; two rounds reach everything that a camera makes.
             for _ in 0..2 {
-                let keys: BTreeSet<String> = rows.iter().map(|r| r.shot_key.clone()).filter(|k| !k.is_empty()).collect();
+                let keys: BTreeSet<String> = rows.iter().map(|r| r.shot_key.clone()).collect();
                 let pairs: BTreeSet<String> = rows.iter().filter_map(|r| r.pair.clone()).collect();
                 let shots: BTreeSet<Uuid> = rows.iter().map(|r| r.shot).collect();
                 rows = together(c, person, keys, pairs, shots).await?;

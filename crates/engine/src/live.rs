@@ -47,6 +47,12 @@ pub enum Change {
     Record,
 }
 
+impl From<Touched> for Change {
+    fn from(t: Touched) -> Self {
+        Change::Original(t.person, t.id, t.taken_local)
+    }
+}
+
 /// That this original is otherwise now.
 pub fn changed(row: &OriginalRow) -> Change {
     Change::Original(row.person, row.id, row.taken_local)
@@ -54,7 +60,7 @@ pub fn changed(row: &OriginalRow) -> Change {
 
 /// That each of these is.
 pub fn each(of: Vec<Touched>) -> Vec<Change> {
-    of.into_iter().map(|t| Change::Original(t.person, t.id, t.taken_local)).collect()
+    of.into_iter().map(Change::from).collect()
 }
 
 /// Whom an event is for.

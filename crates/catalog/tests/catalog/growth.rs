@@ -114,8 +114,8 @@ async fn whoever_does_the_work_is_told_of_its_kind_and_nobody_else() {
 
 /// Rows of what grows with the household.
 const MANY: &str = "
-    INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at, shot, source)
-    SELECT n.id, d.person, d.id, sha256(n.i::text::bytea), 1, n.i, 'juno/' || n.i, 'juno/' || n.i, 'photo', now() - n.i * interval '1 day', now() - n.i * interval '1 day', 'received', '{}', now(), n.id, 'Camera'
+    INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at, shot, shot_key, source)
+    SELECT n.id, d.person, d.id, sha256(n.i::text::bytea), 1, n.i, 'juno/' || n.i, 'juno/' || n.i, 'photo', now() - n.i * interval '1 day', now() - n.i * interval '1 day', 'received', '{}', now(), n.id, n.id::text, 'Camera'
     FROM (SELECT i, lpad(to_hex(i), 32, '0')::uuid AS id FROM generate_series(1, 3000) i) n CROSS JOIN device d;
     INSERT INTO standing (original, place, good, since) SELECT id, '00000000-0000-0000-0000-000000000000', true, now() FROM original WHERE name <> 'a.jpg';
     INSERT INTO sighting (device, source, name, digest, size, seen_at) SELECT device, 'Camera', name, digest, size, now() FROM original";

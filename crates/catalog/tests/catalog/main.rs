@@ -5,6 +5,7 @@ mod earlier;
 mod growth;
 mod outbox;
 mod schema;
+mod words;
 
 use std::{fs::Permissions, os::unix::fs::PermissionsExt, path::Path};
 

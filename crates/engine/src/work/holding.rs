@@ -75,7 +75,8 @@ pub(super) async fn settle(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         }
     }
     list_anew(engine).await?;
-    engine.live.changed(&[Change::Library, Change::Overview]);
+    let (_, touched) = engine.catalog.last_path(id).await?;
+    engine.live.changed(&[Change::from(touched)]);
     Ok(Ended::Done)
 }
 

@@ -82,12 +82,12 @@ pub(super) async fn note(
     engine.catalog.observe_check(original, expected, &seen).await?;
     if outcome != Outcome::Right {
         // Also of one that was let go and has not left that store yet: a check must not end over it.
-        let path = engine.catalog.last_path(original).await?;
+        let (path, touched) = engine.catalog.last_path(original).await?;
         let what = if outcome == Outcome::Missing { "missing" } else { "damaged" };
         let name = name_of(engine, place).await?;
         tracing::warn!(%path, place = name, what, "a copy is not what it should be");
         engine.catalog.write_record(engine.now(), "Ypogeion", &format!("found the copy of {path} on {name} {what}")).await?;
-        engine.live.changed(&[Change::Library, Change::Overview, Change::Offsite]);
+        engine.live.changed(&[Change::from(touched), Change::Offsite]);
     }
     Ok(())
 }

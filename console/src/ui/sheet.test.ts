@@ -1,0 +1,58 @@
+import { expect, test } from "vitest";
+import { GAP, heightOf, near, places, rows, shown } from "./sheet";
+
+/** Numbers that look like chance, from a seed. */
+function* dice(seed: number) {
+  for (let n = seed; ; ) {
+    n = (n * 1103515245 + 12345) % 2147483648;
+    yield n / 2147483648;
+  }
+}
+
+test("every picture is in one row, in order, and no row is wider than the sheet", () => {
+  const chance = dice(7);
+  const next = () => chance.next().value ?? 0;
+  for (let n = 0; n < 300; n++) {
+    const ratios = Array.from({ length: Math.floor(next() * 60) }, () => shown(100 + next() * 5000, 100 + next() * 5000));
+    const [width, height] = [100 + next() * 1900, 60 + next() * 200];
+    const all = rows(ratios, width, height);
+    expect(all.flatMap(([from, to]) => ratios.slice(from, to))).toEqual(ratios);
+    all.forEach(([from, to], row) => {
+      expect(to).toBeGreaterThan(from);
+      const wide = (end: number) => ratios.slice(from, end).reduce((sum, r) => sum + r * height, (end - from - 1) * GAP);
+      if (to - from > 1) expect(wide(to)).toBeLessThanOrEqual(width + 1e-6);
+      const placed = places(ratios, [from, to], width, height);
+      placed.forEach((p, n) => {
+        const before = placed[n - 1];
+        expect(p.left).toBeCloseTo(before ? before.left + before.width + GAP : 0);
+        expect(p.width).toBeGreaterThan(0);
+      });
+      const end = placed[placed.length - 1];
+      expect((end?.left ?? 0) + (end?.width ?? 0)).toBeLessThanOrEqual(width + 1e-6);
+      // What comes next did not fit.
+      if (row < all.length - 1) expect(wide(to + 1)).toBeGreaterThan(width);
+    });
+  }
+});
+
+test("a picture without a size, a panorama and a strip are shown as something that can be looked at", () => {
+  expect(shown(null, null)).toBeCloseTo(4 / 3);
+  expect(shown(9000, 1000)).toBe(2.4);
+  expect(shown(1000, 9000)).toBe(0.55);
+});
+
+test("only what is near the screen is on the page, however long the month is", () => {
+  const [height, screen] = [168, 800];
+  for (const top of [-1_000_000, -50_000, -3000, -1, 0, 500, 5000]) {
+    const [from, to] = near(10_000, height, top, screen);
+    expect(to - from).toBeLessThanOrEqual(Math.ceil((3 * screen) / (height + GAP)) + 2);
+    // Each row that is on the screen is among them.
+    for (let row = 0; row < 10_000; row++) {
+      const at = top + row * (height + GAP);
+      if (at < screen && at + height > 0) expect(row >= from && row < to).toBe(true);
+    }
+  }
+  expect(near(0, height, 0, screen)).toEqual([0, 0]);
+  expect(heightOf(0, height)).toBe(0);
+  expect(heightOf(3, height)).toBe(3 * height + 2 * GAP);
+});
