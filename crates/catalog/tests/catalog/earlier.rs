@@ -94,7 +94,10 @@ async fn a_house_of_an_earlier_version_is_counted_when_it_is_opened() {
     let part: Part = sql_query("SELECT part FROM original WHERE name = 'weir-jpg'").get_result(&mut c).await.unwrap();
     assert_eq!(part.part, "twin");
     // Nobody had said what these belong to: nothing, each by itself.
-    let alone: Part = sql_query("SELECT coalesce(string_agg(name, ' '), '') AS part FROM original WHERE shot_key <> id::text").get_result(&mut c).await.unwrap();
+    let alone: Part = sql_query("SELECT coalesce(string_agg(name, ' '), '') AS part FROM original WHERE shot_key <> id::text")
+        .get_result(&mut c)
+        .await
+        .unwrap();
     assert_eq!(alone.part, "");
     // Opened once more, nothing is counted twice.
     drop(catalog);
