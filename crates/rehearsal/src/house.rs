@@ -281,7 +281,8 @@ impl House {
 
     /// Signs somebody in, as the console does.
     pub async fn sign_in(&self, name: &str, password: &str) -> Step<Console> {
-        let http = reqwest::Client::builder().no_proxy().build()?;
+        // A connection that rested is let go before the service does so: a question that is sent just then has no answer.
+        let http = reqwest::Client::builder().no_proxy().pool_idle_timeout(Duration::from_secs(2)).build()?;
         let response = http
             .post(self.http.join("api/session")?)
             .header(CONSOLE_HEADER, "1")
