@@ -93,8 +93,13 @@ async fn look(engine: &Engine, asked: &mut HashMap<PathBuf, Look>) -> Result<boo
         match unseen {
             None => there.push(folder.path.clone()),
             Some(from) if state(&folders, folder) != LeftFolderState::GivenUp => {
-                met(engine, &folder.path).await?;
-                met(engine, &from).await?;
+                // What is known is not written down again: an idle house writes nothing.
+                let known = |path: &Path| folders.iter().any(|f| f.path == path && f.unseen_since.is_some());
+                for path in [&folder.path, &from] {
+                    if !known(path) {
+                        met(engine, path).await?;
+                    }
+                }
             }
             Some(_) => {}
         }
