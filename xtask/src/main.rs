@@ -10,7 +10,7 @@ use std::{
 };
 
 /// Debian packages, and what they are for.
-const PACKAGES: [(&str, &str); 15] = [
+const PACKAGES: [(&str, &str); 16] = [
     ("build-essential", "compiling"),
     ("pkg-config", "compiling"),
     ("libssl-dev", "hashing"),
@@ -19,6 +19,7 @@ const PACKAGES: [(&str, &str); 15] = [
     ("ffmpeg", "videos"),
     ("libheif-examples", "the demo's HEIC"),
     ("age", "opening a store by hand, in the tests"),
+    ("b3sum", "checking a store by hand, in the tests"),
     ("jq", "reading a ledger by hand, in the tests"),
     ("chromium", "the console's tests and pictures"),
     ("chromium-driver", "the console's tests and pictures"),

@@ -2063,8 +2063,6 @@ export interface components {
         };
         /** @description Something that was deleted. */
         HeldOriginal: {
-            /** @description Whether its file is still at home. If not, a store has it still, and taking it back fetches it from there. */
-            at_home: boolean;
             /**
              * Format: date-time
              * @description When.
@@ -2097,6 +2095,11 @@ export interface components {
              * @description Bytes.
              */
             size: number;
+            /**
+             * @description Where it stands: `held` at home, or, once its time there is over, `leaving-home` or `in-stores`; then taking it back fetches it from a
+             *     store.
+             */
+            stage: components["schemas"]["Stage"];
         };
         /** @description The last two weeks, hour by hour. */
         History: {
@@ -3429,6 +3432,11 @@ export interface components {
              */
             selection_only: boolean;
         };
+        /**
+         * @description Where an original stands between its member and oblivion.
+         * @enum {string}
+         */
+        Stage: "living" | "held" | "leaving-home" | "in-stores" | "gone";
         /** @description A store. */
         Store: {
             /** @description Whether it is away from home. What is on a disk that stays in the house is a copy, and not offsite. */

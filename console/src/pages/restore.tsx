@@ -34,7 +34,7 @@ function Deleted({ keeper }: { keeper: boolean }) {
   const held = holding.data.pages.flatMap((p) => p.held);
   const here = held.filter((h) => chosen.has(h.id));
   const ids = here.map((h) => h.id);
-  const home = here.filter((h) => h.at_home);
+  const home = here.filter(isAtHome);
   const clear = () => setChosen(new Set());
   return (
     <section className="mt-6" aria-labelledby="deleted">
@@ -140,7 +140,7 @@ function Line({ held: h, chosen, onChoose }: { held: Held; chosen: boolean; onCh
       {/* biome-ignore lint/a11y/noLabelWithoutControl: the control is a Radix part */}
       <label className="flex cursor-pointer items-center gap-4 py-2.5 max-sm:gap-3">
         <Tick checked={chosen} onChange={onChoose} aria-label={h.name} />
-        <Thumb id={h.id} preview={h.at_home ? h.preview : "none"} placeholder={h.placeholder} kind={h.kind} />
+        <Thumb id={h.id} preview={isAtHome(h) ? h.preview : "none"} placeholder={h.placeholder} kind={h.kind} />
         <span className="min-w-0 grow">
           <b className="block font-semibold break-words">{h.name}</b>
           <span className="block text-[14px] break-words text-soft">
@@ -159,10 +159,13 @@ function Line({ held: h, chosen, onChoose }: { held: Held; chosen: boolean; onCh
   );
 }
 
+/** Whether its file is at home still; otherwise bringing it back fetches it from a store. */
+const isAtHome = (h: Held) => h.stage === "held";
+
 function leaves(h: Held): ReactNode {
-  if (!h.leaves_at) return h.at_home ? "kept until removed" : "only in a store";
+  if (!h.leaves_at) return isAtHome(h) ? "kept until removed" : "only in a store";
   const when = new Date(h.leaves_at) <= new Date() ? "being removed" : `removed ${until(h.leaves_at)}`;
-  return h.at_home ? when : `only in a store, ${when}`;
+  return isAtHome(h) ? when : `only in a store, ${when}`;
 }
 
 function Brake({ brake }: { brake: Schemas["Brake"] }) {

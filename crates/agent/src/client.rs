@@ -7,7 +7,7 @@ use serde::{Serialize, de::DeserializeOwned};
 use url::Url;
 use uuid::Uuid;
 use ypogeion_core::{Digest, RunId};
-use ypogeion_pin::ANOTHER_CERTIFICATE;
+use ypogeion_pin::{causes, shows_another};
 use ypogeion_wire::{
     CONSOLE_HEADER, REQUEST_ID_HEADER,
     clearance::{ClearanceRequest, Clearances, Removed},
@@ -118,15 +118,10 @@ impl Client {
     }
 
     fn network(&self, e: &reqwest::Error) -> ClientError {
-        let mut said = String::new();
-        let mut source: Option<&dyn std::error::Error> = Some(e);
-        while let Some(inner) = source {
-            said = inner.to_string();
-            if said.contains(ANOTHER_CERTIFICATE) {
-                return ClientError::AnotherServer(self.base.to_string());
-            }
-            source = inner.source();
+        if shows_another(e) {
+            return ClientError::AnotherServer(self.base.to_string());
         }
+        let said = causes(e).last().map(ToString::to_string).unwrap_or_default();
         ClientError::Unreachable { at: self.base.to_string(), said }
     }
 

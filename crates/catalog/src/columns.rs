@@ -13,6 +13,7 @@ use diesel::{
 use ypogeion_core::{
     Digest,
     access::Role,
+    checksum::{Checksum, HashAlgorithm},
     filing::FiledPath,
     state::{AdoptionState, RefilingState},
 };
@@ -83,6 +84,22 @@ impl Word for RefilingState {
 
     fn of(word: &str) -> Option<Self> {
         RefilingState::from_word(word)
+    }
+}
+
+impl Word for Checksum {
+    const WHAT: &'static str = "checksum that a store verifies";
+
+    fn of(word: &str) -> Option<Self> {
+        Checksum::from_word(word)
+    }
+}
+
+impl Word for HashAlgorithm {
+    const WHAT: &'static str = "way of hashing an object";
+
+    fn of(word: &str) -> Option<Self> {
+        HashAlgorithm::from_word(word)
     }
 }
 

@@ -6,9 +6,9 @@ use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{
     OriginalId, PersonId,
+    deletion::{Facts, Stage, Step, StoreHasIt},
     filing::FiledPath,
     layers::{Act, Observation, Outcome, Place},
-    offer::DELETED_HELD,
     retention::Retention,
 };
 
@@ -44,8 +44,42 @@ pub struct Held {
     pub at: DateTime<Utc>,
     /// When it leaves holding, or, once it has, the last store that has it; none: never.
     pub until: Option<DateTime<Utc>>,
-    /// When it left the home disk, if it has: stores still have it then.
-    pub gone_at: Option<DateTime<Utc>>,
+    /// Where it stands: in holding, or, once it has left the home disk, in stores alone.
+    pub stage: Stage,
+}
+
+#[derive(Queryable)]
+struct HeldRow {
+    id: Uuid,
+    was_at: String,
+    kind: String,
+    size: i64,
+    preview: String,
+    placeholder: Option<String>,
+    deleted_by: String,
+    at: DateTime<Utc>,
+    until: Option<DateTime<Utc>>,
+    gone_at: Option<DateTime<Utc>>,
+    named: bool,
+}
+
+impl From<HeldRow> for Held {
+    fn from(r: HeldRow) -> Self {
+        // Those that no store has are not among them.
+        let facts = Facts { deleted: true, released: r.gone_at.is_some(), named: r.named, in_stores: true };
+        Held {
+            id: OriginalId(r.id),
+            was_at: r.was_at,
+            kind: r.kind,
+            size: unsigned(r.size),
+            preview: r.preview,
+            placeholder: r.placeholder,
+            deleted_by: r.deleted_by,
+            at: r.at,
+            until: r.until,
+            stage: Stage::of(facts),
+        }
+    }
 }
 
 /// An original whose place on the disk is to follow what was decided.
@@ -57,19 +91,8 @@ pub struct ToSettle {
     pub moving_to: Option<FiledPath>,
     /// Where it was before it was deleted.
     pub was_at: FiledPath,
-    /// Where it should be.
-    pub wanted: Wanted,
-}
-
-/// Where an original should be.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Wanted {
-    /// Among the others.
-    Filed,
-    /// In holding.
-    Held,
-    /// Nowhere on this disk.
-    Gone,
+    /// Where it stands.
+    pub stage: Stage,
 }
 
 /// The stores' ledgers are to say what is known of these originals now, and their files are to follow. First what is known, then the work, as
@@ -177,7 +200,7 @@ impl Catalog {
                     .await?;
             }
             let digests: Vec<HashColumn> = whole.iter().map(|(.., digest)| *digest).collect();
-            tell_devices(c, person, &digests, Some(DELETED_HELD)).await?;
+            tell_devices(c, person, &digests, Stage::Held.told()).await?;
             let ids: Vec<Uuid> = whole.iter().map(|(id, ..)| *id).collect();
             settle_soon(c, &ids, now).await?;
             if let Some(until) = until {
@@ -218,39 +241,16 @@ impl Catalog {
                 held::at,
                 until,
                 original::gone_at,
+                original::folded.is_not_null(),
             ))
             .into_boxed();
         if let Some((at, id)) = after {
             // The moment by itself is where an index begins.
             which = which.filter(held::at.le(at)).filter(held::at.lt(at).or(held::original.lt(id.0)));
         }
-        type Row = (
-            Uuid,
-            String,
-            String,
-            i64,
-            String,
-            Option<String>,
-            String,
-            DateTime<Utc>,
-            Option<DateTime<Utc>>,
-            Option<DateTime<Utc>>,
-        );
         let mut c = self.connection().await?;
-        let rows: Vec<Row> = which.load(&mut c).await?;
-        let held = |(id, was_at, kind, size, preview, placeholder, deleted_by, at, until, gone_at): Row| Held {
-            id: OriginalId(id),
-            was_at,
-            kind,
-            size: unsigned(size),
-            preview,
-            placeholder,
-            deleted_by,
-            at,
-            until,
-            gone_at,
-        };
-        Ok(rows.into_iter().map(held).collect())
+        let rows: Vec<HeldRow> = which.load(&mut c).await?;
+        Ok(rows.into_iter().map(Held::from).collect())
     }
 
     /// Takes originals of a member back. Those that are still on the disk go to where they were; those that have left it are fetched
@@ -266,7 +266,7 @@ impl Catalog {
                 .get_results(c)
                 .await?;
             let (ids, digests): (Vec<Uuid>, Vec<HashColumn>) = back.into_iter().unzip();
-            tell_devices(c, person, &digests, None).await?;
+            tell_devices(c, person, &digests, Stage::Living.told()).await?;
             due_for(c, Kind::Group, &ids, 18, now).await?;
             if household::table.select(household::derive_jpeg).get_result(c).await? {
                 due_for(c, Kind::Derive, &ids, 22, now).await?;
@@ -286,9 +286,9 @@ impl Catalog {
         let back = whole!(c, {
             // Whoever removes the object from its store locks both rows as well, in this order: one of the two is first.
             let gone = original::table.find(id.0).filter(original::gone_at.is_not_null());
-            let row: Option<(Uuid, HashColumn)> =
-                gone.for_update().select((original::person, original::digest)).get_result(c).await.optional()?;
-            let Some((person, digest)) = row else { return Ok(false) };
+            let known = (original::person, original::digest, original::folded.is_not_null());
+            let row: Option<(Uuid, HashColumn, bool)> = gone.for_update().select(known).get_result(c).await.optional()?;
+            let Some((person, digest, named)) = row else { return Ok(false) };
             let there: Vec<Uuid> = object::table
                 .filter(object::digest.eq(digest).and(not(object::leaving)))
                 .for_update()
@@ -300,7 +300,9 @@ impl Catalog {
                 .filter(original::person.eq(person).and(original::digest.eq(digest)).and(original::gone_at.is_null()));
             let can: (bool, bool) =
                 select((exists(good.select(standing::place)), exists(again.select(original::id)))).get_result(c).await?;
-            if can != (true, false) {
+            let stage = Stage::of(Facts { deleted: true, released: true, named, in_stores: can.0 });
+            let back = StoreHasIt::ask(can.0, can.1).and_then(|has| stage.after(Step::FetchBack(has)));
+            if back != Some(Stage::Living) {
                 return Ok(false);
             }
             update(original::table.find(id.0))
@@ -318,7 +320,7 @@ impl Catalog {
             let late = job::table.filter(job::kind.eq(Kind::Remove.word()).and(job::key.eq(id.0)).and(job::lease_end.is_null()));
             delete(late).execute(c).await?;
             delete(held::table.find(id.0)).execute(c).await?;
-            tell_devices(c, PersonId(person), &[digest], None).await?;
+            tell_devices(c, PersonId(person), &[digest], Stage::Living.told()).await?;
             due_for(c, Kind::Preview, &[id.0], 20, now).await?;
             due_for(c, Kind::Group, &[id.0], 18, now).await?;
             // It is not at home, and that is mended like every other loss.
@@ -359,7 +361,8 @@ impl Catalog {
 
     /// Where an original is and where it should be; none if it was never deleted, or is settled.
     pub async fn to_settle(&self, id: OriginalId) -> Result<Option<ToSettle>> {
-        type Row = (PathColumn, Option<PathColumn>, PathColumn, bool, bool);
+        type Row = (PathColumn, Option<PathColumn>, PathColumn, bool, bool, bool, bool);
+        let copies = standing::table.filter(standing::original.eq(original::id).and(standing::place.ne(HOME)));
         let mut c = self.connection().await?;
         let row: Option<Row> = held::table
             .inner_join(original::table)
@@ -370,19 +373,17 @@ impl Catalog {
                 held::was_at,
                 original::held_at.is_not_null(),
                 original::gone_at.is_not_null(),
+                original::folded.is_not_null(),
+                exists(copies.select(standing::place)),
             ))
             .get_result(&mut c)
             .await
             .optional()?;
-        Ok(row.map(|(path, moving_to, was_at, held, gone)| ToSettle {
+        Ok(row.map(|(path, moving_to, was_at, deleted, released, named, in_stores)| ToSettle {
             path: path.0,
             moving_to: moving_to.map(|p| p.0),
             was_at: was_at.0,
-            wanted: match (gone, held) {
-                (true, _) => Wanted::Gone,
-                (false, true) => Wanted::Held,
-                (false, false) => Wanted::Filed,
-            },
+            stage: Stage::of(Facts { deleted, released, named, in_stores }),
         }))
     }
 

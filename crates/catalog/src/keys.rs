@@ -240,7 +240,8 @@ impl Catalog {
                 .set((
                     object::name.eq(&object.name),
                     object::size.eq(signed(object.size)),
-                    object::sealed_digest.eq(HashColumn(object.sha256)),
+                    object::sealed_hash.eq(object.hash.as_bytes().as_slice()),
+                    object::sealed_algorithm.eq(object.hash.algorithm().word()),
                     object::epoch.eq(epoch),
                 ))
                 .execute(c)

@@ -57,7 +57,7 @@ impl Catalog {
                  UNION ALL
                  -- Not where its row says that it should be.
                  SELECT 'hold', o.id, NULL, 19, $3 FROM few o WHERE CASE
-                     WHEN o.gone_at IS NOT NULL THEN o.folded NOT LIKE 'gone/%'
+                     WHEN o.gone_at IS NOT NULL THEN o.folded IS NOT NULL
                      WHEN o.held_at IS NOT NULL THEN o.path NOT LIKE 'holding/%'
                      ELSE o.path LIKE 'holding/%' END
                  UNION ALL

@@ -6,13 +6,14 @@ use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{
     Digest, OriginalId, PersonId, StoreId,
+    checksum::{HashAlgorithm, ObjectHash},
     layers::{Act, Observation, Outcome, Place},
     ledger::ObjectRecord,
 };
 
 use crate::{
     Catalog, CatalogError, Result,
-    columns::HashColumn,
+    columns::{HashColumn, WordColumn},
     db::*,
     evidence::observe_in,
     history::hour_of,
@@ -44,7 +45,8 @@ pub(crate) async fn insert_object(
         object::digest.eq(HashColumn(digest)),
         object::name.eq(&object.name),
         object::size.eq(signed(object.size)),
-        object::sealed_digest.eq(HashColumn(object.sha256)),
+        object::sealed_hash.eq(object.hash.as_bytes().as_slice()),
+        object::sealed_algorithm.eq(object.hash.algorithm().word()),
         object::confirmed_at.eq(at),
         object::epoch.eq(epoch),
     );
@@ -55,13 +57,32 @@ pub(crate) async fn insert_object(
         .set((
             object::name.eq(excluded(object::name)),
             object::size.eq(excluded(object::size)),
-            object::sealed_digest.eq(excluded(object::sealed_digest)),
+            object::sealed_hash.eq(excluded(object::sealed_hash)),
+            object::sealed_algorithm.eq(excluded(object::sealed_algorithm)),
             object::confirmed_at.eq(excluded(object::confirmed_at)),
             object::epoch.eq(excluded(object::epoch)),
         ))
         .execute(c)
         .await?;
     Ok(())
+}
+
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = object)]
+struct ObjectRow {
+    name: String,
+    size: i64,
+    sealed_hash: Vec<u8>,
+    sealed_algorithm: WordColumn<HashAlgorithm>,
+    epoch: i16,
+}
+
+impl ObjectRow {
+    fn told(self) -> Result<(ObjectRecord, i16)> {
+        let hash = ObjectHash::new(self.sealed_algorithm.0, &self.sealed_hash);
+        let hash = hash.map_err(|e| diesel::result::Error::DeserializationError(format!("{}: {e}", self.name).into()))?;
+        Ok((ObjectRecord { name: self.name, size: unsigned(self.size), hash }, self.epoch))
+    }
 }
 
 impl Catalog {
@@ -73,12 +94,9 @@ impl Catalog {
     /// The same with the epoch that it was sealed in.
     pub async fn object_of_epoch(&self, store: StoreId, digest: Digest) -> Result<Option<(ObjectRecord, i16)>> {
         let mut c = self.connection().await?;
-        let row: Option<(String, i64, HashColumn, i16)> = object_of!(store, digest)
-            .select((object::name, object::size, object::sealed_digest, object::epoch))
-            .get_result(&mut c)
-            .await
-            .optional()?;
-        Ok(row.map(|(name, size, sealed, epoch)| (ObjectRecord { name, size: unsigned(size), sha256: sealed.0 }, epoch)))
+        let row: Option<ObjectRow> =
+            object_of!(store, digest).select(ObjectRow::as_select()).get_result(&mut c).await.optional()?;
+        row.map(ObjectRow::told).transpose()
     }
 
     /// The store has confirmed an object: its row, the observation for every original with these bytes, and the work that

@@ -1,6 +1,10 @@
 //! What is known of bytes that a device offers.
 
-use ypogeion_core::{Digest, PersonId, offer::Known};
+use ypogeion_core::{
+    Digest, PersonId,
+    deletion::{Facts, Stage},
+    offer::Known,
+};
 
 use crate::{
     Catalog, Result,
@@ -23,11 +27,8 @@ impl Catalog {
             .await?;
         let mut known = std::collections::HashMap::with_capacity(rows.len());
         for (digest, held, gone) in rows {
-            let says = match (gone, held) {
-                (true, _) => Known::Gone,
-                (false, true) => Known::Held,
-                (false, false) => Known::Home,
-            };
+            // Which of the last stages it is makes no difference to a device.
+            let says = Stage::of(Facts { deleted: held, released: gone, named: false, in_stores: false }).known();
             // Bytes that have gone may have come again since: what is here counts.
             let entry = known.entry(digest.0).or_insert(says);
             if says != Known::Gone {

@@ -77,7 +77,7 @@ impl Catalog {
                      SELECT * FROM jsonb_to_recordset($1) AS t (n integer, id uuid, person uuid, device uuid, digest text, size bigint, name text,
                          path text, folded text, kind text, taken_at timestamptz, taken_local timestamp, taken_rule text, landed_at timestamptz,
                          source text, file_time timestamptz, shot_key text, shot uuid, held_at timestamptz, held_until timestamptz, was_at text,
-                         object text, sealed_size bigint, sealed_digest text, there boolean)
+                         object text, sealed_size bigint, sealed_hash text, sealed_algorithm text, there boolean)
                      WHERE EXISTS (SELECT 1 FROM person p WHERE p.id = t.person)
                  ), kept AS (
                      INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts,
@@ -101,11 +101,11 @@ impl Catalog {
             // What the store has, as its ledger and its list say together.
             sql_query(
                 "WITH told AS (
-                     SELECT t.* FROM jsonb_to_recordset($1) AS t (id uuid, digest text, object text, sealed_size bigint, sealed_digest text, there boolean)
+                     SELECT t.* FROM jsonb_to_recordset($1) AS t (id uuid, digest text, object text, sealed_size bigint, sealed_hash text, sealed_algorithm text, there boolean)
                      JOIN original o ON o.id = t.id
                  ), objects AS (
-                     INSERT INTO object (store, digest, name, size, sealed_digest, confirmed_at)
-                     SELECT $2, decode(digest, 'hex'), object, sealed_size, decode(sealed_digest, 'hex'), $3 FROM told WHERE there
+                     INSERT INTO object (store, digest, name, size, sealed_hash, sealed_algorithm, confirmed_at)
+                     SELECT $2, decode(digest, 'hex'), object, sealed_size, decode(sealed_hash, 'hex'), sealed_algorithm, $3 FROM told WHERE there
                      ON CONFLICT DO NOTHING
                  ), seen AS (
                      INSERT INTO observation (original, place, act, at, outcome)
@@ -175,7 +175,11 @@ impl Catalog {
     /// All filed paths, folded.
     pub async fn all_paths(&self) -> Result<HashSet<String>> {
         let mut c = self.connection().await?;
-        let all: Vec<String> = original::table.filter(original::gone_at.is_null()).select(original::folded).load(&mut c).await?;
+        let all: Vec<String> = original::table
+            .filter(original::folded.is_not_null())
+            .select(original::folded.assume_not_null())
+            .load(&mut c)
+            .await?;
         Ok(all.into_iter().collect())
     }
 
@@ -222,6 +226,7 @@ fn row<Z: TimeZone>(o: &OriginalRecord, there: bool, zone: &Z) -> Value {
         "shot_key": o.device.map_or_else(|| o.id.to_string(), |d| shot::key(Some(d), &folder, &bare)), "shot": o.shot,
         "held_at": o.held.as_ref().map(|h| h.at), "held_until": o.held.as_ref().and_then(|h| h.until),
         "was_at": o.held.as_ref().map(|h| h.was_at.as_str()),
-        "object": o.object.name, "sealed_size": o.object.size, "sealed_digest": hex(o.object.sha256), "there": there,
+        "object": o.object.name, "sealed_size": o.object.size, "sealed_hash": o.object.hash.digits(),
+        "sealed_algorithm": o.object.hash.algorithm().word(), "there": there,
     })
 }

@@ -7,7 +7,11 @@ use diesel::{
 };
 use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
-use ypogeion_core::{Digest, OriginalId, PersonId, StoreId, offer::DELETED_GONE, retention::Leaving};
+use ypogeion_core::{
+    Digest, OriginalId, PersonId, StoreId,
+    deletion::{Copy, MayLeave, Removal, Stage, Step, removal},
+    retention::{Leaving, Release},
+};
 
 use crate::{
     Catalog, CatalogError, Prepare, Result,
@@ -22,7 +26,7 @@ use crate::{
 
 /// What removing a copy from a store has to do.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Removal {
+pub enum ToRemove {
     /// Remove this object, and say [`Catalog::removed`] then.
     Object {
         /// Its name.
@@ -99,12 +103,15 @@ impl Catalog {
         })
     }
 
-    /// Lets some of what is due go; all of it, or only what the keeper has looked at. Their rows say so from then on, their files and
-    /// their copies in stores (at `away_at`) follow. Returns how many; none: nothing is left to do.
-    pub async fn remove_due(&self, all: bool, now: DateTime<Utc>, away_at: DateTime<Utc>, limit: i64) -> Result<u64> {
+    /// Lets some of what is due go, as far as `release` goes. Their rows say so from then on, their files and their copies in stores (at
+    /// `away_at`) follow. Returns how many; none: nothing is left to do.
+    pub async fn remove_due(&self, release: Release, now: DateTime<Utc>, away_at: DateTime<Utc>, limit: i64) -> Result<u64> {
         let mut c = self.connection().await?;
         let gone = whole!(c, {
-            let due = due_to_leave(c, all, now, limit).await?;
+            let due = due_to_leave(c, release, now, limit).await?;
+            if due.is_empty() {
+                return Ok(0);
+            }
             let ids: Vec<Uuid> = due.iter().map(|(id, ..)| *id).collect();
             update(original::table.filter(original::id.eq_any(&ids))).set(original::gone_at.eq(now)).execute(c).await?;
             delete(standing::table.filter(standing::place.eq(HOME).and(standing::original.eq_any(&ids)))).execute(c).await?;
@@ -120,7 +127,7 @@ impl Catalog {
             people.dedup();
             for person in people {
                 let theirs: Vec<HashColumn> = due.iter().filter(|d| d.1 == person).map(|(.., digest)| *digest).collect();
-                tell_devices(c, PersonId(person), &theirs, Some(DELETED_GONE)).await?;
+                tell_devices(c, PersonId(person), &theirs, Stage::LeavingHome.told()).await?;
             }
             settle_soon(c, &ids, now).await?;
             Ok::<_, CatalogError>(ids.len() as u64)
@@ -142,7 +149,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         update(original::table.find(id.0).filter(original::gone_at.is_not_null()))
             .set((
-                original::folded.eq(format!("gone/{}", id.0)),
+                original::folded.eq(None::<String>),
                 original::moving_to.eq(None::<String>),
                 original::preview.eq("none"),
                 original::placeholder.eq(None::<String>),
@@ -154,32 +161,32 @@ impl Catalog {
 
     /// Begins to remove the copy of an original that has gone from a store. From then on until [`Catalog::removed`], nobody counts on
     /// the object.
-    pub async fn begin_removal(&self, id: OriginalId, store: StoreId) -> Result<Removal> {
+    pub async fn begin_removal(&self, id: OriginalId, store: StoreId) -> Result<ToRemove> {
         let mut c = self.connection().await?;
         whole!(c, {
             let gone = original::table.find(id.0).filter(original::gone_at.is_not_null());
             let digest: Option<HashColumn> = gone.for_update().select(original::digest).get_result(c).await.optional()?;
-            let Some(digest) = digest else { return Ok(Removal::Nothing) };
+            let Some(digest) = digest else { return Ok(ToRemove::Nothing) };
             let copy = standing::table.find((id.0, store.0)).select((standing::listed, standing::good));
-            match copy.get_result::<(bool, bool)>(c).await.optional()? {
-                None => return Ok(Removal::Nothing),
-                Some((listed, good)) if good && !listed => return Ok(Removal::AfterLedger),
-                Some(_) => {}
-            }
+            let copy: Option<(bool, bool)> = copy.get_result(c).await.optional()?;
+            let copy = copy.map(|(listed, good)| Copy { listed, good });
             // The row is locked first: what is asked about its bytes afterwards holds until this is committed.
             let object = object::table.find((store.0, digest));
             let name: Option<String> = object.for_update().select(object::name).get_result(c).await.optional()?;
             let needed = original::table.filter(original::digest.eq(digest).and(original::gone_at.is_null()));
             let needed: bool = select(exists(needed.select(original::id))).get_result(c).await?;
-            match name {
-                Some(name) if !needed => {
+            // Whether its file has left home already makes no difference to its copies.
+            match (removal(Stage::InStores, copy, name.is_some(), needed), name) {
+                (Removal::Object, Some(name)) => {
                     update(object).set(object::leaving.eq(true)).execute(c).await?;
-                    Ok::<_, CatalogError>(Removal::Object { name, digest: digest.0 })
+                    Ok::<_, CatalogError>(ToRemove::Object { name, digest: digest.0 })
                 }
-                _ => {
+                (Removal::AfterLedger, _) => Ok(ToRemove::AfterLedger),
+                (Removal::Forget, _) => {
                     delete(standing::table.find((id.0, store.0))).execute(c).await?;
-                    Ok(Removal::Nothing)
+                    Ok(ToRemove::Nothing)
                 }
+                _ => Ok(ToRemove::Nothing),
             }
         })
         .await
@@ -233,18 +240,27 @@ impl Catalog {
     }
 }
 
+/// Looks for what is due that somebody else changed each time before it was locked.
+const MOST_LOOKS: usize = 20;
+
+fn leaves(step: Step) -> bool {
+    Stage::Held.after(step) == Some(Stage::LeavingHome)
+}
+
 /// Originals whose time in holding is over, with their owners and hashes, until the end of the transaction nobody else's to change.
 async fn due_to_leave(
     c: &mut AsyncPgConnection,
-    all: bool,
+    release: Release,
     now: DateTime<Utc>,
     limit: i64,
 ) -> Result<Vec<(Uuid, Uuid, HashColumn)>> {
+    let all = release == Release::All;
     let due = || {
         let over = held::until.le(now).assume_not_null().and(all.into_sql::<Bool>().or(held::looked_at.is_not_null()));
         held::table.inner_join(original::table).filter(over.and(is_held()))
     };
-    loop {
+    // Whoever was taken back between the two looks is looked past.
+    for _ in 0..MOST_LOOKS {
         let few: Vec<Uuid> = due().order((held::until, original::id)).limit(limit).select(original::id).load(c).await?;
         if few.is_empty() {
             return Ok(Vec::new());
@@ -252,14 +268,23 @@ async fn due_to_leave(
         // Whoever takes one back, or deletes it anew, changes its row first.
         let locked = original::table.filter(original::id.eq_any(&few)).order(original::id).for_update();
         locked.select(original::id).load::<Uuid>(c).await?;
-        let still: Vec<_> = due()
+        type Row = (Uuid, Uuid, HashColumn, Option<DateTime<Utc>>, Option<DateTime<Utc>>);
+        let still: Vec<Row> = due()
             .filter(original::id.eq_any(&few))
             .order(original::id)
-            .select((original::id, original::person, original::digest))
+            .select((original::id, original::person, original::digest, held::until, held::looked_at))
             .load(c)
             .await?;
+        // What the database found is asked once more by the rule itself.
+        let may = |until, looked_at: Option<_>| MayLeave::ask(release, until, looked_at.is_some(), now);
+        let still: Vec<_> = still
+            .into_iter()
+            .filter(|(.., until, looked_at)| may(*until, *looked_at).is_some_and(|may| leaves(Step::Release(may))))
+            .map(|(id, person, digest, ..)| (id, person, digest))
+            .collect();
         if !still.is_empty() {
             return Ok(still);
         }
     }
+    Ok(Vec::new())
 }

@@ -270,10 +270,11 @@ diesel::table! {
         digest -> Bytea,
         name -> Text,
         size -> Int8,
-        sealed_digest -> Bytea,
+        sealed_hash -> Bytea,
         confirmed_at -> Timestamptz,
         leaving -> Bool,
         epoch -> Int2,
+        sealed_algorithm -> Text,
     }
 }
 
@@ -298,7 +299,7 @@ diesel::table! {
         size -> Int8,
         name -> Text,
         path -> Text,
-        folded -> Text,
+        folded -> Nullable<Text>,
         kind -> Text,
         taken_at -> Timestamptz,
         taken_local -> Timestamp,
@@ -491,7 +492,6 @@ diesel::table! {
         rest_until -> Nullable<Timestamptz>,
         away -> Bool,
         prices -> Jsonb,
-        notices -> Bool,
         checkpoint -> Int8,
         sealed -> Bool,
         said -> Nullable<Bytea>,
@@ -500,6 +500,7 @@ diesel::table! {
         checkpoint_due -> Bool,
         certificate -> Nullable<Bytea>,
         recorded -> Int8,
+        checksum -> Nullable<Text>,
     }
 }
 

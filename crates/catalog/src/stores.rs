@@ -6,6 +6,7 @@ use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{
     Digest, StoreId,
+    checksum::Checksum,
     copies::{self, Medium},
     cost::Prices,
     kit::StoreAddress,
@@ -13,7 +14,14 @@ use ypogeion_core::{
     window::{Pace, Week},
 };
 
-use crate::{Catalog, CatalogError, Connection, Result, columns::HashColumn, db::*, unsigned, wishes::wish, work::Kind};
+use crate::{
+    Catalog, CatalogError, Connection, Result,
+    columns::{HashColumn, WordColumn},
+    db::*,
+    unsigned,
+    wishes::wish,
+    work::Kind,
+};
 
 /// A store and how it does.
 #[derive(Clone, Debug)]
@@ -48,8 +56,8 @@ pub struct StoreRow {
     pub away: bool,
     /// What it asks for.
     pub prices: Prices,
-    /// Whether it was seen to notice bytes that changed on their way.
-    pub notices: bool,
+    /// The checksum that it was seen to verify.
+    pub checksum: Option<Checksum>,
     /// The week as it is written, to tell whether it has been changed since.
     written: serde_json::Value,
 }
@@ -105,7 +113,7 @@ struct Row {
     week: serde_json::Value,
     away: bool,
     prices: serde_json::Value,
-    notices: bool,
+    checksum: Option<WordColumn<Checksum>>,
     checkpoint: i64,
     checkpoint_due: bool,
     sealed: bool,
@@ -149,7 +157,7 @@ impl From<Row> for StoreRow {
             week: week.unwrap_or(Week { windows: Vec::new(), otherwise: Pace::Rest }),
             written: r.week,
             away: r.away,
-            notices: r.notices,
+            checksum: r.checksum.map(|c| c.0),
             prices: serde_json::from_value(r.prices).unwrap_or_default(),
         }
     }
@@ -179,7 +187,7 @@ async fn insert_store(
     c: &mut AsyncPgConnection,
     id: StoreId,
     address: &StoreAddress,
-    (away, notices): (bool, bool),
+    (away, checksum): (bool, Option<Checksum>),
     now: DateTime<Utc>,
 ) -> Result<()> {
     let row = (
@@ -194,7 +202,7 @@ async fn insert_store(
         store::created_at.eq(now),
         store::away.eq(away),
         store::sealed.eq(address.sealed),
-        store::notices.eq(notices),
+        store::checksum.eq(checksum.map(Checksum::word)),
         store::certificate.eq(address.certificate.map(HashColumn)),
     );
     insert_into(store::table).values(row).execute(c).await?;
@@ -204,17 +212,17 @@ async fn insert_store(
 impl Catalog {
     /// Adds a store, and the work of sending it everything that is at home.
     /// `away`: whether it is away from home.
-    /// `notices`: whether it was seen to notice bytes that changed on their way; if not, each copy is read again before it counts.
+    /// `checksum`: the one that it was seen to verify; without, each copy is read again before it counts.
     pub async fn add_store(
         &self,
         id: StoreId,
         address: &StoreAddress,
-        (away, notices): (bool, bool),
+        (away, checksum): (bool, Option<Checksum>),
         now: DateTime<Utc>,
     ) -> Result<()> {
         let mut c = self.connection().await?;
         whole!(c, {
-            insert_store(c, id, address, (away, notices), now).await?;
+            insert_store(c, id, address, (away, checksum), now).await?;
             let at = Some(id.0).into_sql::<Nullable<SqlUuid>>();
             let all = original::table.filter(is_living()).order(original::landed_at).select((
                 Kind::Replicate.word().into_sql::<Text>(),
@@ -232,7 +240,7 @@ impl Catalog {
     }
 
     /// Adds a store whose ledger says what it has: nothing is to be sent there before that has been read.
-    /// `told`: what its keeper had decided for it; without, it is taken for one that is away and notices nothing.
+    /// `told`: what its keeper had decided for it; without, it is taken for one that is away and verifies nothing.
     pub async fn rebuild_store(
         &self,
         id: StoreId,
@@ -242,7 +250,7 @@ impl Catalog {
     ) -> Result<()> {
         let mut c = self.connection().await?;
         whole!(c, {
-            insert_store(c, id, address, told.map_or((true, false), |t| (t.away, t.notices)), now).await?;
+            insert_store(c, id, address, told.map_or((true, None), |t| (t.away, t.checksum)), now).await?;
             if let Some(told) = told {
                 let decided =
                     (store::week.eq(json(&told.week)), store::prices.eq(json(&told.prices)), store::paused.eq(told.paused));
@@ -356,10 +364,10 @@ impl Catalog {
         self.heal_now(&mut c, now).await
     }
 
-    /// What a trial has seen: whether a store notices bytes that changed on their way.
-    pub async fn set_store_notices(&self, id: StoreId, notices: bool) -> Result<()> {
+    /// What a trial has seen: the checksum that a store verifies.
+    pub async fn set_store_checksum(&self, id: StoreId, checksum: Option<Checksum>) -> Result<()> {
         let mut c = self.connection().await?;
-        update(store::table.find(id.0)).set(store::notices.eq(notices)).execute(&mut c).await?;
+        update(store::table.find(id.0)).set(store::checksum.eq(checksum.map(Checksum::word))).execute(&mut c).await?;
         Ok(())
     }
 

@@ -321,7 +321,7 @@ impl Catalog {
     pub async fn taken_paths(&self, paths: &[FiledPath]) -> Result<Vec<String>> {
         let mut c = self.connection().await?;
         let folded: Vec<String> = paths.iter().map(FiledPath::folded).collect();
-        let filed = original::table.filter(original::folded.eq_any(&folded)).select(original::folded);
+        let filed = original::table.filter(original::folded.eq_any(&folded)).select(original::folded.assume_not_null());
         let made = derived_file::table.filter(derived_file::folded.eq_any(&folded)).select(derived_file::folded);
         Ok(filed.union_all(made).load(&mut c).await?)
     }

@@ -29,7 +29,21 @@ pub struct FiledPath(String);
 #[error("{0:?} is not a path inside a library")]
 pub struct NotAFiledPath(String);
 
+/// Names tried for what is made from an original: as many files of one name in one folder are no accident.
+const MOST_DERIVED: u32 = 100;
+
 impl FiledPath {
+    /// The names for what is made from an original, in its folder: `IMG_1.HEIC` becomes `IMG_1 (from HEIC).jpg`.
+    pub fn names_of_derived(&self) -> impl Iterator<Item = FiledPath> + use<> {
+        let (folder, name) = self.0.rsplit_once('/').map_or((String::new(), self.as_str()), |(f, n)| (format!("{f}/"), n));
+        let (stem, extension) = split(name);
+        let called = format!("{stem} (from {}).jpg", extension.trim_start_matches('.').to_uppercase());
+        let called = OriginalName::from_device(&called).filed();
+        (1..=MOST_DERIVED)
+            .map(move |n| if n == 1 { called.clone() } else { numbered(&called, n) })
+            .filter_map(move |name| FiledPath::parse(&format!("{folder}{name}")).ok())
+    }
+
     /// Checks a path from outside (a ledger, a database row).
     pub fn parse(path: &str) -> Result<Self, NotAFiledPath> {
         let fine = !path.is_empty() && path.len() <= 4000 && path.split('/').all(is_portable);
@@ -349,6 +363,14 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
+
+    #[test]
+    fn what_is_made_from_an_original_says_so_in_its_name() {
+        let original = FiledPath::parse("juno/2026/04/IMG_2214.HEIC").unwrap();
+        let names: Vec<String> = original.names_of_derived().take(2).map(|p| p.as_str().to_owned()).collect();
+        assert_eq!(names, ["juno/2026/04/IMG_2214 (from HEIC).jpg", "juno/2026/04/IMG_2214 (from HEIC) (2).jpg"]);
+        assert_eq!(original.names_of_derived().count(), 100);
+    }
 
     #[test]
     fn what_is_deleted_keeps_its_place_below_one_folder() {

@@ -52,6 +52,11 @@ impl StoreAddress {
     pub fn disk(&self) -> Option<&str> {
         self.endpoint.strip_prefix("file://").filter(|p| p.starts_with('/'))
     }
+
+    /// Whether it is an object store. A disk and a share may be away, and what is then there of a folder says nothing.
+    pub fn is_bucket(&self) -> bool {
+        self.disk().is_none() && self.share().is_none()
+    }
 }
 
 impl std::fmt::Debug for StoreAddress {

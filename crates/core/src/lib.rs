@@ -17,7 +17,9 @@
 //! * [`audit`], [`heal`] – how copies are read again, what a sample says of all, and from where a bad copy is made good.
 //! * [`copies`], [`cost`] – three copies in two kinds of place, one away from home; and what they cost.
 //! * [`window`], [`concurrency`] – when, how fast, and how many at once copies may leave the house.
+//! * [`deletion`], [`retention`] – what becomes of what somebody deletes, and when it goes.
 //! * [`headline`] – the state of the house in one sentence.
+//! * [`checksum`] – what a store is asked to verify, and by what an object's bytes are told again.
 //! * [`object`], [`ledger`], [`kit`] – what a store holds, and how a household opens it again.
 //! * [`retry`] – how long to wait after a fault.
 //! * [`access`] – who may do what.
@@ -28,11 +30,13 @@ pub mod adopt;
 pub mod amount;
 pub mod audit;
 pub mod capture;
+pub mod checksum;
 pub mod clearance;
 pub mod concurrency;
 pub mod condition;
 pub mod copies;
 pub mod cost;
+pub mod deletion;
 pub mod digest;
 pub mod elsewhere;
 pub mod filing;

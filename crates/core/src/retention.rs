@@ -87,6 +87,22 @@ pub struct Braked {
     pub percent: u8,
 }
 
+/// What of what is due may go.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Release {
+    /// All of it.
+    All,
+    /// The brake holds: only what the keeper has looked at.
+    LookedAt,
+}
+
+impl Release {
+    /// What follows from the brake.
+    pub fn by(brake: Result<(), Braked>) -> Self {
+        if brake.is_ok() { Release::All } else { Release::LookedAt }
+    }
+}
+
 /// Whether what is due may go: `Err` if more than `percent` of what the library held a day ago would have gone by then.
 ///
 /// ```

@@ -1,13 +1,11 @@
 //! Where things stand: the same states from the database to the browser, each with the one word that it has everywhere, and which follows
 //! which.
 
-use serde::{Deserialize, Serialize};
-
 /// An enumeration whose cases each have one word: in the database, in the API, in the console.
 macro_rules! words {
     ($(#[$about:meta])* $name:ident { $($(#[$case_about:meta])* $case:ident = $word:tt,)+ }) => {
         $(#[$about])*
-        #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize, serde::Deserialize)]
         #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
         pub enum $name {
             $($(#[$case_about])* #[serde(rename = $word)] $case,)+
@@ -35,6 +33,7 @@ macro_rules! words {
         }
     };
 }
+pub(crate) use words;
 
 words! {
     /// How it stands with a folder outside the library in which originals were left.
@@ -281,7 +280,7 @@ mod tests {
 
     #[test]
     fn every_state_has_one_word_and_comes_back_from_it() {
-        fn all<T: Copy + PartialEq + std::fmt::Debug + Serialize>(
+        fn all<T: Copy + PartialEq + std::fmt::Debug + serde::Serialize>(
             all: &[T],
             word: fn(T) -> &'static str,
             from: fn(&str) -> Option<T>,

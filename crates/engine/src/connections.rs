@@ -14,6 +14,7 @@ use ypogeion_offsite::{
     Fault, Pacer, Replica, Store,
     layout::ReplicaError,
     seal::{OpenError, is_sealed, open_secret, seal_secret},
+    store::Refusal,
 };
 
 use crate::{error::Result, keys::Keyring};
@@ -97,11 +98,12 @@ impl Connections {
         if let Some(replica) = self.used(store.id, |s| s.replica.clone()) {
             return Ok(replica);
         }
-        let way = Store::by(&self.address_of(store)?, self.pacer(store))?.that_notices(store.notices);
+        let way = Store::by(&self.address_of(store)?, self.pacer(store), store.checksum)?;
         let keys = self.keyring.keys();
         let keys = if store.address.sealed { keys } else { keys.plainly() };
-        let opened = if way.is_disk() {
-            // An empty folder is what is left where a disk is not mounted. A replica is begun there only when it is added.
+        let opened = if !store.address.is_bucket() {
+            // An empty folder is what is left where a disk is not mounted, here or in the box that shares it. A replica is begun there only
+            // when it is added.
             match Replica::open(way, keys).await {
                 Err(ReplicaError::None) => return Err(Fault::Away(store.address.name.clone()).into()),
                 other => other?,
@@ -131,9 +133,8 @@ impl Connections {
             OpenError::AnotherKey => open_secret(&self.keyring.keys(), secret),
             e => Err(e),
         });
-        let secret_key = opened.map_err(|e| {
-            Fault::Refused(format!("the secret key of {} cannot be opened: {e}; enter it again", store.address.name))
-        })?;
+        let secret_key =
+            opened.map_err(|e| Fault::Refused(Refusal::Secret { name: store.address.name.clone(), why: e.to_string() }))?;
         Ok(StoreAddress { secret_key, ..store.address.clone() })
     }
 

@@ -79,7 +79,7 @@ pub async fn held(
                 deleted_by: h.deleted_by,
                 deleted_at: h.at,
                 leaves_at: h.until,
-                at_home: h.gone_at.is_none(),
+                stage: h.stage,
             }
         })
         .collect();

@@ -125,30 +125,3 @@ pub fn own(path: &Path) -> io::Result<Identity> {
         Err(e) => Err(e),
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_key_file_reads_back_and_tells_people_what_it_is() {
-        let folder = tempfile::tempdir().unwrap();
-        let file = folder.path().join("household.key");
-        let (one, two) = (Identity::generate(), Identity::generate());
-        write_file(&file, &[one.clone(), two]).unwrap();
-        let read = read_file(&file).unwrap();
-        assert_eq!((read.len(), read[0].reveal()), (2, one.reveal()));
-        write_file(&file, &[]).unwrap();
-        assert!(read_file(&file).unwrap().is_empty() && fs::read_to_string(&file).unwrap().contains("keeps none"));
-        // As earlier versions wrote it.
-        fs::write(&file, format!("{}\n", one.reveal())).unwrap();
-        assert_eq!(read_file(&file).unwrap()[0].reveal(), one.reveal());
-        fs::write(&file, "nonsense\n").unwrap();
-        assert!(read_file(&file).is_err());
-        let kit = format!("Key: {}\nOlder key:  {}\nLedger key: 07", one.reveal(), Identity::generate().reveal());
-        assert_eq!((in_text(&kit).unwrap().len(), in_text(&one.reveal()).unwrap()[0].reveal()), (2, one.reveal()));
-        assert!(in_text("AGE-SECRET-KEY-1NONSENSE").is_err() && in_text("a shopping list").unwrap().is_empty());
-        let own_file = folder.path().join("server.key");
-        assert_eq!(own(&own_file).unwrap().reveal(), own(&own_file).unwrap().reveal(), "made once");
-    }
-}

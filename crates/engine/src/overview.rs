@@ -1,6 +1,7 @@
 //! The numbers behind the section through the ground, and the sentence above it.
 
 use chrono::{DateTime, Local, TimeDelta, Utc};
+use futures_util::future::try_join_all;
 use ypogeion_catalog::{devices::DeviceView, numbers, stores::StoreRow};
 use ypogeion_core::{
     PersonId,
@@ -133,13 +134,13 @@ pub async fn store(engine: &Engine, row: StoreRow) -> Result<Store> {
 pub async fn overview(engine: &Engine, person: Option<PersonId>) -> Result<Overview> {
     let (house, depths, devices, rows) = house(engine, person).await?;
     let said = headline(&house, engine.now());
-    let (mut stores, mut three, mut kit_now) = (Vec::new(), None, None);
+    let (mut stores, mut three) = (Vec::new(), None);
     if person.is_none() {
-        kit_now = Some(kit::state(engine).await?.state);
-        three = Some(three_two_one::in_sum(engine, &rows).await?);
-        for row in rows {
-            stores.push(store(engine, row).await?);
-        }
+        let known = tokio::try_join!(
+            three_two_one::in_sum(engine, &rows),
+            try_join_all(rows.iter().cloned().map(|row| store(engine, row)))
+        )?;
+        (three, stores) = (Some(known.0), known.1);
     }
     let waiting = Amount { count: devices.iter().map(|d| d.waiting).sum(), bytes: devices.iter().map(|d| d.waiting_bytes).sum() };
     Ok(Overview {
@@ -158,8 +159,8 @@ pub async fn overview(engine: &Engine, person: Option<PersonId>) -> Result<Overv
         failed_work: depths.failed_work,
         devices: devices.into_iter().map(|view| device(view, engine.now())).collect(),
         stores,
-        free_bytes: free(engine).await?,
-        kit: kit_now,
+        free_bytes: house.room,
+        kit: house.kit,
         three_two_one: three,
     })
 }
@@ -195,17 +196,28 @@ pub async fn house_state(engine: &Engine) -> Result<(HouseState, &'static str)> 
 }
 
 async fn house(engine: &Engine, person: Option<PersonId>) -> Result<(House, numbers::Depths, Vec<DeviceView>, Vec<StoreRow>)> {
-    let depths = engine.catalog.depths(person, engine.proven_since()).await?;
-    let mut devices = engine.catalog.devices(person, None, engine.now()).await?;
+    // None of these needs another one, and all of them are waited for by whoever opens the page.
+    let (depths, mut devices, stores, unseen, room, of_the_keeper) = tokio::try_join!(
+        async { Ok::<_, Error>(engine.catalog.depths(person, engine.proven_since()).await?) },
+        async { Ok(engine.catalog.devices(person, None, engine.now()).await?) },
+        async { Ok(engine.catalog.stores().await?) },
+        elsewhere::known_out_of_reach(engine),
+        free(engine),
+        async {
+            match person {
+                None => tokio::try_join!(braked(engine), kit::worth(engine)).map(Some),
+                Some(_) => Ok(None),
+            }
+        },
+    )?;
     devices.retain(|d| d.revoked_at.is_none());
-    let stores = engine.catalog.stores().await?;
-    let braked = if person.is_none() { braked(engine).await?.map_or(0, |b| b.count) } else { 0 };
+    let (braked, kit) = of_the_keeper.unzip();
+    let braked = braked.flatten().map_or(0, |b| b.count);
     let library_away = match engine.home_is_there().await {
         Ok(()) => None,
         Err(Error::LibraryAway(_)) => engine.library.presence().away().map(|(_, why)| why.to_string()),
         Err(e) => return Err(e),
     };
-    let unseen = elsewhere::known_out_of_reach(engine).await?;
     let out_of_reach = (!unseen.is_empty()).then(|| OutOfReach {
         // Members are not told where things are on the server.
         folder: elsewhere::named(&unseen).filter(|_| person.is_none()),
@@ -216,39 +228,42 @@ async fn house(engine: &Engine, person: Option<PersonId>) -> Result<(House, numb
         out_of_reach,
         braked,
         coming: depths.coming,
-        devices: devices
-            .iter()
-            .map(|d| DeviceNow {
-                name: d.name.clone(),
-                // Also what it has counted and not named yet.
-                waiting: told(d).to_come,
-                refused: d.refused,
-                refused_why: d.refused_why.clone(),
-                unread: d.unread,
-                seen_at: d.seen_at,
-                usual: headline::habit(&d.days),
-                sending: d.sending,
-                ends_at: ends_at(d, engine.now()),
-            })
-            .collect(),
+        devices: devices.iter().map(|d| device_now(d, engine.now())).collect(),
         home: depths.home,
         offsite: depths.offsite,
         exposed: depths.exposed,
         exposed_since: depths.exposed_since,
         damaged: depths.damaged,
         failed_work: depths.failed_work,
-        stores: stores
-            .iter()
-            .map(|s| StoreNow {
-                name: s.address.name.clone(),
-                stopped: s.stopped.clone(),
-                failing: s.failing.is_some(),
-                disk: s.address.disk().is_some(),
-            })
-            .collect(),
-        room: free(engine).await?,
+        stores: stores.iter().map(store_now).collect(),
+        room,
         failed_checks: if person.is_none() { failed_checks(engine, &stores).await? } else { Vec::new() },
-        kit: if person.is_none() { Some(kit::worth(engine).await?) } else { None },
+        kit,
     };
     Ok((house, depths, devices, stores))
+}
+
+/// A device, as the headline asks for it.
+fn device_now(d: &DeviceView, now: DateTime<Utc>) -> DeviceNow {
+    DeviceNow {
+        name: d.name.clone(),
+        // Also what it has counted and not named yet.
+        waiting: told(d).to_come,
+        refused: d.refused,
+        refused_why: d.refused_why.clone(),
+        unread: d.unread,
+        seen_at: d.seen_at,
+        usual: headline::habit(&d.days),
+        sending: d.sending,
+        ends_at: ends_at(d, now),
+    }
+}
+
+fn store_now(s: &StoreRow) -> StoreNow {
+    StoreNow {
+        name: s.address.name.clone(),
+        stopped: s.stopped.clone(),
+        failing: s.failing.is_some(),
+        disk: s.address.disk().is_some(),
+    }
 }

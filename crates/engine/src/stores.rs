@@ -6,7 +6,7 @@ use chrono::TimeDelta;
 use url::Url;
 use uuid::Uuid;
 use ypogeion_catalog::{CatalogError, stores::StoreSettings};
-use ypogeion_core::{Digest, StoreId, kit::StoreAddress};
+use ypogeion_core::{Digest, StoreId, checksum::Checksum, kit::StoreAddress};
 use ypogeion_offsite::{Replica, Store as Opened, layout::ReplicaError, trial};
 use ypogeion_wire::offsite::{ExposedHour, History, NewStore, ResumeStore, Store, StoreChange, TrafficHour, Trial, TrialStep};
 
@@ -67,10 +67,10 @@ pub async fn add(engine: &Engine, who: &str, new: NewStore) -> Result<Store> {
         e => e.into(),
     })?;
     // Before anything is sent: until that is known, no answer of it counts for a copy.
-    let notices = trial::tells_changed_bytes(&address, u128::from_le_bytes(secrets::random())).await;
+    let checksum = trial::verified_checksum(&address, u128::from_le_bytes(secrets::random())).await;
     let (id, name) = (StoreId(Uuid::now_v7()), address.name.clone());
     let kept = StoreAddress { secret_key: engine.connections.sealed(&address.secret_key)?, ..address };
-    engine.catalog.add_store(id, &kept, (away, notices), engine.now()).await.map_err(|e| match e {
+    engine.catalog.add_store(id, &kept, (away, checksum), engine.now()).await.map_err(|e| match e {
         CatalogError::Taken => Error::NameTaken("A store with this name, or in this place, was added already.".to_owned()),
         e => e.into(),
     })?;
@@ -88,25 +88,25 @@ pub async fn try_new(engine: &Engine, new: NewStore) -> Result<Trial> {
 /// Tries a store out that was added before, with the keys that it has.
 pub async fn try_again(engine: &Engine, id: StoreId) -> Result<Trial> {
     let store = engine.catalog.store(id).await?;
-    let (notices, told) = tried(engine, &engine.connections.address_of(&store)?).await;
-    if told.usable && notices != store.notices {
-        engine.catalog.set_store_notices(store.id, notices).await?;
+    let (checksum, told) = tried(engine, &engine.connections.address_of(&store)?).await;
+    if told.usable && checksum != store.checksum {
+        engine.catalog.set_store_checksum(store.id, checksum).await?;
         engine.connections.forget_replica(store.id);
     }
     Ok(told)
 }
 
-/// What came of it, and whether the store notices bytes that changed on their way.
-async fn tried(engine: &Engine, address: &StoreAddress) -> (bool, Trial) {
+/// What came of it, and the checksum that the store verifies.
+async fn tried(engine: &Engine, address: &StoreAddress) -> (Option<Checksum>, Trial) {
     let tried = trial::try_out(address, u128::from_le_bytes(secrets::random()), engine.now()).await;
-    let (usable, notices) = (trial::usable(&tried), trial::notices(&tried));
+    let (usable, checksum) = (trial::usable(&tried), trial::verifies(&tried));
     let steps = tried.into_iter().map(|t| TrialStep {
         step: t.step.word().into(),
         went: t.went.word().into(),
         said: t.said,
         certificate: t.certificate.as_ref().map(ypogeion_pin::printed),
     });
-    (notices, Trial { usable, steps: steps.collect() })
+    (checksum, Trial { usable, steps: steps.collect() })
 }
 
 fn field(what: &str, value: &str, may_be_empty: bool) -> Result<String> {

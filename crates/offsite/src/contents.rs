@@ -210,7 +210,7 @@ mod tests {
             file_time: None,
             shot: None,
             held: None,
-            object: ObjectRecord { name: format!("objects/{:02}", 99 - id), size: 200, sha256: Digest::of(b"s") },
+            object: ObjectRecord { name: format!("objects/{:02}", 99 - id), size: 200, hash: Digest::of(b"s").into() },
         }))
     }
 

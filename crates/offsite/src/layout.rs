@@ -169,6 +169,22 @@ pub struct LedgerRead {
 }
 
 impl LedgerRead {
+    /// Notes which of the segments that others name are not there, or have other bytes.
+    fn miss(&mut self, named: Vec<(SegmentRef, String)>) {
+        for (before, by) in named {
+            let is_covered = LedgerEnd::number_of(&before.name).is_some_and(|n| n <= self.upto);
+            let why = match self.segments.get(&before.name) {
+                _ if is_covered => continue,
+                Some(digest) if *digest == before.sha256 => continue,
+                Some(_) => format!("its bytes are not the ones that {by} names"),
+                None => format!("{by} names it, and it cannot be used or is not there"),
+            };
+            if !self.bad.iter().any(|b| b.name == before.name) {
+                self.bad.push(BadSegment { name: before.name, why });
+            }
+        }
+    }
+
     /// Where it ends, if that is known to the byte.
     pub fn end(&self) -> Option<LedgerEnd> {
         let last = self.segments.iter().rev().find(|(name, _)| LedgerEnd::number_of(name) == Some(self.ledger.last_segment))?;
@@ -333,26 +349,20 @@ impl Replica {
             None => text,
         };
         let keys = self.keys.clone();
-        let sealed = tokio::task::spawn_blocking(move || {
+        let (sealed, written, digest) = tokio::task::spawn_blocking(move || {
             let mut packed = GzEncoder::new(Vec::new(), Compression::default());
             packed.write_all(text.as_bytes())?;
             let mut sealed = Vec::new();
             let both = seal(&keys, packed.finish()?.as_slice(), &mut sealed)?;
-            std::io::Result::Ok((sealed, both.sealed))
+            let digest = Digest::of(&sealed);
+            std::io::Result::Ok((sealed, both.sealed, digest))
         })
         .await
-        .map_err(|e| Fault::Passing(e.to_string()))?
+        .map_err(|e| Fault::odd(e.to_string()))?
         .map_err(Fault::Home)?;
-        let (sealed, written) = sealed;
-        self.store.put(name, Bytes::from(sealed)).await?;
-        let kept = self.store.size(name).await?;
-        if kept != written.length {
-            return Err(Fault::Passing(format!("{name} should have {} bytes in the store and has {kept}", written.length)));
-        }
-        if !self.store.checks_sums() && self.store.digest_of(name).await? != written.digest {
-            return Err(Fault::Passing(format!("{name} is not there as it was written")));
-        }
-        Ok(written.digest)
+        let stored = self.store.put(name, Bytes::from(sealed)).await?;
+        self.store.confirm(name, stored, written).await?;
+        Ok(digest)
     }
 
     /// Reads the ledger: the newest checkpoint that is whole, and the segments after it. What cannot be used is named, and the rest is used
@@ -368,13 +378,7 @@ impl Replica {
             upto: 0,
             segments: BTreeMap::new(),
         };
-        let mut checkpoints: BTreeMap<String, Vec<String>> = BTreeMap::new();
-        for name in self.store.list("checkpoints").await? {
-            if let Some((folder, _)) = name.rsplit_once('/') {
-                checkpoints.entry(folder.to_owned()).or_default().push(name);
-            }
-        }
-        for (folder, parts) in checkpoints.into_iter().rev() {
+        for (folder, parts) in self.checkpoints().await?.into_iter().rev() {
             match self.take_checkpoint(&mut read.ledger, &folder, &parts).await? {
                 Ok((head, proof)) => {
                     read.upto = head.number;
@@ -391,40 +395,47 @@ impl Replica {
         }
         let mut named = Vec::new();
         for name in self.store.list("ledger").await? {
-            let number = LedgerEnd::number_of(&name);
-            if number.is_some_and(|n| n <= read.upto) {
-                continue;
-            }
-            let (digest, text) = match self.fetch_lines(&name).await? {
-                Ok(fetched) => fetched,
-                Err(why) => {
-                    read.bad.push(BadSegment { name, why });
-                    continue;
-                }
-            };
-            // A name without a number is nobody's here; what it says of itself cannot fit.
-            match read.ledger.take_segment((self.id, number.unwrap_or(0)), self.keys.ledger_key(), &text) {
-                Ok((head, proof)) => {
-                    read.unproven.extend((proof == Proof::None).then(|| name.clone()));
-                    named.extend(head.before.map(|before| (before, name.clone())));
-                    read.segments.insert(name, digest);
-                }
-                Err(e) => read.bad.push(BadSegment { name, why: why(&e) }),
+            if LedgerEnd::number_of(&name).is_none_or(|n| n > read.upto) {
+                named.extend(self.take_segment(&mut read, name).await?);
             }
         }
-        for (before, by) in named {
-            let is_covered = LedgerEnd::number_of(&before.name).is_some_and(|n| n <= read.upto);
-            let why = match read.segments.get(&before.name) {
-                _ if is_covered => continue,
-                Some(digest) if *digest == before.sha256 => continue,
-                Some(_) => format!("its bytes are not the ones that {by} names"),
-                None => format!("{by} names it, and it cannot be used or is not there"),
-            };
-            if !read.bad.iter().any(|b| b.name == before.name) {
-                read.bad.push(BadSegment { name: before.name, why });
-            }
-        }
+        read.miss(named);
         Ok(read)
+    }
+
+    /// The parts of each checkpoint, by its folder.
+    async fn checkpoints(&self) -> Result<BTreeMap<String, Vec<String>>, Fault> {
+        let mut checkpoints: BTreeMap<String, Vec<String>> = BTreeMap::new();
+        for name in self.store.list("checkpoints").await? {
+            if let Some((folder, _)) = name.rsplit_once('/') {
+                checkpoints.entry(folder.to_owned()).or_default().push(name);
+            }
+        }
+        Ok(checkpoints)
+    }
+
+    /// Takes a segment, or notes why it cannot be used. Returns the one that it names as written before it, and its own name.
+    async fn take_segment(&self, read: &mut LedgerRead, name: String) -> Result<Option<(SegmentRef, String)>, Fault> {
+        let (digest, text) = match self.fetch_lines(&name).await? {
+            Ok(fetched) => fetched,
+            Err(why) => {
+                read.bad.push(BadSegment { name, why });
+                return Ok(None);
+            }
+        };
+        // A name without a number is nobody's here; what it says of itself cannot fit.
+        let number = LedgerEnd::number_of(&name).unwrap_or(0);
+        match read.ledger.take_segment((self.id, number), self.keys.ledger_key(), &text) {
+            Ok((head, proof)) => {
+                read.unproven.extend((proof == Proof::None).then(|| name.clone()));
+                read.segments.insert(name.clone(), digest);
+                Ok(head.before.map(|before| (before, name)))
+            }
+            Err(e) => {
+                read.bad.push(BadSegment { name, why: why(&e) });
+                Ok(None)
+            }
+        }
     }
 
     /// `Err`: it cannot be used, and why; without a reason, it was never finished.
@@ -469,7 +480,7 @@ impl Replica {
         };
         let keys = self.keys.clone();
         let opened = tokio::task::spawn_blocking(move || unpack(&keys, &sealed).map(|text| (Digest::of(&sealed), text)));
-        match opened.await.map_err(|e| Fault::Passing(e.to_string()))? {
+        match opened.await.map_err(|e| Fault::odd(e.to_string()))? {
             Err(OpenError::NoKey) => Err(Fault::Locked),
             opened => Ok(opened.map_err(|e| e.to_string())),
         }

@@ -17,7 +17,6 @@ pub mod recover;
 pub mod replicate;
 pub mod seal;
 pub mod shape;
-mod share;
 pub mod spool;
 pub mod store;
 pub mod trial;

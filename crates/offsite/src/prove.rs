@@ -5,11 +5,11 @@ use std::io::{self, Read, Write};
 use bytes::{Buf, Bytes};
 use futures_util::{StreamExt, stream::BoxStream};
 use tokio::sync::mpsc;
-use ypogeion_core::{Digest, layers::Outcome};
+use ypogeion_core::{Digest, checksum::ObjectHash, layers::Outcome};
 
 use crate::{
     Fault, Replica,
-    seal::{Both, OpenError, open},
+    seal::{OpenError, Passed, open},
 };
 
 /// Why an object could not be fetched and opened.
@@ -23,18 +23,18 @@ pub enum FetchError {
     Open(#[from] OpenError),
 }
 
-/// Fetches `name` and writes what it opens to into `plain`, which comes back with the lengths and hashes of both sides.
-pub async fn fetch<W: Write + Send + 'static>(replica: &Replica, name: &str, mut plain: W) -> Result<(Both, W), FetchError> {
+/// Fetches `name` and writes what it opens to into `plain`, which comes back with its length and hash.
+pub async fn fetch<W: Write + Send + 'static>(replica: &Replica, name: &str, mut plain: W) -> Result<(Passed, W), FetchError> {
     let stream = replica.store.stream(name).await?;
     let (sender, receiver) = mpsc::channel(16);
     let pump = tokio::spawn(pump(stream, sender));
     let keys = replica.keys.clone();
     let opened = tokio::task::spawn_blocking(move || {
         let reader = StreamReader { receiver, current: Bytes::new() };
-        open(&keys, reader, &mut plain).map(|both| (both, plain))
+        open(&keys, reader, &mut plain).map(|passed| (passed, plain))
     })
     .await
-    .map_err(|e| Fault::Passing(e.to_string()))?;
+    .map_err(|e| Fault::odd(e.to_string()))?;
     match (pump.await, opened) {
         // A stream that broke is the cause of whatever the opening side says.
         (Ok(Some(fault)), _) => Err(fault.into()),
@@ -81,8 +81,8 @@ impl Read for StreamReader {
 /// gone or damaged is an answer.
 pub async fn prove(replica: &Replica, name: &str, expected: Digest) -> Result<(Outcome, Option<Digest>), Fault> {
     match fetch(replica, name, io::sink()).await {
-        Ok((both, _)) if both.plain.digest == expected => Ok((Outcome::Right, Some(expected))),
-        Ok((both, _)) => Ok((Outcome::Wrong, Some(both.plain.digest))),
+        Ok((passed, _)) if passed.digest == expected => Ok((Outcome::Right, Some(expected))),
+        Ok((passed, _)) => Ok((Outcome::Wrong, Some(passed.digest))),
         Err(FetchError::Open(OpenError::Io(e))) => Err(Fault::Home(e)),
         // Nothing is known of the copy by that.
         Err(FetchError::Open(OpenError::NoKey)) => Err(Fault::Locked),
@@ -94,8 +94,8 @@ pub async fn prove(replica: &Replica, name: &str, expected: Digest) -> Result<(O
 
 /// Reads an object's sealed bytes and compares them with what was sent: all that a server without the key can do. It is no proof, because
 /// nothing is opened.
-pub async fn compare(replica: &Replica, name: &str, sealed: Digest) -> Result<Outcome, Fault> {
-    match replica.store.digest_of(name).await {
+pub async fn compare(replica: &Replica, name: &str, sealed: ObjectHash) -> Result<Outcome, Fault> {
+    match replica.store.hash_of(name, sealed.algorithm()).await {
         Ok(found) if found == sealed => Ok(Outcome::Right),
         Ok(_) => Ok(Outcome::Wrong),
         Err(Fault::Missing(_)) => Ok(Outcome::Missing),

@@ -120,11 +120,11 @@ async fn restore(replica: &Replica, record: &OriginalRecord, target: &Path) -> R
         attempt += 1;
         let file = File::create(&scratch).map_err(Fault::Home)?;
         match fetch(replica, &record.object.name, BufWriter::with_capacity(256 << 10, file)).await {
-            Ok((both, writer)) if both.plain.digest == record.sha256 => {
+            Ok((passed, writer)) if passed.digest == record.sha256 => {
                 let record = record.clone();
                 return blocking(move || place_file(writer, &scratch, &place, &record)).await;
             }
-            Ok((both, _)) => return Ok(Ended::Failed(format!("the store's copy has another hash, {}", both.plain.digest))),
+            Ok((passed, _)) => return Ok(Ended::Failed(format!("the store's copy has another hash, {}", passed.digest))),
             Err(FetchError::Open(crate::seal::OpenError::Io(e))) => return Err(Fault::Home(e)),
             Err(FetchError::Open(crate::seal::OpenError::NoKey)) => return Err(Fault::Locked),
             Err(FetchError::Open(e)) => return Ok(Ended::Failed(e.to_string())),
@@ -140,7 +140,7 @@ async fn restore(replica: &Replica, record: &OriginalRecord, target: &Path) -> R
 }
 
 async fn blocking<T: Send + 'static>(work: impl FnOnce() -> io::Result<T> + Send + 'static) -> Result<T, Fault> {
-    tokio::task::spawn_blocking(work).await.map_err(|e| Fault::Passing(e.to_string()))?.map_err(Fault::Home)
+    tokio::task::spawn_blocking(work).await.map_err(|e| Fault::odd(e.to_string()))?.map_err(Fault::Home)
 }
 
 /// What is in the original's place now. `None`: nothing, fetch it.

@@ -7,7 +7,11 @@ use std::{
 
 use age::secrecy::ExposeSecret;
 use data_encoding::BASE64;
-use ypogeion_core::{Digest, Hasher, ledger::LedgerKey};
+use ypogeion_core::{
+    Digest, Hasher,
+    checksum::{HashAlgorithm, ObjectHash, ObjectHasher},
+    ledger::LedgerKey,
+};
 
 /// The household's key. It opens everything; what is sealed needs only its public half.
 #[derive(Clone)]
@@ -134,6 +138,12 @@ impl Keys {
         self.ledger.as_ref()
     }
 
+    /// How the bytes that a store gets are hashed. What is not sealed has its SHA-256 already; and whoever cannot prove a ledger writes its
+    /// first format, which knows no other.
+    pub(crate) fn hash_algorithm(&self) -> HashAlgorithm {
+        if self.plain || self.ledger.is_none() { HashAlgorithm::Sha256 } else { HashAlgorithm::Blake3 }
+    }
+
     /// Whether nothing is sealed.
     pub fn is_plain(&self) -> bool {
         self.plain
@@ -163,7 +173,7 @@ impl Keys {
     }
 }
 
-/// Length and SHA-256 of what passed.
+/// Length and SHA-256 of an original's bytes that passed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Passed {
     /// Bytes.
@@ -172,16 +182,25 @@ pub struct Passed {
     pub digest: Digest,
 }
 
-/// Both sides of a sealing or an opening.
+/// Length and hash of what a store gets.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Sealed {
+    /// Bytes.
+    pub length: u64,
+    /// Their hash.
+    pub hash: ObjectHash,
+}
+
+/// Both sides of a sealing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Both {
     /// The original's side.
     pub plain: Passed,
     /// The sealed side.
-    pub sealed: Passed,
+    pub sealed: Sealed,
 }
 
-/// Hashes and counts what passes through a reader or writer.
+/// Hashes and counts an original's bytes that pass.
 struct Counted<T> {
     inner: T,
     hasher: Hasher,
@@ -222,21 +241,33 @@ impl<W: Write> Write for Counted<W> {
     }
 }
 
+/// Hashes and counts what a store gets.
+struct Going<W> {
+    inner: W,
+    hasher: ObjectHasher,
+    length: u64,
+}
+
+impl<W: Write> Write for Going<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let n = self.inner.write(bytes)?;
+        self.hasher.update(&bytes[..n]);
+        self.length += n as u64;
+        Ok(n)
+    }
+    fn flush(&mut self) -> io::Result<()> {
+        self.inner.flush()
+    }
+}
+
 /// Seals everything from `plain` into `sealed`. Blocks; not for an async thread.
 pub fn seal(keys: &Keys, plain: impl Read, sealed: impl Write) -> io::Result<Both> {
     if keys.plain {
-        return pass(plain, sealed);
+        // Bytes as they are, hashed once: both sides are the same.
+        let plain = pass(plain, sealed)?;
+        return Ok(Both { plain, sealed: Sealed { length: plain.length, hash: plain.digest.into() } });
     }
-    let mut sealed = Counted::new(sealed);
-    let plain = seal_unsummed(keys, plain, &mut sealed)?;
-    Ok(Both { plain, sealed: sealed.passed() })
-}
-
-/// The same without the hash of the sealed side, for who is told it by somebody else.
-pub(crate) fn seal_unsummed(keys: &Keys, plain: impl Read, mut sealed: impl Write) -> io::Result<Passed> {
-    if keys.plain {
-        return pass(plain, sealed).map(|both| both.plain);
-    }
+    let mut sealed = Going { inner: sealed, hasher: ObjectHasher::new(keys.hash_algorithm()), length: 0 };
     let recipients = keys.recipients.iter().map(|r| &r.0 as &dyn age::Recipient);
     let encryptor = age::Encryptor::with_recipients(recipients).map_err(io::Error::other)?;
     let mut plain = Counted::new(plain);
@@ -249,16 +280,14 @@ pub(crate) fn seal_unsummed(keys: &Keys, plain: impl Read, mut sealed: impl Writ
         }
     }
     writer.finish()?.flush()?;
-    Ok(plain.passed())
+    Ok(Both { plain: plain.passed(), sealed: Sealed { length: sealed.length, hash: sealed.hasher.finish() } })
 }
 
-/// Bytes as they are, hashed once: both sides are the same.
-fn pass(from: impl Read, mut to: impl Write) -> io::Result<Both> {
+fn pass(from: impl Read, mut to: impl Write) -> io::Result<Passed> {
     let mut from = Counted::new(from);
     io::copy(&mut from, &mut to)?;
     to.flush()?;
-    let passed = from.passed();
-    Ok(Both { plain: passed, sealed: passed })
+    Ok(from.passed())
 }
 
 /// Before a secret that was sealed into text.
@@ -304,14 +333,13 @@ pub enum OpenError {
 
 /// Opens everything from `sealed` into `plain`. Blocks; not for an async thread. What was written to `plain` before an
 /// error was authentic as far as it went, and is not the whole.
-pub fn open(keys: &Keys, sealed: impl Read, plain: impl Write) -> Result<Both, OpenError> {
+pub fn open(keys: &Keys, mut sealed: impl Read, plain: impl Write) -> Result<Passed, OpenError> {
     if keys.plain {
         return pass(sealed, plain).map_err(OpenError::Io);
     }
     if keys.identities.is_empty() {
         return Err(OpenError::NoKey);
     }
-    let mut sealed = Counted::new(sealed);
     let decryptor = age::Decryptor::new(&mut sealed).map_err(|e| match e {
         age::DecryptError::Io(e) => from_io(e),
         _ => OpenError::Damaged,
@@ -332,10 +360,7 @@ pub fn open(keys: &Keys, sealed: impl Read, plain: impl Write) -> Result<Both, O
         }
     }
     plain.flush().map_err(OpenError::Io)?;
-    let plain = plain.passed();
-    // Whatever follows the last chunk does not belong there, but it is part of the object's hash.
-    io::copy(&mut sealed, &mut io::sink()).map_err(OpenError::Io)?;
-    Ok(Both { plain, sealed: sealed.passed() })
+    Ok(plain.passed())
 }
 
 /// age reports damage as these kinds; everything else came from the disk or the network.
@@ -371,10 +396,16 @@ mod tests {
         let identity = keys();
         let plain: Vec<u8> = (0..length).map(|i| (i * 31) as u8).collect();
         let (bytes, both) = sealed(&identity, &plain);
-        assert_eq!((both.plain.digest, both.sealed.digest), (Digest::of(&plain), Digest::of(&bytes)));
+        assert_eq!((both.plain.digest, both.sealed.length), (Digest::of(&plain), bytes.len() as u64));
+        assert_eq!(both.sealed.hash, Digest::of(&bytes).into(), "without proofs, as the first format has it");
         let mut out = Vec::new();
-        assert_eq!(open(&identity, bytes.as_slice(), &mut out).unwrap(), both);
+        assert_eq!(open(&identity, bytes.as_slice(), &mut out).unwrap(), both.plain);
         assert_eq!(out, plain);
+        let proving = identity.proving(Some(LedgerKey::new([7; 32])));
+        let (bytes, both) = sealed(&proving, &plain);
+        assert_eq!(both.sealed.hash, ObjectHash::of(HashAlgorithm::Blake3, &bytes));
+        let (bytes, both) = sealed(&proving.plainly(), &plain);
+        assert_eq!((bytes, both.sealed.hash), (plain, both.plain.digest.into()), "readable: one hash for both");
     }
 
     #[test]
@@ -393,6 +424,7 @@ mod tests {
         let identity = keys();
         let (bytes, _) = sealed(&identity, b"kite");
         assert!(matches!(open(&identity, &bytes[..bytes.len() - 1], io::sink()), Err(OpenError::Damaged)));
+        assert!(matches!(open(&identity, [&bytes[..], b"x"].concat().as_slice(), io::sink()), Err(OpenError::Damaged)));
         assert!(matches!(open(&keys(), bytes.as_slice(), io::sink()), Err(OpenError::AnotherKey)));
         assert!(matches!(open(&identity, b"".as_slice(), io::sink()), Err(OpenError::Damaged)));
     }

@@ -1,7 +1,6 @@
 //! How fast bytes leave the house: every request body passes through here, in small pieces, at the pace of the store's week.
 
 use std::{
-    collections::HashMap,
     net::SocketAddr,
     sync::{Arc, Mutex, PoisonError},
     time::Duration,
@@ -11,6 +10,7 @@ use async_trait::async_trait;
 use bytes::Bytes;
 use chrono::Local;
 use futures_util::{StreamExt, TryStreamExt, stream};
+use http::StatusCode;
 use http_body::Frame;
 use http_body_util::{BodyExt, StreamBody};
 
@@ -25,6 +25,8 @@ use ypogeion_core::{
     network::is_private,
     window::{Bucket, Pace, Week},
 };
+
+use crate::store::fault::{Answer, PLAIN_OUTSIDE};
 
 /// Bytes that are let go together while there is a limit: at the slowest one, half a second's worth.
 const PIECE: usize = 16 << 10;
@@ -51,10 +53,6 @@ pub struct Pacer {
 struct Heard {
     /// It wants to be left alone until then.
     busy_until: Option<Instant>,
-    /// Until when a lock keeps what was asked for last.
-    locked_until: Option<String>,
-    /// The checksums that went with what was stored, by the last part of its name: the hash of these bytes need not be taken twice.
-    sums: HashMap<String, Digest>,
 }
 
 impl Default for Pacer {
@@ -75,25 +73,12 @@ impl Pacer {
         until.checked_duration_since(Instant::now()).filter(|d| *d > Duration::ZERO)
     }
 
-    /// Until when a retention lock keeps the object that was answered last, in the store's own words.
-    pub(crate) fn locked_until(&self) -> Option<String> {
-        self.heard().locked_until.clone()
-    }
-
-    /// The checksum that went with what was stored last under a name with this last part. Given once.
-    pub(crate) fn take_sum(&self, name: &str) -> Option<Digest> {
-        self.heard().sums.remove(name.rsplit('/').next().unwrap_or(name))
-    }
-
     fn heard(&self) -> std::sync::MutexGuard<'_, Heard> {
         self.heard.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn hear(&self, status: http::StatusCode, headers: &http::HeaderMap) {
+    fn hear(&self, status: StatusCode, headers: &http::HeaderMap) {
         let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
-        if let Some(until) = text("x-amz-object-lock-retain-until-date") {
-            self.heard().locked_until = Some(until);
-        }
         if matches!(status.as_u16(), 429 | 503)
             && let Some(wait) = text("retry-after").and_then(|v| retry_after(&v))
         {
@@ -145,7 +130,13 @@ pub(crate) struct Shaped {
     plain: bool,
     /// The one certificate that is trusted, where no authority vouches.
     certificate: Option<Digest>,
+    /// Refusals that whoever asks understands by their status; all others are given as the error that they are.
+    understood: &'static [StatusCode],
 }
+
+/// Until when a retention lock keeps an object, in the store's own words: beside the answer that it is about.
+#[derive(Clone, Debug)]
+pub(crate) struct LockedUntil(pub(crate) String);
 
 /// A name and a password (RFC 7617).
 #[derive(Clone)]
@@ -162,7 +153,7 @@ impl std::fmt::Debug for SignIn {
 
 impl Shaped {
     pub(crate) fn new(pacer: Arc<Pacer>) -> Self {
-        Shaped { pacer, sign_in: None, noisy: false, plain: false, certificate: None }
+        Shaped { pacer, sign_in: None, noisy: false, plain: false, certificate: None, understood: &[] }
     }
 
     pub(crate) fn signed_in(self, sign_in: SignIn) -> Self {
@@ -177,6 +168,11 @@ impl Shaped {
     /// Only this certificate is trusted.
     pub(crate) fn pinned(self, certificate: Option<Digest>) -> Self {
         Shaped { certificate, ..self }
+    }
+
+    /// Whoever asks does something of their own about answers with these statuses.
+    pub(crate) fn understood(self, understood: &'static [StatusCode]) -> Self {
+        Shaped { understood, ..self }
     }
 
     pub(crate) fn noisy(self) -> Self {
@@ -218,14 +214,10 @@ impl Resolve for PrivateOnly {
     }
 }
 
-/// Why plain http is not spoken with somebody.
-pub(crate) const PLAIN_OUTSIDE: &str =
-    "it is outside of your own network, and would be spoken to in the clear; use its https address";
-
-impl HttpConnector for Shaped {
+/// The one client of a store, for all ways of asking it.
+impl HttpConnector for Client {
     fn connect(&self, _: &ClientOptions) -> object_store::Result<HttpClient> {
-        let client = self.client().map_err(|e| object_store::Error::Generic { store: "HTTP", source: e })?;
-        Ok(HttpClient::new(client))
+        Ok(HttpClient::new(self.clone()))
     }
 }
 
@@ -304,18 +296,32 @@ impl HttpService for Client {
         let (parts, body) = request.into_parts();
         let url = parts.uri.to_string().parse().map_err(|e| HttpError::new(HttpErrorKind::Request, e))?;
         let length = body.content_length() as u64;
-        if parts.method == http::Method::PUT
-            && parts.uri.query().is_none()
-            && let Some(sum) = parts.headers.get("x-amz-checksum-sha256").and_then(|v| Digest::from_base64(v.to_str().ok()?).ok())
-        {
-            let last = parts.uri.path().rsplit('/').next().unwrap_or_default();
-            self.way.pacer.heard().sums.insert(last.to_owned(), sum);
-        }
         let response = self.request((parts.method, url), parts.headers, length, body.into_data_stream()).await?;
-        let (parts, body) = http::Response::<reqwest::Body>::from(response).into_parts();
+        if !response.status().is_success() && !self.way.understood.contains(&response.status()) {
+            return Err(refused(response).await);
+        }
+        let (mut parts, body) = http::Response::<reqwest::Body>::from(response).into_parts();
+        if let Some(until) = parts.headers.get("x-amz-object-lock-retain-until-date").and_then(|v| v.to_str().ok()) {
+            parts.extensions.insert(LockedUntil(until.to_owned()));
+        }
         let pieces = in_time(body.into_data_stream(), kind).map_ok(Frame::data);
         Ok(HttpResponse::from_parts(parts, HttpResponseBody::new(StreamBody::new(pieces))))
     }
+}
+
+/// An answer that is no success, as the error that it is. What is asked again at once, follows from its kind.
+async fn refused(response: reqwest::Response) -> HttpError {
+    let status = response.status();
+    let mut pieces = Box::pin(in_time(response.bytes_stream(), kind));
+    let mut body = Vec::new();
+    // What does not come whole is no reason to hide what came.
+    while let Some(Ok(piece)) = pieces.next().await
+        && body.len() < Answer::MOST
+    {
+        body.extend_from_slice(&piece);
+    }
+    let answer = Answer::read(status, &body);
+    HttpError::new(if answer.is_hiccup() { HttpErrorKind::Request } else { HttpErrorKind::Unknown }, answer)
 }
 
 /// What may be tried again follows from this.
@@ -409,7 +415,7 @@ mod tests {
         let said = |status: u16, value: &str| {
             let mut headers = http::HeaderMap::new();
             headers.insert("retry-after", value.parse().unwrap());
-            pacer.hear(http::StatusCode::from_u16(status).unwrap(), &headers);
+            pacer.hear(StatusCode::from_u16(status).unwrap(), &headers);
         };
         said(200, "60");
         assert_eq!(pacer.asked_to_wait(), None, "only with a refusal");

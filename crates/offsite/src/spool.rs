@@ -12,11 +12,15 @@ use std::{
 };
 
 use serde::{Deserialize, Serialize};
-use ypogeion_core::{Digest, Hasher};
+use ypogeion_core::{
+    Digest,
+    checksum::{Checksum, ObjectHash, ObjectHasher},
+};
 
-use crate::seal::{Both, Passed};
+use crate::seal::{Both, Passed, Sealed};
 
-const VERSION: u32 = 1;
+/// What an earlier version left is sealed anew.
+const VERSION: u32 = 2;
 
 /// What is known of an entry.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -25,7 +29,7 @@ struct Note {
     name: String,
     plain: Digest,
     plain_length: u64,
-    sealed: Digest,
+    sealed: ObjectHash,
     sealed_length: u64,
     upload: Option<Upload>,
 }
@@ -35,6 +39,8 @@ struct Note {
 pub(crate) struct Upload {
     /// The store's name for it.
     pub(crate) id: String,
+    /// The checksum that each part has. One that was begun with another begins again.
+    pub(crate) checksum: Option<Checksum>,
     /// Bytes of each part but the last.
     pub(crate) part: u64,
     /// What the store said of each part that it has, by its number.
@@ -58,7 +64,7 @@ impl Entry {
     pub(crate) fn both(&self) -> Both {
         Both {
             plain: Passed { length: self.note.plain_length, digest: self.note.plain },
-            sealed: Passed { length: self.note.sealed_length, digest: self.note.sealed },
+            sealed: Sealed { length: self.note.sealed_length, hash: self.note.sealed },
         }
     }
 
@@ -112,7 +118,7 @@ pub(crate) fn seal_into(
         name: name.to_owned(),
         plain: both.plain.digest,
         plain_length: both.plain.length,
-        sealed: both.sealed.digest,
+        sealed: both.sealed.hash,
         sealed_length: both.sealed.length,
         upload: None,
     };
@@ -132,7 +138,7 @@ fn found(bytes: &Path, name: &str, expected: Digest) -> io::Result<Option<Entry>
         Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
         Err(e) => return Err(e),
     };
-    let (mut hasher, mut length, mut buffer) = (Hasher::new(), 0, vec![0; 256 << 10]);
+    let (mut hasher, mut length, mut buffer) = (ObjectHasher::new(note.sealed.algorithm()), 0, vec![0; 256 << 10]);
     loop {
         match file.read(&mut buffer)? {
             0 => break,
@@ -184,13 +190,15 @@ pub fn tidy(spool: &Path, older_than: Duration) -> io::Result<()> {
 
 #[cfg(test)]
 mod tests {
+    use ypogeion_core::checksum::HashAlgorithm;
+
     use super::*;
 
     fn seal(bytes: &'static [u8]) -> impl FnOnce(&mut dyn Write) -> io::Result<Both> {
         move |out| {
             out.write_all(bytes)?;
-            let passed = Passed { length: bytes.len() as u64, digest: Digest::of(bytes) };
-            Ok(Both { plain: Passed { length: 4, digest: Digest::of(b"kite") }, sealed: passed })
+            let sealed = Sealed { length: bytes.len() as u64, hash: ObjectHash::of(HashAlgorithm::Blake3, bytes) };
+            Ok(Both { plain: Passed { length: 4, digest: Digest::of(b"kite") }, sealed })
         }
     }
 
@@ -203,7 +211,7 @@ mod tests {
         let spool = tempfile::tempdir().unwrap();
         let mut entry = seal_into(spool.path(), "objects/ab/abcd.age", Digest::of(b"kite"), seal(b"sealed kite")).unwrap();
         assert!(entry.upload().is_none());
-        let upload = Upload { id: "u1".into(), part: 16, parts: vec![Some("etag".into()), None] };
+        let upload = Upload { id: "u1".into(), checksum: None, part: 16, parts: vec![Some("etag".into()), None] };
         entry.set_upload(Some(upload.clone())).unwrap();
         let again = seal_into(spool.path(), "objects/ab/abcd.age", Digest::of(b"kite"), never).unwrap();
         assert_eq!((again.upload(), again.both()), (Some(&upload), entry.both()));
@@ -217,14 +225,14 @@ mod tests {
         let spool = tempfile::tempdir().unwrap();
         let (name, kite) = ("objects/ab/abcd.age", Digest::of(b"kite"));
         let mut entry = seal_into(spool.path(), name, kite, seal(b"sealed kite")).unwrap();
-        entry.set_upload(Some(Upload { id: "u1".into(), part: 16, parts: Vec::new() })).unwrap();
+        entry.set_upload(Some(Upload { id: "u1".into(), checksum: None, part: 16, parts: Vec::new() })).unwrap();
         // Bytes that were not on the disk yet when the power went.
         fs::write(entry.bytes(), b"sealed ki\0\0").unwrap();
         let mut entry = seal_into(spool.path(), name, kite, seal(b"sealed again")).unwrap();
         assert!(entry.upload().is_none(), "an upload of other bytes is no use");
-        entry.set_upload(Some(Upload { id: "u2".into(), part: 16, parts: Vec::new() })).unwrap();
+        entry.set_upload(Some(Upload { id: "u2".into(), checksum: None, part: 16, parts: Vec::new() })).unwrap();
         // A note that was cut off, and one of a later version.
-        for text in [&b"{\"version\":1,"[..], b"{\"version\":2}"] {
+        for text in [&b"{\"version\":1,"[..], b"{\"version\":3}"] {
             fs::write(note_of(entry.bytes()), text).unwrap();
             assert!(seal_into(spool.path(), name, kite, seal(b"sealed again")).unwrap().upload().is_none());
         }

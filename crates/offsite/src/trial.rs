@@ -7,15 +7,14 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use chrono::{DateTime, TimeDelta, Utc};
-use object_store::{ObjectStoreExt, PutMode, PutPayload};
 use tokio::time::Instant;
-use ypogeion_core::{Digest, kit::StoreAddress, words};
+use ypogeion_core::{Digest, checksum::Checksum, kit::StoreAddress, words};
 use ypogeion_pin::{is_about_trust, looking, printed};
 
 use crate::{
     Fault, Store,
     shape::speaker,
-    store::{FORMAT_NAME, spoken_plainly},
+    store::{Conditional, FORMAT_NAME, Stored, Trouble, Way, innermost, spoken_plainly},
 };
 
 /// Bytes that are sent and fetched to see how fast that goes.
@@ -103,6 +102,8 @@ pub struct Tried {
     pub said: String,
     /// The certificate that was shown, where that is not trusted.
     pub certificate: Option<Digest>,
+    /// The checksum by which it noticed bytes that changed on their way.
+    pub verifies: Option<Checksum>,
 }
 
 /// Whether a store that went through these steps can be used.
@@ -110,21 +111,19 @@ pub fn usable(tried: &[Tried]) -> bool {
     tried.iter().all(|t| t.went != Went::Badly) && tried.iter().any(|t| t.step == Step::List)
 }
 
-/// Whether a store that went through these steps notices bytes that changed on their way. One that does not is read again after each copy.
-pub fn notices(tried: &[Tried]) -> bool {
-    tried.iter().any(|t| t.step == Step::Notice && t.went == Went::Well)
+/// The checksum by which a store that went through these steps notices bytes that changed on their way. One that has none is read again
+/// after each copy.
+pub fn verifies(tried: &[Tried]) -> Option<Checksum> {
+    tried.iter().find_map(|t| t.verifies)
 }
 
-/// Tries only that: whether a store notices bytes that changed on their way.
-pub async fn tells_changed_bytes(address: &StoreAddress, salt: u128) -> bool {
+/// Tries only that.
+pub async fn verified_checksum(address: &StoreAddress, salt: u128) -> Option<Checksum> {
     let mut trial = Trial { tried: Vec::new() };
-    if let Ok(store) = Store::new(address)
-        && address.disk().is_none()
-        && address.share().is_none()
-    {
-        trial.notice(address, &store, salt).await;
+    if address.is_bucket() {
+        trial.notice(address, salt).await;
     }
-    notices(&trial.tried)
+    verifies(&trial.tried)
 }
 
 /// Tries a store out. Ends with the first step that went badly: what follows needs it. `salt` is for a name that nobody else
@@ -144,15 +143,15 @@ struct Over;
 
 impl Trial {
     fn well(&mut self, step: Step, said: impl Into<String>) {
-        self.tried.push(Tried { step, went: Went::Well, said: said.into(), certificate: None });
+        self.tried.push(Tried { step, went: Went::Well, said: said.into(), certificate: None, verifies: None });
     }
 
     fn noted(&mut self, step: Step, said: impl Into<String>) {
-        self.tried.push(Tried { step, went: Went::Noted, said: said.into(), certificate: None });
+        self.tried.push(Tried { step, went: Went::Noted, said: said.into(), certificate: None, verifies: None });
     }
 
     fn badly<T>(&mut self, step: Step, said: impl Into<String>) -> Result<T, Over> {
-        self.tried.push(Tried { step, went: Went::Badly, said: said.into(), certificate: None });
+        self.tried.push(Tried { step, went: Went::Badly, said: said.into(), certificate: None, verifies: None });
         Err(Over)
     }
 
@@ -167,44 +166,20 @@ impl Trial {
         let store = match address.disk() {
             None => {
                 self.reach(address, now).await?;
-                self.need(Step::SignIn, Store::new(address))?
+                self.need(Step::SignIn, Store::untried(address))?
             }
             Some(folder) => {
-                let store = self.need(Step::Reach, Store::new(address))?;
+                let store = self.need(Step::Reach, Store::untried(address))?;
                 self.well(Step::Reach, format!("The folder {folder} is there."));
-                store.unmarked()
+                store
             }
         };
-        match store.get(FORMAT_NAME).await {
-            Ok(_) if address.disk().is_some() => self.well(Step::SignIn, "There are copies there already."),
-            Err(Fault::Missing(_)) if address.disk().is_some() => self.well(Step::SignIn, "No copies are there yet."),
-            Ok(_) => self.well(
-                Step::SignIn,
-                format!("The keys are right, and there are copies in the bucket {} already.", address.bucket),
-            ),
-            Err(Fault::Missing(_)) => self.well(Step::SignIn, format!("The keys are right for the bucket {}.", address.bucket)),
-            Err(fault) => return self.badly(Step::SignIn, sentence(&fault.to_string())),
-        }
-        let (name, bytes) = (format!("trial/{salt:032x}"), Bytes::from(noise(salt, SAMPLE)));
-        // A little first: a store that refuses before it has read everything may not be heard over what is still being sent.
-        let wrote = store.put(&name, bytes.slice(..LITTLE)).await;
-        self.need(Step::Write, wrote)?;
-        let began = Instant::now();
-        let wrote = store.put(&name, bytes.clone()).await;
-        self.need(Step::Write, wrote)?;
-        let up = began.elapsed();
-        self.well(Step::Write, format!("{} were stored with their checksum.", words::size(SAMPLE as u64)));
-        let began = Instant::now();
-        let came = store.get(&name).await;
-        let (came, down) = (self.need(Step::ReadBack, came)?, began.elapsed());
-        if came != bytes {
-            return self.badly(Step::ReadBack, "What came back is not what was sent. Pictures would not be safe there.");
-        }
-        self.well(Step::ReadBack, "They came back, byte for byte.");
+        self.sign_in(address, &store).await?;
+        let (name, up, down) = self.there_and_back(&store, salt).await?;
         if address.share().is_some() {
             self.noted(Step::Notice, "A share cannot check what it receives. So each copy is read again before it counts.");
-        } else if address.disk().is_none() {
-            self.notice(address, &store, salt).await;
+        } else if address.is_bucket() {
+            self.notice(address, salt).await;
         }
         let listed = store.list("trial").await;
         if self.need(Step::List, listed)?.contains(&name) {
@@ -215,13 +190,54 @@ impl Trial {
                 "The store does not list them yet: its list is late. So each copy is also looked for by its name.",
             );
         }
-        self.conditional(&store, &name).await?;
-        if address.disk().is_none() && address.share().is_none() {
+        self.conditional(&store, &name).await;
+        if address.is_bucket() {
             self.lock(&store, &name).await?;
         }
-        self.delete(&store, &name).await?;
+        self.delete(&store, &name).await;
         self.well(Step::Speed, format!("{}/s there, {}/s back.", rate(up), rate(down)));
         Ok(())
+    }
+
+    /// Whether it lets us in, and whether copies are there.
+    async fn sign_in(&mut self, address: &StoreAddress, store: &Store) -> Result<(), Over> {
+        let copies = match store.get(FORMAT_NAME).await {
+            Ok(_) => true,
+            Err(Fault::Missing(_)) => false,
+            Err(fault) => return self.badly(Step::SignIn, sentence(&fault.to_string())),
+        };
+        let said = match (copies, address.is_bucket(), address.share().is_some()) {
+            (true, true, _) => format!("The keys are right, and there are copies in the bucket {} already.", address.bucket),
+            (false, true, _) => format!("The keys are right for the bucket {}.", address.bucket),
+            (true, _, true) => "Name and password are right, and there are copies on the share already.".to_owned(),
+            (false, _, true) => "Name and password are right.".to_owned(),
+            (true, ..) => "There are copies there already.".to_owned(),
+            (false, ..) => "No copies are there yet.".to_owned(),
+        };
+        self.well(Step::SignIn, said);
+        Ok(())
+    }
+
+    /// Stores something and has it back: under which name, and how long each way took.
+    async fn there_and_back(&mut self, store: &Store, salt: u128) -> Result<(String, Duration, Duration), Over> {
+        let (name, bytes) = (format!("trial/{salt:032x}"), Bytes::from(noise(salt, SAMPLE)));
+        // A little first: a store that refuses before it has read everything may not be heard over what is still being sent.
+        let wrote = store.put(&name, bytes.slice(..LITTLE)).await;
+        let _read_below = self.need(Step::Write, wrote)?;
+        let began = Instant::now();
+        let wrote = store.put(&name, bytes.clone()).await;
+        let stored = self.need(Step::Write, wrote)?;
+        let up = began.elapsed();
+        let summed = if stored.checksum.is_some() { " with their checksum" } else { "" };
+        self.well(Step::Write, format!("{} were stored{summed}.", words::size(SAMPLE as u64)));
+        let began = Instant::now();
+        let came = store.get(&name).await;
+        let (came, down) = (self.need(Step::ReadBack, came)?, began.elapsed());
+        if came != bytes {
+            return self.badly(Step::ReadBack, "What came back is not what was sent. Pictures would not be safe there.");
+        }
+        self.well(Step::ReadBack, "They came back, byte for byte.");
+        Ok((name, up, down))
     }
 
     async fn reach(&mut self, address: &StoreAddress, now: DateTime<Utc>) -> Result<(), Over> {
@@ -247,7 +263,7 @@ impl Trial {
             Err(e) if is_about_trust(&e) => {
                 let said = distrusted(address, &innermost(&e));
                 let certificate = shown_at(&url).await;
-                self.tried.push(Tried { step: Step::Reach, went: Went::Badly, said, certificate });
+                self.tried.push(Tried { step: Step::Reach, went: Went::Badly, said, certificate, verifies: None });
                 return Err(Over);
             }
             Err(e) => return self.badly(Step::Reach, format!("Nothing answers at this address: {}.", innermost(&e))),
@@ -283,41 +299,47 @@ impl Trial {
         Ok(())
     }
 
-    /// Sends something of which one bit changes after it was signed and summed.
-    async fn notice(&mut self, address: &StoreAddress, store: &Store, salt: u128) {
-        let bytes = Bytes::from(noise(salt, LITTLE));
-        let name = format!("trial/{salt:032x}-changed");
-        let Ok(noisy) = Store::noisy(address) else { return };
-        match noisy.inner().put(&noisy.path(&name), bytes.clone().into()).await {
-            Ok(_) => {
-                // It would be in the way of nobody, and means nothing.
-                let _ = store.remove(&name).await;
-                self.noted(
-                    Step::Notice,
-                    "Bytes that changed on their way were taken as they came. So each copy is read again before it counts, \
-                     which costs as much as fetching it.",
-                );
+    /// Sends something of which one bit changes after it was signed and summed, with one checksum after the other, the quickest first.
+    async fn notice(&mut self, address: &StoreAddress, salt: u128) {
+        let mut takes = None;
+        for &checksum in Checksum::ALL {
+            let name = format!("trial/{salt:032x}-{checksum}");
+            match changed_bytes(address, checksum, &name, salt).await {
+                Ok(Changed::Refused) => {
+                    let said =
+                        format!("It refuses bytes that were damaged on the way, by their checksum ({}).", spoken(checksum));
+                    let (step, went, verifies) = (Step::Notice, Went::Well, Some(checksum));
+                    self.tried.push(Tried { step, went, said, certificate: None, verifies });
+                    return;
+                }
+                Ok(changed) => takes = Some(changed),
+                Err(fault) => {
+                    return self.noted(
+                        Step::Notice,
+                        sentence(&format!(
+                            "whether it notices damaged bytes could not be found out ({}); so each copy is read again before it counts",
+                            fault.in_its_words()
+                        )),
+                    );
+                }
             }
-            // Refused, and the same is taken as soon as nothing changes on its way.
-            Err(_) if matches!(store.size(&name).await, Err(Fault::Missing(_))) && store.put(&name, bytes).await.is_ok() => {
-                let _ = store.remove(&name).await;
-                self.well(Step::Notice, "It refuses bytes that were damaged on the way.");
-            }
-            Err(e) => self.noted(
-                Step::Notice,
-                sentence(&format!(
-                    "whether it notices damaged bytes could not be found out ({}); so each copy is read again before it counts",
-                    innermost(&e)
-                )),
-            ),
         }
+        self.noted(
+            Step::Notice,
+            match takes {
+                Some(Changed::Taken) => {
+                    "Bytes that changed on their way were taken as they came. So each copy is read again before it counts, \
+                     which costs as much as fetching it."
+                }
+                _ => "It knows no checksums. So each copy is read again before it counts, which costs as much as fetching it.",
+            },
+        );
     }
 
     /// Looks at what was stored: a lock is told with it.
     async fn lock(&mut self, store: &Store, name: &str) -> Result<(), Over> {
-        let seen = store.size(name).await;
-        self.need(Step::Lock, seen)?;
-        match store.locked_until() {
+        let seen = store.look(name).await;
+        match self.need(Step::Lock, seen)?.locked_until {
             Some(until) => {
                 let until = DateTime::parse_from_rfc3339(&until).map_or(until, |t| t.format("%-d %B %Y").to_string());
                 self.noted(
@@ -333,49 +355,88 @@ impl Trial {
         Ok(())
     }
 
-    async fn conditional(&mut self, store: &Store, name: &str) -> Result<(), Over> {
-        use object_store::Error as E;
-        let again = PutPayload::from_static(b"this must not replace anything");
-        match store.inner().put_opts(&store.path(name), again, PutMode::Create.into()).await {
-            Err(E::AlreadyExists { .. } | E::Precondition { .. }) => {
-                self.well(Step::Conditional, "It refuses to overwrite, when asked to.");
-            }
-            Ok(_) => self.noted(
+    async fn conditional(&mut self, store: &Store, name: &str) {
+        match store.put_new(name, Bytes::from_static(b"this must not replace anything")).await {
+            Ok(Conditional::Refused) => self.well(Step::Conditional, "It refuses to overwrite, when asked to."),
+            Ok(Conditional::Replaced) => self.noted(
                 Step::Conditional,
                 "It was asked not to overwrite, and did. That is no problem: a name is never used twice here.",
             ),
-            Err(E::NotImplemented { .. } | E::NotSupported { .. }) => {
-                self.noted(
-                    Step::Conditional,
-                    "It cannot be asked not to overwrite. That is no problem: a name is never used twice here.",
-                );
-            }
-            Err(e) => {
-                self.noted(Step::Conditional, sentence(&format!("asked not to replace something, it said: {}", innermost(&e))))
-            }
+            Ok(Conditional::Unknown) => self.noted(
+                Step::Conditional,
+                "It cannot be asked not to overwrite. That is no problem: a name is never used twice here.",
+            ),
+            Err(fault) => self.noted(
+                Step::Conditional,
+                sentence(&format!("asked not to replace something, it said: {}", fault.in_its_words())),
+            ),
         }
-        Ok(())
     }
 
-    async fn delete(&mut self, store: &Store, name: &str) -> Result<(), Over> {
-        if let Err(e) = store.inner().delete(&store.path(name)).await {
-            self.noted(
-                Step::Delete,
-                sentence(&format!(
-                    "it does not remove things with these keys ({}). Copies are safe from this server, and {name} stays there",
-                    innermost(&e)
-                )),
-            );
-            return Ok(());
-        }
-        match store.size(name).await {
-            Err(Fault::Missing(_)) => self.well(Step::Delete, "It removes what it is asked to."),
-            _ => self.noted(
+    async fn delete(&mut self, store: &Store, name: &str) {
+        match store.remove(name).await {
+            Ok(true) => self.well(Step::Delete, "It removes what it is asked to."),
+            Ok(false) => self.noted(
                 Step::Delete,
                 "It said that it removed something, and still has it. It may have a retention lock, or be late.",
             ),
+            Err(fault) => self.noted(
+                Step::Delete,
+                sentence(&format!(
+                    "it does not remove things with these keys ({}). Copies are safe from this server, and {name} stays there",
+                    fault.in_its_words()
+                )),
+            ),
         }
-        Ok(())
+    }
+}
+
+/// What a store does with bytes of which one bit is not as their checksum says.
+enum Changed {
+    /// It refuses them, and takes them as they are.
+    Refused,
+    /// It takes them.
+    Taken,
+    /// It takes nothing that comes with this checksum.
+    Unknown,
+}
+
+async fn changed_bytes(address: &StoreAddress, checksum: Checksum, name: &str, salt: u128) -> Result<Changed, Fault> {
+    let bytes = Bytes::from(noise(salt, LITTLE));
+    let noisy = Store::trying(address, checksum, Way::Noisy)?;
+    let quiet = Store::trying(address, checksum, Way::Quiet)?;
+    let changed = async {
+        // Twice in turn: a store that stumbles once has not shown that it had a look.
+        for _ in 0..2 {
+            match looked(noisy.put(name, bytes.clone()).await)? {
+                true => return Ok(Changed::Taken),
+                // That it was because of the bit shows if the same is taken as soon as nothing changes.
+                false if looked(quiet.put(name, bytes.clone()).await)? => {}
+                false => return Ok(Changed::Unknown),
+            }
+        }
+        Ok(Changed::Refused)
+    }
+    .await;
+    // Some keep what they refuse. It would be in the way of nobody, and means nothing.
+    let _ = quiet.remove(name).await;
+    changed
+}
+
+/// Whether a store has taken something, if its answer says so.
+fn looked(answer: Result<Stored, Fault>) -> Result<bool, Fault> {
+    match answer {
+        Ok(_) => Ok(true),
+        Err(Fault::Refused(_) | Fault::Passing(Trouble::Otherwise(_) | Trouble::BrokenThere(_))) => Ok(false),
+        Err(fault) => Err(fault),
+    }
+}
+
+/// What a checksum is called where people read of it.
+fn spoken(checksum: Checksum) -> &'static str {
+    match checksum {
+        Checksum::Crc64Nvme => "CRC-64/NVME",
+        Checksum::Sha256 => "SHA-256",
     }
 }
 
@@ -419,14 +480,6 @@ async fn shown_at(url: &str) -> Option<Digest> {
     let client = reqwest::Client::builder().timeout(Duration::from_secs(30)).tls_backend_preconfigured(tls).build().ok()?;
     let _ = client.get(url).send().await;
     shown.get()
-}
-
-fn innermost(e: &dyn std::error::Error) -> String {
-    let mut e = e;
-    while let Some(inner) = e.source() {
-        e = inner;
-    }
-    e.to_string().trim_end_matches('.').chars().take(300).collect()
 }
 
 /// A reason as a sentence.

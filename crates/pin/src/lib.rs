@@ -6,15 +6,24 @@ use std::sync::{Arc, OnceLock};
 
 pub use rustls::Error;
 use rustls::{
-    CertificateError, ClientConfig, DigitallySignedStruct, SignatureScheme,
+    CertificateError, ClientConfig, DigitallySignedStruct, OtherError, SignatureScheme,
     client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier},
     crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signature},
     pki_types::{CertificateDer, ServerName, UnixTime},
 };
 use ypogeion_core::Digest;
 
-/// What the error says when a server shows another certificate than the trusted one.
-pub const ANOTHER_CERTIFICATE: &str = "not the certificate that is trusted";
+/// A server shows another certificate than the trusted one.
+#[derive(Debug)]
+struct AnotherCertificate;
+
+impl std::fmt::Display for AnotherCertificate {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("not the certificate that is trusted")
+    }
+}
+
+impl std::error::Error for AnotherCertificate {}
 
 /// What a server showed to somebody who only looked.
 #[derive(Clone, Debug, Default)]
@@ -75,7 +84,7 @@ impl ServerCertVerifier for Pinned {
         if self.certificate == Some(seen) {
             Ok(ServerCertVerified::assertion())
         } else {
-            Err(Error::General(ANOTHER_CERTIFICATE.into()))
+            Err(Error::Other(OtherError(Arc::new(AnotherCertificate))))
         }
     }
 
@@ -115,24 +124,33 @@ pub fn read(text: &str) -> Option<Digest> {
     digits.to_ascii_lowercase().parse().ok()
 }
 
+/// An error and what it comes from; through errors of reading, whose source is that of what they wrap, and not what they wrap.
+pub fn causes<'a>(error: &'a (dyn std::error::Error + 'static)) -> impl Iterator<Item = &'a (dyn std::error::Error + 'static)> {
+    std::iter::successors(Some(error), |error| match error.downcast_ref::<std::io::Error>().and_then(std::io::Error::get_ref) {
+        Some(inner) => Some(inner as &(dyn std::error::Error + 'static)),
+        None => error.source(),
+    })
+}
+
+/// Whether an error that a library reports says that a server shows another certificate than the trusted one.
+pub fn shows_another(error: &(dyn std::error::Error + 'static)) -> bool {
+    causes(error).any(|e| match e.downcast_ref::<Error>() {
+        Some(Error::Other(OtherError(inner))) => inner.is::<AnotherCertificate>(),
+        _ => e.is::<AnotherCertificate>(),
+    })
+}
+
 /// Whether an error that a library reports says that no authority vouches for the certificate, or that it is for another name or has run
 /// out: whoever knows the server may trust it by its fingerprint.
 pub fn is_about_trust(error: &(dyn std::error::Error + 'static)) -> bool {
-    let mut next = Some(error);
-    while let Some(error) = next {
-        // What an error of reading wraps is not its source, but that one's source is.
-        if let Some(inner) = error.downcast_ref::<std::io::Error>().and_then(std::io::Error::get_ref) {
-            next = Some(inner);
-            continue;
-        }
+    for error in causes(error) {
         match error.downcast_ref::<Error>() {
             Some(Error::InvalidCertificate(CertificateError::Revoked)) => return false,
             Some(Error::InvalidCertificate(_)) => return true,
-            Some(Error::General(said)) if said == ANOTHER_CERTIFICATE => return true,
-            _ => next = error.source(),
+            _ => {}
         }
     }
-    false
+    shows_another(error)
 }
 
 #[cfg(test)]

@@ -1,5 +1,7 @@
 //! What goes wrong at the store, on purpose.
 
+use std::sync::atomic::{AtomicU64, Ordering};
+
 use bytes::Bytes;
 use hyper::{Response, StatusCode};
 use serde::{Deserialize, Serialize};
@@ -34,6 +36,10 @@ pub struct Faults {
     pub region: String,
     /// It knows no checksum headers and refuses them.
     pub refuses_sums: bool,
+    /// Of checksums it knows SHA-256 alone, and refuses the others.
+    pub refuses_crc: bool,
+    /// Of checksums it knows SHA-256 alone, and takes whatever comes with another.
+    pub ignores_crc: bool,
     /// It looks at no signature, length or checksum of what is stored in one request.
     pub swallows: bool,
     /// It stores under a name that is taken even if it is asked not to.
@@ -44,6 +50,19 @@ pub struct Faults {
     pub spoil_percent: u8,
 }
 
+/// Turns shares of requests into decisions: the same requests in the same order meet the same faults.
+#[derive(Debug, Default)]
+pub(crate) struct Chances(AtomicU64);
+
+impl Chances {
+    /// Whether the next request meets a fault of this share. A fixed scramble of a counter, so that runs repeat.
+    pub(crate) fn meets(&self, percent: u8, salt: u64) -> bool {
+        let n = self.0.fetch_add(1, Ordering::Relaxed).wrapping_add(salt);
+        let scrambled = n.wrapping_mul(0x9e37_79b9_7f4a_7c15).rotate_left(31).wrapping_mul(0xbf58_476d_1ce4_e5b9) >> 33;
+        scrambled % 100 < u64::from(percent)
+    }
+}
+
 /// An answer that refuses, as such stores give it.
 pub(crate) fn refusal(status: StatusCode, code: &str, message: &str) -> Response<s3s::Body> {
     let text =
@@ -52,4 +71,18 @@ pub(crate) fn refusal(status: StatusCode, code: &str, message: &str) -> Response
     *response.status_mut() = status;
     response.headers_mut().insert("content-type", hyper::header::HeaderValue::from_static("application/xml"));
     response
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn shares_of_faults_are_about_right_and_repeat() {
+        let run = |chances: Chances| (0..10_000).map(|_| chances.meets(5, 3)).collect::<Vec<_>>();
+        let (a, b) = (run(Chances::default()), run(Chances::default()));
+        assert_eq!(a, b);
+        let met = a.iter().filter(|m| **m).count();
+        assert!((350..650).contains(&met), "{met}");
+    }
 }

@@ -29,6 +29,10 @@ pub(crate) fn refused<B>(faults: &Faults, request: &Request<B>, stored: impl Fn(
         let said = "A header you provided implies functionality that is not implemented: x-amz-checksum-sha256.";
         return Some(refusal(StatusCode::NOT_IMPLEMENTED, "NotImplemented", said));
     }
+    let crc = headers.contains_key("x-amz-checksum-crc64nvme") || text("x-amz-checksum-algorithm") == Some("CRC64NVME");
+    if faults.refuses_crc && crc {
+        return Some(refusal(StatusCode::BAD_REQUEST, "InvalidRequest", "The algorithm type you specified is not supported."));
+    }
     if faults.locked_days > 0 && request.method() == hyper::Method::DELETE {
         return Some(refusal(StatusCode::FORBIDDEN, "AccessDenied", "Access Denied because object protected by object lock."));
     }

@@ -15,10 +15,7 @@ use std::{
     fs, io,
     net::SocketAddr,
     path::{Path, PathBuf},
-    sync::{
-        Arc, Mutex, PoisonError,
-        atomic::{AtomicU64, Ordering},
-    },
+    sync::{Arc, Mutex, PoisonError},
     time::Duration,
 };
 
@@ -26,6 +23,7 @@ use bytes::Bytes;
 use http_body_util::{BodyExt, Full};
 use hyper::{Method, Request, Response, StatusCode, body::Incoming, service::service_fn};
 use hyper_util::rt::{TokioIo, TokioTimer};
+use percent_encoding::percent_decode_str;
 use s3s::{
     auth::SimpleAuth,
     service::{S3Service, S3ServiceBuilder},
@@ -35,7 +33,7 @@ use serde::{Deserialize, Serialize};
 use tokio::{net::TcpListener, task::JoinSet};
 
 use crate::{
-    faults::{Faults, refusal},
+    faults::{Chances, Faults, refusal},
     quirks,
 };
 
@@ -83,10 +81,9 @@ struct State {
     folder: PathBuf,
     faults: Mutex<Faults>,
     counts: Mutex<Counts>,
-    /// Uploads in parts that it has seen, and whether it has forgotten them.
+    /// Uploads in parts that it has seen, and whether they are none any more: put together, or forgotten.
     uploads: Mutex<std::collections::HashMap<String, bool>>,
-    /// Turns shares into decisions: the same requests in the same order meet the same faults.
-    requests: AtomicU64,
+    chances: Chances,
 }
 
 impl State {
@@ -100,7 +97,7 @@ impl State {
             faults: Mutex::default(),
             counts: Mutex::default(),
             uploads: Mutex::default(),
-            requests: AtomicU64::new(0),
+            chances: Chances::default(),
         }
     }
 
@@ -121,11 +118,15 @@ impl State {
         part("uploadId=").is_some_and(|id| *uploads.entry(id).or_default())
     }
 
-    /// Whether the next request meets a fault of this share. A fixed scramble of a counter, so that runs repeat.
+    /// An upload in parts that was put together is none any more.
+    fn put_together(&self, query: &str) {
+        if let Some(id) = query.split('&').find_map(|p| p.strip_prefix("uploadId=")) {
+            self.uploads.lock().unwrap_or_else(PoisonError::into_inner).insert(id.to_owned(), true);
+        }
+    }
+
     fn meets(&self, percent: u8, salt: u64) -> bool {
-        let n = self.requests.fetch_add(1, Ordering::Relaxed).wrapping_add(salt);
-        let scrambled = n.wrapping_mul(0x9e37_79b9_7f4a_7c15).rotate_left(31).wrapping_mul(0xbf58_476d_1ce4_e5b9) >> 33;
-        scrambled % 100 < u64::from(percent)
+        self.chances.meets(percent, salt)
     }
 }
 
@@ -222,6 +223,56 @@ impl std::error::Error for Cut {}
 
 async fn answer(service: S3Service, state: Arc<State>, request: Request<Incoming>) -> Result<Response<s3s::Body>, Cut> {
     let faults = state.faults();
+    if let Some(busy) = trouble(&faults, &state, &request).await? {
+        return Ok(busy);
+    }
+    if let Some(refused) = refused(&faults, &state, &request) {
+        // Read to its end: who still sends would not hear the answer.
+        let mut body = request.into_body();
+        while body.frame().await.is_some_and(|frame| frame.is_ok()) {}
+        return Ok(refused);
+    }
+    let asked = Asked::of(&state.folder, &request);
+    let unlooked = faults.swallows || faults.ignores_crc && request.headers().contains_key("x-amz-checksum-crc64nvme");
+    if unlooked && asked.is_put && asked.query.is_empty() {
+        return taken_unlooked(&faults, &state, &asked, request).await;
+    }
+    served(&faults, &state, service, &asked, request).await
+}
+
+/// What a request is about.
+struct Asked {
+    is_put: bool,
+    is_post: bool,
+    query: String,
+    /// The bucket's folder.
+    place: PathBuf,
+    key: String,
+    is_original: bool,
+}
+
+impl Asked {
+    fn of(folder: &Path, request: &Request<Incoming>) -> Self {
+        let mut path = request.uri().path().splitn(3, '/').skip(1);
+        let (bucket, key) = (path.next().unwrap_or_default(), path.next().unwrap_or_default());
+        let key = percent_decode_str(key).decode_utf8_lossy().into_owned();
+        Asked {
+            is_put: *request.method() == Method::PUT,
+            is_post: *request.method() == Method::POST,
+            query: request.uri().query().unwrap_or_default().to_owned(),
+            place: folder.join(bucket),
+            is_original: key.split('/').any(|part| part == "objects"),
+            key,
+        }
+    }
+}
+
+fn length(request: &Request<Incoming>) -> u64 {
+    request.headers().get("content-length").and_then(|l| l.to_str().ok()?.parse().ok()).unwrap_or(0)
+}
+
+/// What happens on the line, whatever is asked.
+async fn trouble(faults: &Faults, state: &State, request: &Request<Incoming>) -> Result<Option<Response<s3s::Body>>, Cut> {
     tokio::time::sleep(Duration::from_millis(faults.latency_ms)).await;
     if faults.outage || state.meets(faults.cut_percent, 17) {
         return Err(Cut);
@@ -231,64 +282,79 @@ async fn answer(service: S3Service, state: Arc<State>, request: Request<Incoming
         if faults.retry_after > 0 {
             busy.headers_mut().insert("retry-after", faults.retry_after.into());
         }
-        return Ok(busy);
+        return Ok(Some(busy));
     }
-    let length = request.headers().get("content-length").and_then(|l| l.to_str().ok()?.parse::<u64>().ok()).unwrap_or(0);
-    if let Some(wait) = (length * 1000).checked_div(faults.trickle) {
+    if let Some(wait) = (length(request) * 1000).checked_div(faults.trickle) {
         tokio::time::sleep(Duration::from_millis(wait)).await;
     }
-    if let Some(refused) = quirks::refused(&faults, &request, || stored(&state.folder)) {
-        // Read to its end: who still sends would not hear the answer.
-        let mut body = request.into_body();
-        while body.frame().await.is_some_and(|frame| frame.is_ok()) {}
-        return Ok(with_words(&faults, refused));
+    Ok(None)
+}
+
+/// What is refused before anything is looked up.
+fn refused(faults: &Faults, state: &State, request: &Request<Incoming>) -> Option<Response<s3s::Body>> {
+    if let Some(refused) = quirks::refused(faults, request, || stored(&state.folder)) {
+        return Some(with_words(faults, refused));
     }
     if faults.full && matches!(*request.method(), Method::PUT | Method::POST) {
-        // Taken to its end and thrown away, as by a store with a proxy in front: who still sends would not hear the answer.
-        let mut body = request.into_body();
-        while body.frame().await.is_some_and(|frame| frame.is_ok()) {}
-        return Ok(refusal(StatusCode::INSUFFICIENT_STORAGE, "InsufficientStorage", "There is no room left."));
+        return Some(refusal(StatusCode::INSUFFICIENT_STORAGE, "InsufficientStorage", "There is no room left."));
     }
     let bucket = request.uri().path().split('/').nth(1).unwrap_or_default();
     if bucket.is_empty() || bucket.starts_with('.') || !state.folder.join(bucket).is_dir() {
         // The library behind would make the bucket on the first PUT; real stores do not.
         let refused = refusal(StatusCode::NOT_FOUND, "NoSuchBucket", "The specified bucket does not exist.");
-        return Ok(with_words(&faults, refused));
+        return Some(with_words(faults, refused));
     }
-    let query = request.uri().query().unwrap_or_default().to_owned();
-    let is_put = *request.method() == Method::PUT;
-    if state.count(request.uri().path(), &query, length, is_put) {
-        let mut body = request.into_body();
-        while body.frame().await.is_some_and(|frame| frame.is_ok()) {}
-        return Ok(refusal(StatusCode::NOT_FOUND, "NoSuchUpload", "The specified upload does not exist."));
+    let query = request.uri().query().unwrap_or_default();
+    let forgotten = state.count(request.uri().path(), query, length(request), *request.method() == Method::PUT);
+    forgotten.then(|| refusal(StatusCode::NOT_FOUND, "NoSuchUpload", "The specified upload does not exist."))
+}
+
+/// Takes what comes as it is, and perhaps spoils it.
+async fn taken_unlooked(
+    faults: &Faults,
+    state: &State,
+    asked: &Asked,
+    request: Request<Incoming>,
+) -> Result<Response<s3s::Body>, Cut> {
+    let Ok(body) = request.into_body().collect().await else { return Err(Cut) };
+    let mut bytes = body.to_bytes().to_vec();
+    if asked.is_original && state.meets(faults.spoil_percent, 41) {
+        let middle = bytes.len() / 2;
+        bytes.iter_mut().skip(middle).take(1).for_each(|b| *b ^= 0b0001_0000);
     }
-    let (bucket, key) = (bucket.to_owned(), request.uri().path().splitn(3, '/').nth(2).unwrap_or_default().to_owned());
-    let place = state.folder.join(bucket);
-    if faults.swallows && is_put && query.is_empty() {
-        let Ok(body) = request.into_body().collect().await else { return Err(Cut) };
-        let mut bytes = body.to_bytes().to_vec();
-        if key.starts_with("objects/") && state.meets(faults.spoil_percent, 41) {
-            let middle = bytes.len() / 2;
-            bytes.iter_mut().skip(middle).take(1).for_each(|b| *b ^= 0b0001_0000);
+    Ok(match quirks::swallow(&asked.place, &asked.key, &Bytes::from(bytes)) {
+        Ok(()) => {
+            let mut taken = with_words(faults, Response::new(s3s::Body::empty()));
+            taken.headers_mut().insert("etag", hyper::header::HeaderValue::from_static("\"taken\""));
+            taken
         }
-        return Ok(match quirks::swallow(&place, &key, &Bytes::from(bytes)) {
-            Ok(()) => {
-                let mut taken = with_words(&faults, Response::new(s3s::Body::empty()));
-                taken.headers_mut().insert("etag", hyper::header::HeaderValue::from_static("\"taken\""));
-                taken
-            }
-            Err(_) => refusal(StatusCode::BAD_REQUEST, "InvalidRequest", "That is no key."),
-        });
-    }
+        Err(_) => refusal(StatusCode::BAD_REQUEST, "InvalidRequest", "That is no key."),
+    })
+}
+
+/// Has the library behind answer, and changes what the faults change about that.
+async fn served(
+    faults: &Faults,
+    state: &State,
+    service: S3Service,
+    asked: &Asked,
+    request: Request<Incoming>,
+) -> Result<Response<s3s::Body>, Cut> {
     let request = request.map(s3s::Body::from);
-    if faults.ignores_conditions && is_put && request.headers().contains_key("if-none-match") {
+    if faults.ignores_conditions && asked.is_put && request.headers().contains_key("if-none-match") {
         // The condition is signed and cannot be taken away; but it holds if nothing is there.
-        let _ = fs::remove_file(place.join(&key));
+        let _ = fs::remove_file(asked.place.join(&asked.key));
     }
     let Ok(mut response) = service.call(request).await else {
         return Ok(refusal(StatusCode::INTERNAL_SERVER_ERROR, "InternalError", "The request could not be handled."));
     };
-    if faults.list_lag_seconds > 0 && query.contains("list-type=2") && response.status() == StatusCode::OK {
+    if response.status() != StatusCode::OK {
+        return Ok(with_words(faults, response));
+    }
+    if asked.is_post {
+        state.put_together(&asked.query);
+    }
+    if faults.list_lag_seconds > 0 && asked.query.contains("list-type=2") {
         let (mut parts, body) = response.into_parts();
         let Ok(list) = body.collect().await else { return Err(Cut) };
         let lag = Duration::from_secs(faults.list_lag_seconds.into());
@@ -296,10 +362,10 @@ async fn answer(service: S3Service, state: Arc<State>, request: Request<Incoming
         parts.headers.remove("content-length");
         response = Response::from_parts(parts, s3s::Body::from(Bytes::from(kept)));
     }
-    if is_put && key.starts_with("objects/") && response.status() == StatusCode::OK && state.meets(faults.forget_percent, 29) {
-        let _ = fs::remove_file(place.join(&key));
+    if asked.is_put && asked.is_original && state.meets(faults.forget_percent, 29) {
+        let _ = fs::remove_file(asked.place.join(&asked.key));
     }
-    Ok(with_words(&faults, response))
+    Ok(with_words(faults, response))
 }
 
 fn with_words(faults: &Faults, mut response: Response<s3s::Body>) -> Response<s3s::Body> {
@@ -436,16 +502,6 @@ fn flip_bit(path: &Path) -> io::Result<()> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn shares_of_faults_are_about_right_and_repeat() {
-        let state = || State::new(PathBuf::new());
-        let run = |s: &State| (0..10_000).map(|_| s.meets(5, 3)).collect::<Vec<_>>();
-        let (a, b) = (run(&state()), run(&state()));
-        assert_eq!(a, b);
-        let met = a.iter().filter(|m| **m).count();
-        assert!((350..650).contains(&met), "{met}");
-    }
 
     #[test]
     fn damage_reaches_sealed_objects_only() {

@@ -3,7 +3,7 @@
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use ypogeion_core::OriginalId;
+use ypogeion_core::{OriginalId, deletion::Stage};
 
 /// Which originals; at most 1,000 at once.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -63,8 +63,9 @@ pub struct HeldOriginal {
     pub deleted_at: DateTime<Utc>,
     /// When it leaves the home disk, or, once it has, the last store that has it; none: never.
     pub leaves_at: Option<DateTime<Utc>>,
-    /// Whether its file is still at home. If not, a store has it still, and taking it back fetches it from there.
-    pub at_home: bool,
+    /// Where it stands: `held` at home, or, once its time there is over, `leaving-home` or `in-stores`; then taking it back fetches it from a
+    /// store.
+    pub stage: Stage,
 }
 
 /// The brake: so much would leave holding within one day that somebody should look first.

@@ -133,7 +133,7 @@ async fn act(w: &World, c: &mut AsyncPgConnection, dice: &mut Dice, stores: &[St
         }
         3..=5 => {
             let ((_, digest), store) = (one(dice), stores[dice.roll(stores.len())]);
-            let object = ObjectRecord { name: format!("objects/{digest}"), size: 200, sha256: digest };
+            let object = ObjectRecord { name: format!("objects/{digest}"), size: 200, hash: digest.into() };
             w.catalog.confirm(store, digest, &object, (at, 0), (at, at)).await.unwrap();
             return;
         }
@@ -159,7 +159,7 @@ async fn act(w: &World, c: &mut AsyncPgConnection, dice: &mut Dice, stores: &[St
             return;
         }
         11 if dice.roll(3) == 0 => {
-            w.catalog.remove_due(true, w.now + TimeDelta::days(99), at, 2).await.unwrap();
+            w.catalog.remove_due(Release::All, w.now + TimeDelta::days(99), at, 2).await.unwrap();
             return;
         }
         12 => {
@@ -273,7 +273,7 @@ async fn what_devices_named_is_counted_as_if_all_of_it_were_looked_at() {
                 if w.catalog.hold(w.person, &[id], "Juno", at, Some(at)).await.unwrap().is_empty() {
                     w.catalog.take_back(w.person, &[id], at).await.unwrap();
                 } else if dice.roll(2) == 0 {
-                    w.catalog.remove_due(true, at, at, 9).await.unwrap();
+                    w.catalog.remove_due(Release::All, at, at, 9).await.unwrap();
                 }
             }
             8 => {
@@ -360,7 +360,7 @@ async fn who_changes_the_same_at_the_same_time_counts_it_once() {
             stores.iter().flat_map(|store| all.iter().map(move |(_, digest)| (*store, *digest))).map(|(store, digest)| {
                 let catalog = w.catalog.clone();
                 async move {
-                    let object = ObjectRecord { name: format!("objects/{digest}"), size: 200, sha256: digest };
+                    let object = ObjectRecord { name: format!("objects/{digest}"), size: 200, hash: digest.into() };
                     catalog.confirm(store, digest, &object, (at, 0), (at, at)).await.unwrap();
                 }
             });

@@ -1,6 +1,7 @@
 //! The catalogue on a real, throw-away PostgreSQL.
 
 mod counts;
+mod deletion;
 mod earlier;
 mod growth;
 mod outbox;
@@ -18,10 +19,9 @@ use ypogeion_catalog::{
     cluster::{self, Cluster, Durability},
     copied,
     devices::NewDevice,
-    holding::Wanted,
     landing::Landing,
     people::{Household, Person},
-    removal::Removal,
+    removal::ToRemove,
     runs::{Counts, Entry, RunEnd},
     sightings::Sighting,
     stores::StoreSettings,
@@ -32,7 +32,9 @@ use ypogeion_core::{
     DeviceId, Digest, OriginalId, PersonId, RunId, StoreId, UploadId,
     access::Role,
     capture::{CaptureRule, Captured, Facts, Told},
+    checksum::Checksum,
     clearance::{Depth, Evidence},
+    deletion::Stage,
     filing::FiledPath,
     kind::MediaKind,
     kit::StoreAddress,
@@ -40,7 +42,7 @@ use ypogeion_core::{
     ledger::{LedgerKey, ObjectRecord},
     object::NameKey,
     offer::Known,
-    retention::Retention,
+    retention::{Release, Retention},
     state::{RefilingState, RunState},
     window::{Pace, Week},
 };
@@ -162,7 +164,7 @@ impl World {
             sealed: true,
             certificate: None,
         };
-        self.catalog.add_store(id, &address, (true, true), self.now).await.unwrap();
+        self.catalog.add_store(id, &address, (true, Some(Checksum::Sha256)), self.now).await.unwrap();
         id
     }
 }
@@ -242,7 +244,7 @@ async fn layers_follow_the_observations() {
     let depths = w.catalog.depths(None, since).await.unwrap();
     assert_eq!((depths.home.count, depths.exposed.count, depths.exposed_since), (1, 1, Some(w.now)));
 
-    let object = ObjectRecord { name: "objects/00/x.age".into(), size: 200, sha256: Digest::of(b"sealed") };
+    let object = ObjectRecord { name: "objects/00/x.age".into(), size: 200, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(store, digest, &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     w.catalog.confirm(store, digest, &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     let depths = w.catalog.depths(Some(w.person), since).await.unwrap();
@@ -415,7 +417,7 @@ async fn the_most_urgent_work_is_taken_first_and_what_is_due_later_not_at_all() 
     let w = world().await;
     let store = w.add_store().await;
     let first = w.land(b"first", "juno/a.jpg").await.unwrap();
-    let object = ObjectRecord { name: "o".into(), size: 9, sha256: Digest::of(b"sealed") };
+    let object = ObjectRecord { name: "o".into(), size: 9, hash: Digest::of(b"sealed").into() };
     let next_month = w.now + TimeDelta::days(30);
     w.catalog.confirm(store, Digest::of(b"first"), &object, (w.now, 0), (next_month, next_month)).await.unwrap();
     w.land(b"second", "juno/b.jpg").await.unwrap();
@@ -548,7 +550,7 @@ async fn what_nobody_has_looked_at_for_longest_has_its_turn_first() {
 /// An original that a store has confirmed and its ledger names.
 async fn stored(w: &World, store: StoreId, bytes: &[u8], path: &str) -> OriginalId {
     let id = w.land(bytes, path).await.unwrap();
-    let object = ObjectRecord { name: format!("objects/{}", Digest::of(bytes)), size: 200, sha256: Digest::of(b"sealed") };
+    let object = ObjectRecord { name: format!("objects/{}", Digest::of(bytes)), size: 200, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(store, Digest::of(bytes), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     w.write_segment(store, 1).await;
     id
@@ -573,7 +575,7 @@ async fn what_is_deleted_is_out_of_sight_and_comes_back_whole() {
     assert!(w.catalog.originals_of(w.person, &[Digest::of(b"kite")]).await.unwrap()[0].held);
     // The ledger is to say so, and the file is to follow.
     assert_eq!(w.catalog.unlisted(store, 9).await.unwrap()[0].held.as_ref().unwrap().was_at.as_str(), "juno/2026/04/a.jpg");
-    assert_eq!(w.catalog.to_settle(kite).await.unwrap().unwrap().wanted, Wanted::Held);
+    assert_eq!(w.catalog.to_settle(kite).await.unwrap().unwrap().stage, Stage::Held);
     // Somebody else can neither see nor move it.
     let piet = add_person(&w.catalog, "Piet", w.now).await;
     assert!(w.catalog.take_back(piet, &[kite], w.now).await.unwrap().is_empty());
@@ -582,13 +584,13 @@ async fn what_is_deleted_is_out_of_sight_and_comes_back_whole() {
     assert!(w.catalog.holding(piet, None, 9).await.unwrap().is_empty());
 
     assert_eq!(w.catalog.take_back(w.person, &[kite, weir], w.now).await.unwrap(), [kite]);
-    assert_eq!(w.catalog.to_settle(kite).await.unwrap().unwrap().wanted, Wanted::Filed);
+    assert_eq!(w.catalog.to_settle(kite).await.unwrap().unwrap().stage, Stage::Living);
     assert_eq!(w.catalog.originals(w.person, None, None, None, 9).await.unwrap().len(), 2);
     // Deleted again before its file was moved: it is still where it was deleted from first.
     w.catalog.hold(w.person, &[kite], "Juno", w.now, None).await.unwrap();
     w.catalog.is_back(kite).await.unwrap();
     let settle = w.catalog.to_settle(kite).await.unwrap().unwrap();
-    assert_eq!((settle.wanted, settle.was_at.as_str()), (Wanted::Held, "juno/2026/04/a.jpg"));
+    assert_eq!((settle.stage, settle.was_at.as_str()), (Stage::Held, "juno/2026/04/a.jpg"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -599,19 +601,20 @@ async fn what_has_gone_leaves_its_row_and_may_come_again() {
     let kite = stored(&w, store, b"kite", "juno/2026/04/a.jpg").await;
     w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now + TimeDelta::days(60))).await.unwrap();
     let late = w.now + TimeDelta::days(90);
-    assert_eq!(w.catalog.remove_due(true, w.now, late, 9).await.unwrap(), 0, "its time has not come");
+    assert_eq!(w.catalog.remove_due(Release::All, w.now, late, 9).await.unwrap(), 0, "its time has not come");
     assert_eq!(w.catalog.next_leaving().await.unwrap(), Some(w.now + TimeDelta::days(60)));
     let then = w.now + TimeDelta::days(60);
     assert_eq!(w.catalog.leaving(then).await.unwrap().due.count, 1);
-    assert_eq!(w.catalog.remove_due(false, then, late, 9).await.unwrap(), 0, "nobody has looked");
-    assert_eq!(w.catalog.remove_due(true, then, late, 9).await.unwrap(), 1);
+    assert_eq!(w.catalog.remove_due(Release::LookedAt, then, late, 9).await.unwrap(), 0, "nobody has looked");
+    assert_eq!(w.catalog.remove_due(Release::All, then, late, 9).await.unwrap(), 1);
     let leaving = w.catalog.leaving(then).await.unwrap();
     assert_eq!((leaving.library.count, leaving.gone_today.count, leaving.due.count), (0, 1, 0));
     assert!(matches!(w.catalog.original(kite, None).await, Err(CatalogError::NotFound)));
-    assert_eq!(w.catalog.to_settle(kite).await.unwrap().unwrap().wanted, Wanted::Gone);
+    assert_eq!(w.catalog.to_settle(kite).await.unwrap().unwrap().stage, Stage::LeavingHome);
     assert_eq!(w.catalog.known(w.person, &[digest]).await.unwrap(), [Known::Gone]);
     assert_eq!(w.catalog.used(w.person).await.unwrap(), 0);
     w.catalog.is_gone(kite).await.unwrap();
+    assert_eq!(w.catalog.to_settle(kite).await.unwrap().unwrap().stage, Stage::InStores);
 
     // By hand it may come again, under the name that is free now, and counts as what is here.
     let again = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
@@ -619,7 +622,7 @@ async fn what_has_gone_leaves_its_row_and_may_come_again() {
     assert_eq!(w.catalog.known(w.person, &[digest]).await.unwrap(), [Known::Home]);
     // Its copy in the store serves it, and so stays.
     w.write_segment(store, 2).await;
-    assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::Nothing);
+    assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), ToRemove::Nothing);
     assert!(w.catalog.object(store, digest).await.unwrap().is_some());
     assert!(!w.catalog.take_back_gone(kite, &FiledPath::parse("juno/x.jpg").unwrap(), then).await.unwrap());
 }
@@ -631,14 +634,14 @@ async fn a_copy_leaves_its_store_after_the_ledger_and_nobody_counts_on_it_meanwh
     let digest = Digest::of(b"kite");
     let kite = stored(&w, store, b"kite", "juno/2026/04/a.jpg").await;
     w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now)).await.unwrap();
-    assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::Nothing, "it has not gone");
-    w.catalog.remove_due(true, w.now, w.now, 9).await.unwrap();
-    assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::AfterLedger);
+    assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), ToRemove::Nothing, "it has not gone");
+    w.catalog.remove_due(Release::All, w.now, w.now, 9).await.unwrap();
+    assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), ToRemove::AfterLedger);
     assert!(w.catalog.unlisted(store, 9).await.unwrap()[0].gone_at.is_some());
     w.write_segment(store, 2).await;
     let (removing, lease) = (Uuid::from_u128(7), TimeDelta::minutes(1));
     assert_eq!(w.catalog.take_work(Kind::Remove, removing, (w.now, lease), 1, &[]).await.unwrap().len(), 1);
-    let Removal::Object { name, .. } = w.catalog.begin_removal(kite, store).await.unwrap() else { panic!("nobody needs it") };
+    let ToRemove::Object { name, .. } = w.catalog.begin_removal(kite, store).await.unwrap() else { panic!("nobody needs it") };
     assert_eq!(name, format!("objects/{digest}"));
     // The same bytes arrive while the store is removing them: they wait, and are sent after that.
     let again = w.land(b"kite", "juno/2026/04/again.jpg").await.unwrap();
@@ -648,7 +651,7 @@ async fn a_copy_leaves_its_store_after_the_ledger_and_nobody_counts_on_it_meanwh
     w.catalog.removed(store, digest, w.now).await.unwrap();
     w.catalog.removed(store, digest, w.now).await.unwrap();
     assert!(!w.catalog.is_leaving(store, digest).await.unwrap());
-    assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::Nothing);
+    assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), ToRemove::Nothing);
     assert!(w.catalog.standings(kite).await.unwrap().is_empty());
     assert_eq!(w.catalog.standings(again).await.unwrap().len(), 1);
 }
@@ -659,10 +662,10 @@ async fn what_home_has_let_go_of_comes_back_from_a_store_while_that_has_it() {
     let store = w.add_store().await;
     let kite = stored(&w, store, b"kite", "juno/2026/04/a.jpg").await;
     w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now)).await.unwrap();
-    w.catalog.remove_due(true, w.now, w.now + TimeDelta::days(30), 9).await.unwrap();
+    w.catalog.remove_due(Release::All, w.now, w.now + TimeDelta::days(30), 9).await.unwrap();
     w.catalog.is_gone(kite).await.unwrap();
     assert_eq!(w.catalog.gone_from(w.person, kite).await.unwrap().as_deref(), Some("juno/2026/04/a.jpg"));
-    assert!(w.catalog.holding(w.person, None, 9).await.unwrap()[0].gone_at.is_some());
+    assert!(w.catalog.holding(w.person, None, 9).await.unwrap()[0].stage != Stage::Held);
     let place = FiledPath::parse("juno/2026/04/a.jpg").unwrap();
     assert!(w.catalog.take_back_gone(kite, &place, w.now).await.unwrap());
     assert!(!w.catalog.take_back_gone(kite, &place, w.now).await.unwrap());
@@ -699,7 +702,7 @@ async fn what_moves_while_a_segment_is_written_is_written_again() {
     let w = world().await;
     let store = w.add_store().await;
     let kite = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
-    let object = ObjectRecord { name: "objects/a".into(), size: 200, sha256: Digest::of(b"sealed") };
+    let object = ObjectRecord { name: "objects/a".into(), size: 200, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(store, Digest::of(b"kite"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     let rows = w.catalog.unlisted(store, 9).await.unwrap();
     let (from, to) = (FiledPath::parse("juno/2026/04/a.jpg").unwrap(), FiledPath::parse("juno/2026/a.jpg").unwrap());
@@ -733,14 +736,14 @@ async fn what_has_no_copy_away_from_home_goes_first_and_a_full_store_is_passed_o
     assert_eq!(w.catalog.next_due(Kind::Replicate, w.now, &[quay]).await.unwrap(), None);
     let first = take(&[]).await.remove(0);
     assert_eq!(first.key, one.0, "the oldest one first");
-    let object = ObjectRecord { name: "objects/aa".into(), size: 9, sha256: Digest::of(b"sealed") };
+    let object = ObjectRecord { name: "objects/aa".into(), size: 9, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(quay, Digest::of(b"one"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     w.catalog.finish_work(&first).await.unwrap();
     // Another store: what has a copy by now waits for what has none, though it is older.
     let address =
         StoreAddress { name: "Aunt’s box".into(), bucket: "box".into(), ..w.catalog.store(quay).await.unwrap().address };
     let aunt = StoreId(Uuid::from_u128(88));
-    w.catalog.add_store(aunt, &address, (true, true), w.now).await.unwrap();
+    w.catalog.add_store(aunt, &address, (true, Some(Checksum::Sha256)), w.now).await.unwrap();
     assert_eq!(take(&[quay]).await.remove(0).key, other.0);
     assert_eq!(take(&[quay]).await.remove(0).key, one.0);
 }
@@ -751,11 +754,11 @@ async fn a_store_that_turns_out_to_be_in_the_house_leaves_its_pictures_exposed()
     let one = w.land(b"one", "juno/a.jpg").await.unwrap();
     let other = w.land(b"other", "juno/b.jpg").await.unwrap();
     let drawer = w.add_store().await;
-    let object = ObjectRecord { name: "objects/aa".into(), size: 9, sha256: Digest::of(b"sealed") };
+    let object = ObjectRecord { name: "objects/aa".into(), size: 9, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(drawer, Digest::of(b"one"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     let address =
         StoreAddress { name: "Aunt’s box".into(), bucket: "box".into(), ..w.catalog.store(drawer).await.unwrap().address };
-    w.catalog.add_store(StoreId(Uuid::from_u128(88)), &address, (true, true), w.now).await.unwrap();
+    w.catalog.add_store(StoreId(Uuid::from_u128(88)), &address, (true, Some(Checksum::Sha256)), w.now).await.unwrap();
     // Each look takes the work for a minute; the next comes when that is over.
     let first = async |minute: i64| {
         let now = w.now + TimeDelta::minutes(minute);
@@ -778,7 +781,7 @@ async fn a_store_that_turns_out_to_be_in_the_house_leaves_its_pictures_exposed()
 async fn what_is_sealed_anew_under_its_own_name_leaves_nothing_behind() {
     let w = world().await;
     let store = w.add_store().await;
-    let object = |name: &str| ObjectRecord { name: name.into(), size: 9, sha256: Digest::of(b"sealed") };
+    let object = |name: &str| ObjectRecord { name: name.into(), size: 9, hash: Digest::of(b"sealed").into() };
     let digest = Digest::of(b"kite");
     w.land(b"kite", "juno/kite.jpg").await.unwrap();
     w.catalog.confirm(store, digest, &object("objects/ab/one.age"), (w.now, 0), (w.now, w.now)).await.unwrap();

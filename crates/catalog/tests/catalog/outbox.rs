@@ -205,7 +205,7 @@ async fn whatever_changes_of_an_original_its_ledgers_say_anew() {
     let w = world().await;
     let store = w.add_store().await;
     w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
-    let object = ObjectRecord { name: "objects/a".into(), size: 200, sha256: Digest::of(b"sealed") };
+    let object = ObjectRecord { name: "objects/a".into(), size: 200, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(store, Digest::of(b"kite"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
     let changes = [
@@ -243,7 +243,7 @@ async fn a_checkpoint_says_what_the_next_segment_will_say_as_well() {
     let w = world().await;
     let store = w.add_store().await;
     let id = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
-    let object = ObjectRecord { name: "objects/a".into(), size: 200, sha256: Digest::of(b"sealed") };
+    let object = ObjectRecord { name: "objects/a".into(), size: 200, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(store, Digest::of(b"kite"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     w.write_segment(store, 1).await;
     let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
@@ -276,13 +276,13 @@ async fn an_object_does_not_leave_for_ever() {
     let w = world().await;
     let store = w.add_store().await;
     let kite = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
-    let object = ObjectRecord { name: "objects/a".into(), size: 200, sha256: Digest::of(b"sealed") };
+    let object = ObjectRecord { name: "objects/a".into(), size: 200, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(store, Digest::of(b"kite"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now)).await.unwrap();
-    assert_eq!(w.catalog.remove_due(true, w.now, w.now, 9).await.unwrap(), 1);
+    assert_eq!(w.catalog.remove_due(Release::All, w.now, w.now, 9).await.unwrap(), 1);
     w.write_segment(store, 1).await;
     let job = take(&w, Kind::Remove, w.now).await.unwrap();
-    assert!(matches!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::Object { .. }));
+    assert!(matches!(w.catalog.begin_removal(kite, store).await.unwrap(), ToRemove::Object { .. }));
     // Its turn to be read does not come while it leaves, nor does a reading wait for it.
     assert!(w.catalog.copies_to_read(Place::Store(store), w.now + TimeDelta::days(1), 9).await.unwrap().is_empty());
     // The same bytes are added again while that is under way, and it is broken off.
@@ -298,7 +298,7 @@ async fn an_object_does_not_leave_for_ever() {
     // The removal, taken up again, finds that it is needed.
     let again = take(&w, Kind::Remove, w.now).await.unwrap();
     assert_eq!(job.id, again.id);
-    assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), Removal::Nothing);
+    assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), ToRemove::Nothing);
     assert!(w.catalog.object(store, Digest::of(b"kite")).await.unwrap().is_some());
 }
 
@@ -307,7 +307,8 @@ async fn an_object_does_not_leave_for_ever() {
 async fn missing_work_follows_from_how_things_are() {
     let w = world().await;
     let store = w.add_store().await;
-    let object = |name: &str| ObjectRecord { name: format!("objects/{name}"), size: 200, sha256: Digest::of(name.as_bytes()) };
+    let object =
+        |name: &str| ObjectRecord { name: format!("objects/{name}"), size: 200, hash: Digest::of(name.as_bytes()).into() };
     let landed = async |name: &str| w.land(name.as_bytes(), &format!("juno/2026/04/{name}.jpg")).await.unwrap();
     let confirmed = async |name: &str| {
         let ends = (w.now, w.now);
@@ -325,7 +326,7 @@ async fn missing_work_follows_from_how_things_are() {
     let missing = Observation { place: Place::Home, act: Act::Reread, at: w.now, digest: None, outcome: Outcome::Missing };
     w.catalog.observe(bad, Digest::of(b"bad"), &missing).await.unwrap();
     w.catalog.hold(w.person, &[gone], "Juno", w.now, Some(w.now)).await.unwrap();
-    w.catalog.remove_due(true, w.now, w.now, 9).await.unwrap();
+    w.catalog.remove_due(Release::All, w.now, w.now, 9).await.unwrap();
     w.catalog.hold(w.person, &[held], "Juno", w.now, Some(w.now + TimeDelta::days(30))).await.unwrap();
     let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
     #[derive(QueryableByName)]

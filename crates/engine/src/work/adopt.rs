@@ -40,7 +40,7 @@ use super::{
 use crate::{
     engine::Engine,
     error::{Error, Result, chain},
-    landing,
+    landing::{self, Landed},
     live::Change,
 };
 
@@ -234,7 +234,7 @@ impl Taking {
         match whole {
             Ok(part) => {
                 let landed = landing::land_or_find(&self.engine, &upload, part).await?;
-                Ok(if landed.new { "copied" } else { "present" })
+                Ok(if self.took(&upload, landed).await? { "copied" } else { "present" })
             }
             Err(trouble) => {
                 landing::discard(&self.engine, upload.id).await?;
@@ -257,14 +257,23 @@ impl Taking {
         let (digest, length, place) = read.await.map_err(Error::from)?.map_err(|e| Trouble::File(chain(&e)))?;
         let upload = Upload { length, ..self.upload(file) };
         landing::note(&self.engine, &upload, digest).await?;
-        match self.engine.catalog.original_of(upload.person, digest).await {
-            Ok(_) => Ok("present"),
-            Err(CatalogError::NotFound) => {
-                let landed = landing::point(&self.engine, &upload, digest, &place).await?;
-                Ok(if landed.new { "pointed" } else { "present" })
-            }
-            Err(e) => Err(e.into()),
+        let landed = match self.engine.catalog.original_of(upload.person, digest).await {
+            Ok((id, _)) => Landed { id, new: false },
+            Err(CatalogError::NotFound) => landing::point(&self.engine, &upload, digest, &place).await?,
+            Err(e) => return Err(e.into()),
+        };
+        Ok(if self.took(&upload, landed).await? { "pointed" } else { "present" })
+    }
+
+    /// Whether this adoption took the file: now, or a moment ago, when the disk went before that could be noted.
+    async fn took(&self, upload: &Upload, landed: Landed) -> Result<bool, Trouble> {
+        if landed.new {
+            return Ok(true);
         }
+        let there = self.engine.catalog.original(landed.id, None).await?;
+        let by_us = there.device == Some(self.device) && there.landed_at >= self.adoption.began_at;
+        // Another file of the tree with the same bytes has another name, or another folder.
+        Ok(by_us && there.source == upload.source && there.name == upload.name)
     }
 
     /// Takes what waits of one archive, in one pass through it. `false`: somebody said "pause" or "stop".

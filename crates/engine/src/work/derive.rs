@@ -8,12 +8,7 @@ use std::{sync::Arc, time::SystemTime};
 
 use uuid::Uuid;
 use ypogeion_catalog::{CatalogError, derived::DerivedFile, originals::OriginalRow, work::Job};
-use ypogeion_core::{
-    OriginalId, OriginalName, UploadId,
-    filing::FiledPath,
-    layers::Outcome,
-    name::{numbered, split},
-};
+use ypogeion_core::{OriginalId, UploadId, filing::FiledPath, layers::Outcome};
 use ypogeion_library::{Finished, LibraryError, Publish};
 
 use super::ended::Ended;
@@ -23,21 +18,6 @@ use crate::{
     error::{Result, chain},
     live::changed,
 };
-
-/// Names tried before it is given up: as many files of one name in one folder are no accident.
-const MOST_NAMES: u32 = 100;
-
-/// The names for what is made from an original, in its folder: `IMG_1.HEIC` becomes `IMG_1 (from HEIC).jpg`.
-fn names(original: &FiledPath) -> impl Iterator<Item = FiledPath> + use<> {
-    let (folder, name) =
-        original.as_str().rsplit_once('/').map_or((String::new(), original.as_str()), |(f, n)| (format!("{f}/"), n));
-    let (stem, extension) = split(name);
-    let called = format!("{stem} (from {}).jpg", extension.trim_start_matches('.').to_uppercase());
-    let called = OriginalName::from_device(&called).filed();
-    (1..=MOST_NAMES)
-        .map(move |n| if n == 1 { called.clone() } else { numbered(&called, n) })
-        .filter_map(move |name| FiledPath::parse(&format!("{folder}{name}")).ok())
-}
 
 pub(super) async fn derive(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
     let id = OriginalId(job.key);
@@ -146,7 +126,7 @@ async fn place(
     part: Finished,
 ) -> Result<Option<FiledPath>> {
     let part = Arc::new(part);
-    for path in names(original) {
+    for path in original.names_of_derived() {
         let Some(_reserved) = engine.names.reserve(&path) else { continue };
         if before != Some(&path) && engine.catalog.has_path(&path).await? {
             continue;
@@ -161,16 +141,4 @@ async fn place(
         }
     }
     Ok(None)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn its_name_says_what_it_was_made_from() {
-        let original = FiledPath::parse("juno/2026/04/IMG_2214.HEIC").unwrap();
-        let names: Vec<String> = names(&original).take(2).map(|p| p.as_str().to_owned()).collect();
-        assert_eq!(names, ["juno/2026/04/IMG_2214 (from HEIC).jpg", "juno/2026/04/IMG_2214 (from HEIC) (2).jpg"]);
-    }
 }

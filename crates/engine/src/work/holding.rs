@@ -8,12 +8,14 @@
 use std::{fs, sync::Arc};
 
 use chrono::TimeDelta;
-use ypogeion_catalog::{
-    holding::{ToSettle, Wanted},
-    removal::Removal,
-    work::Job,
+use ypogeion_catalog::{holding::ToSettle, removal::ToRemove, work::Job};
+use ypogeion_core::{
+    OriginalId,
+    deletion::Stage,
+    filing::FiledPath,
+    retention::{Release, brake},
+    words,
 };
-use ypogeion_core::{OriginalId, filing::FiledPath, retention::brake, words};
 use ypogeion_offsite::Fault;
 
 use super::{ended::Ended, store};
@@ -43,12 +45,12 @@ pub(super) async fn settle(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         unlink(engine, other, &of.path).await?;
         engine.catalog.old_name_gone(id).await?;
     }
-    match of.wanted {
-        Wanted::Held => {
+    match of.stage {
+        Stage::Held => {
             without_derived(engine, id).await?;
             into_holding(engine, id, &of).await?;
         }
-        Wanted::Filed => {
+        Stage::Living => {
             // What lies in its old place by now keeps it; this one gets a number.
             if of.path.is_in_holding() && engine.is_there(&of.path).await? {
                 relocate(engine, None, id, &of.path, of.was_at.numbered()).await?;
@@ -61,7 +63,7 @@ pub(super) async fn settle(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
             engine.catalog.is_back(id).await?;
             engine.catalog.derive_one(id, engine.now()).await?;
         }
-        Wanted::Gone => {
+        Stage::LeavingHome => {
             without_derived(engine, id).await?;
             if let Some(path) = into_holding(engine, id, &of).await? {
                 let library = Arc::clone(&engine.library);
@@ -73,6 +75,8 @@ pub(super) async fn settle(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
             }
             engine.catalog.is_gone(id).await?;
         }
+        // It has no name any more. Whatever lies where it was is another's by now.
+        Stage::InStores | Stage::Gone => return Ok(Ended::Done),
     }
     list_anew(engine).await?;
     let (_, touched) = engine.catalog.last_path(id).await?;
@@ -109,11 +113,12 @@ pub(super) async fn release(engine: &Arc<Engine>) -> Result<Ended> {
     let now = engine.now();
     let rule = engine.catalog.retention().await?;
     let leaving = engine.catalog.leaving(now).await?;
-    let braked = brake(&leaving, rule.brake_percent).err();
+    let braked = brake(&leaving, rule.brake_percent);
+    let release = Release::by(braked);
     let mut gone = 0;
     loop {
         // What the keeper has looked at goes in any case.
-        match engine.catalog.remove_due(braked.is_none(), now, rule.offsite_until(now), BATCH).await? {
+        match engine.catalog.remove_due(release, now, rule.offsite_until(now), BATCH).await? {
             0 => break,
             some => gone += some,
         }
@@ -122,7 +127,7 @@ pub(super) async fn release(engine: &Arc<Engine>) -> Result<Ended> {
         let line = format!("removed {}, whose time was over", words::counted(gone, "deleted file"));
         engine.catalog.write_record(now, "Ypogeion", &line).await?;
     }
-    if let Some(braked) = braked {
+    if let Err(braked) = braked {
         tracing::warn!(originals = braked.due.count, percent = braked.percent, "the safety stop keeps what would be removed");
     }
     engine.live.changed(&[Change::Library, Change::Overview]);
@@ -142,12 +147,12 @@ pub(super) async fn remove(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         Err(ended) => return Ok(ended),
     };
     let (name, digest) = match engine.catalog.begin_removal(OriginalId(job.key), store.id).await? {
-        Removal::Nothing => return Ok(Ended::Done),
-        Removal::AfterLedger => {
+        ToRemove::Nothing => return Ok(Ended::Done),
+        ToRemove::AfterLedger => {
             engine.catalog.want_ledger(store.id, engine.now()).await?;
             return Ok(Ended::Later(engine.now() + AWAIT_LEDGER));
         }
-        Removal::Object { name, digest } => (name, digest),
+        ToRemove::Object { name, digest } => (name, digest),
     };
     let kept = |why: &str| {
         Ended::NotYet(engine.now() + ASK_AGAIN, format!("{} keeps a copy of something deleted: {why}", store.address.name))

@@ -126,7 +126,7 @@ fn store_record(row: StoreRow) -> StoreRecord {
         bucket: row.address.bucket,
         prefix: row.address.prefix,
         away: row.away,
-        notices: row.notices,
+        checksum: row.checksum,
         paused: row.paused,
         week: row.week,
         prices: row.prices,

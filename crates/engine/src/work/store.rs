@@ -69,7 +69,7 @@ pub(super) async fn note_broken(engine: &Arc<Engine>, store: &StoreRow, job: &Jo
 pub(super) async fn note_fault(engine: &Arc<Engine>, store: &StoreRow, job: &Job, fault: Fault) -> Result<Ended> {
     match fault {
         Fault::Refused(reason) => {
-            stop(engine, store, &reason).await?;
+            stop(engine, store, &reason.to_string()).await?;
             Ok(Ended::Waits)
         }
         Fault::Home(e) => {

@@ -106,7 +106,7 @@ fn original(n: u64) -> Record {
         object: ObjectRecord {
             name: format!("objects/{}/{digest}.age", &digest.to_string()[..2]),
             size: 3_000_900,
-            sha256: digest,
+            hash: digest.into(),
         },
     }))
 }

@@ -288,7 +288,7 @@ impl Lab {
                 let whole = self.keeper.ask(Method::GET, &format!("api/originals/{id}"), None).await?;
                 whole["digest"].as_str().ok_or("no digest came")?.to_owned()
             };
-            if !held || original["at_home"] == true {
+            if !held || original["stage"] == "held" {
                 ids.push((digest, original["id"].clone()));
             }
         }

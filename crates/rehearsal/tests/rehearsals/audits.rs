@@ -310,7 +310,7 @@ async fn a_check_goes_on_over_what_was_let_go() {
     }
     wait_for("both to have left home", 60, async || {
         let held = w.keeper.ask(Method::GET, "api/holding", None).await?["held"].as_array().cloned().unwrap_or_default();
-        Ok((held.len() == 2 && held.iter().all(|h| h["at_home"] == false)).then_some(()))
+        Ok((held.len() == 2 && held.iter().all(|h| h["stage"] != "held")).then_some(()))
     })
     .await
     .unwrap();

@@ -5,6 +5,7 @@ mod access;
 mod activity;
 mod adopt;
 mod audits;
+mod backends;
 mod campaign;
 mod common;
 mod console;

@@ -338,7 +338,7 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
             .iter()
             .map(|p| json!([p["name"], p["role"], p["folder"], p["quota"], p["soft_quota"]]))
             .collect();
-        json!({ "stores": stores, "others": key["others"], "house": house, "people": people, "notices": w.sql("SELECT name, notices FROM store ORDER BY name") })
+        json!({ "stores": stores, "others": key["others"], "house": house, "people": people, "checksums": w.sql("SELECT name, checksum FROM store ORDER BY name") })
     };
     // Every line, as it was written: people are told what is said several times on a day once.
     let record =

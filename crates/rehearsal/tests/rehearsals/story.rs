@@ -161,11 +161,12 @@ async fn everything_opens_by_hand_with_the_commands_of_the_guide() {
     assert!(Command::new("cp").arg("-r").arg(w.house.store_folder()).arg(by_hand.join("replica")).status().unwrap().success());
     let guide = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/guides/by-hand.md")).unwrap();
     let script: String = guide.split("```sh\n").skip(1).filter_map(|block| block.split("```").next()).collect();
-    assert!(script.contains("age -d") && script.contains("sha256sum -c"));
+    assert!(script.contains("age -d") && script.contains("sha256sum -c") && script.contains("b3sum --check"));
     let output = Command::new("bash").args(["-euo", "pipefail", "-c", &script]).current_dir(&by_hand).output().unwrap();
     assert!(output.status.success(), "{}\n{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
     let printed = String::from_utf8_lossy(&output.stdout);
     assert!(printed.contains(".jsonl.gz.age: OK") && !printed.contains("NOT PROVEN"), "{printed}");
+    assert_eq!(printed.lines().filter(|l| l.starts_with("objects/") && l.ends_with(".age: OK")).count(), 12, "{printed}");
     let files = |folder: PathBuf| -> BTreeMap<PathBuf, Digest> { walk::originals_below(&folder).unwrap() };
     assert_eq!(files(by_hand.join("pictures")), files(w.house.library()));
 }

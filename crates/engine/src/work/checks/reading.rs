@@ -259,6 +259,6 @@ pub(in crate::work) async fn read_back(replica: &Replica, object: &ObjectRecord,
     if replica.keys.can_open() {
         Ok((Act::Opened, reading::prove(replica, &object.name, expected).await?))
     } else {
-        Ok((Act::Compared, (reading::compare(replica, &object.name, object.sha256).await?, None)))
+        Ok((Act::Compared, (reading::compare(replica, &object.name, object.hash).await?, None)))
     }
 }

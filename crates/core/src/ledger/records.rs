@@ -1,0 +1,278 @@
+//! The records of a ledger, and what each of them says.
+
+use chrono::{DateTime, NaiveDateTime, Utc};
+use serde::{Deserialize, Deserializer, Serialize};
+
+use super::heads::{CheckpointHead, LedgerEnd, SegmentHead};
+use crate::{
+    DeviceId, Digest, OriginalId, PersonId,
+    capture::CaptureRule,
+    checksum::{Checksum, ObjectHash},
+    clearance::Depth,
+    cost::Prices,
+    filing::{FiledPath, FilingPlan},
+    kind::MediaKind,
+    name::OriginalName,
+    retention::Retention,
+    window::Week,
+};
+
+/// The version of the record format that this program writes. Higher ones are refused, never guessed at.
+pub const FORMAT: u32 = 3;
+
+/// From this version on every segment carries a proof of who wrote it ([`MacRecord`]).
+pub(super) const PROVEN_FROM: u32 = 2;
+
+/// One line of a ledger segment.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "type", rename_all = "kebab-case")]
+pub enum Record {
+    /// Opens every segment.
+    Segment(SegmentHead),
+    /// Opens every part of a checkpoint.
+    Checkpoint(CheckpointHead),
+    /// The household itself. The last one counts.
+    Household(HouseholdRecord),
+    /// A member. The last one with an id counts.
+    Person(PersonRecord),
+    /// A device. The last one with an id counts.
+    Device(DeviceRecord),
+    /// An original whose object the store has confirmed. The last one with an id counts.
+    Original(Box<OriginalRecord>),
+    /// An original that was deleted for good: earlier records with its id do not count any more.
+    Removed(RemovedRecord),
+    /// A line of the house's record: who did what, and when. The last one with a number counts.
+    Entry(EntryRecord),
+    /// Ends every segment and every part of a checkpoint: proves that the household wrote the lines before it.
+    Mac(MacRecord),
+    /// A record of a kind that a later version added; ignored.
+    #[serde(other)]
+    Unknown,
+}
+
+/// One record as its line, without the line's end.
+pub fn line(record: &Record) -> String {
+    serde_json::to_string(record).expect("a record holds only text, numbers and times, which JSON can say")
+}
+
+/// The last line of a segment, or of a part of a checkpoint.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct MacRecord {
+    /// HMAC-SHA-256 (RFC 2104) of all bytes before this line, under the household's ledger key, in 64 hexadecimal digits.
+    pub hmac_sha256: String,
+}
+
+/// A line of the house's record.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct EntryRecord {
+    /// Counts up in one house.
+    pub number: u64,
+    /// When.
+    pub at: DateTime<Utc>,
+    /// Who.
+    pub who: String,
+    /// What they did.
+    pub what: String,
+}
+
+/// The household.
+#[derive(Clone, PartialEq, Serialize, Deserialize)]
+pub struct HouseholdRecord {
+    /// What it calls itself.
+    pub name: String,
+    /// The key for object names, 64 hexadecimal digits (HMAC-SHA-256).
+    pub name_key: String,
+    /// What its keeper decided for the whole house.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rules: Option<RulesRecord>,
+    /// What its keeper decided for each store.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub stores: Vec<StoreRecord>,
+    /// Who else can open what is sealed.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub recipients: Vec<RecipientRecord>,
+}
+
+impl std::fmt::Debug for HouseholdRecord {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        // Whoever has the key for names can tell which pictures are in a store.
+        write!(f, "HouseholdRecord({}, {:?}, {:?})", self.name, self.rules, self.stores)
+    }
+}
+
+/// What a keeper decided for a store. Where it is and how to sign in there is on the recovery kit.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct StoreRecord {
+    /// As in its address.
+    pub endpoint: String,
+    /// As in its address.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub bucket: String,
+    /// As in its address.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub prefix: String,
+    /// Whether it is away from home.
+    pub away: bool,
+    /// The checksum that it was seen to verify; none: it takes whatever arrives. Up to format 2 it was called `notices`, and told whether
+    /// it verified SHA-256.
+    #[serde(default, alias = "notices", deserialize_with = "word_or_whether", skip_serializing_if = "Option::is_none")]
+    pub checksum: Option<Checksum>,
+    /// Whether it waits.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub paused: bool,
+    /// When, and how fast, copies go there.
+    pub week: Week,
+    /// What it asks for.
+    pub prices: Prices,
+    /// Where its own ledger ended when this was written: so that each store knows of the others' ledgers.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ledger_end: Option<LedgerEnd>,
+}
+
+/// A checksum by its word; or, as it was written before there were several, whether SHA-256 was verified.
+fn word_or_whether<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Checksum>, D::Error> {
+    #[derive(Deserialize)]
+    #[serde(untagged)]
+    enum Told {
+        Word(Checksum),
+        Whether(bool),
+    }
+    Ok(match Told::deserialize(from)? {
+        Told::Word(checksum) => Some(checksum),
+        Told::Whether(verifies) => verifies.then_some(Checksum::Sha256),
+    })
+}
+
+/// Somebody else who can open what is sealed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RecipientRecord {
+    /// `age1…`.
+    pub recipient: String,
+    /// What people call them.
+    pub name: String,
+    /// Since when.
+    pub added_at: DateTime<Utc>,
+}
+
+/// What a keeper decided for the whole house.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct RulesRecord {
+    /// The filing plan, as a pattern.
+    pub filing: FilingPlan,
+    /// How deep before a device may let go of its copies.
+    pub clear_at: Depth,
+    /// Whether a JPEG is made beside each HEIC.
+    pub derive_jpeg: bool,
+    /// How long what was deleted stays.
+    pub retention: Retention,
+}
+
+/// A member.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct PersonRecord {
+    /// Stable across devices and names.
+    pub id: PersonId,
+    /// As shown.
+    pub name: String,
+    /// `keeper`, `member` or `guest`.
+    pub role: String,
+    /// The member's folder in the library.
+    pub folder: String,
+    /// The most bytes that the member may have at home.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub quota: Option<u64>,
+    /// Above this the member is told that room runs out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub soft_quota: Option<u64>,
+}
+
+/// A device.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct DeviceRecord {
+    /// Stable across names.
+    pub id: DeviceId,
+    /// Whose it is.
+    pub person: PersonId,
+    /// As shown.
+    pub name: String,
+    /// `phone`, `tablet`, `computer`, …
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kind: Option<String>,
+}
+
+/// An original and its sealed object.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct OriginalRecord {
+    /// Stable for this original.
+    pub id: OriginalId,
+    /// Whose it is.
+    pub person: PersonId,
+    /// The device that sent it first.
+    pub device: Option<DeviceId>,
+    /// SHA-256 of the original's bytes.
+    pub sha256: Digest,
+    /// Length of the original in bytes.
+    pub size: u64,
+    /// Where it is in the library.
+    pub path: FiledPath,
+    /// What the device called it.
+    pub name: OriginalName,
+    /// What sort of file it is.
+    pub kind: MediaKind,
+    /// When it was taken; also the file's time in the library.
+    pub taken_at: DateTime<Utc>,
+    /// What a clock on the wall showed then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub taken_local: Option<NaiveDateTime>,
+    /// How that is known.
+    pub taken_rule: CaptureRule,
+    /// When it came home.
+    pub landed_at: DateTime<Utc>,
+    /// The album or folder on its device.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub source: String,
+    /// The file's time on its device.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub file_time: Option<DateTime<Utc>>,
+    /// The original that stands for its shot, if that is another one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub shot: Option<OriginalId>,
+    /// Set while it waits in holding, after somebody deleted it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub held: Option<HeldRecord>,
+    /// Its sealed object in this store.
+    pub object: ObjectRecord,
+}
+
+/// What was deleted and can be taken back.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HeldRecord {
+    /// When it was deleted.
+    pub at: DateTime<Utc>,
+    /// Until when it can be taken back; none: for ever.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<DateTime<Utc>>,
+    /// Where it was before.
+    pub was_at: FiledPath,
+}
+
+/// An original that was deleted for good.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RemovedRecord {
+    /// The original.
+    pub id: OriginalId,
+    /// When.
+    pub at: DateTime<Utc>,
+}
+
+/// A sealed object in a store.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ObjectRecord {
+    /// Name below the store's prefix.
+    pub name: String,
+    /// Length of the sealed bytes.
+    pub size: u64,
+    /// The hash of the sealed bytes, so that a damaged object is found without a key. SHA-256 up to format 2.
+    #[serde(flatten)]
+    pub hash: ObjectHash,
+}
