@@ -300,7 +300,8 @@ impl Catalog {
         let mut c = self.async_commit_connection().await?;
         for some in files.chunks(AT_ONCE) {
             let rows: Vec<_> = some.iter().map(row).collect();
-            insert_into(adopted_file::table).values(rows).on_conflict_do_nothing().execute(&mut c).await?;
+            let rows = insert_into(adopted_file::table).values(rows).on_conflict_do_nothing();
+            diesel_async::RunQueryDsl::execute(rows, &mut c).await?;
         }
         Ok(())
     }

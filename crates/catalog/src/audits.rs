@@ -198,7 +198,8 @@ impl Catalog {
             rounds.extend([round(Check::Reading, 1), round(Check::Listing, 3), round(Check::Drill, 4)]);
         }
         // No wish: a round that is there goes on as it was.
-        insert_into(job::table).values(rounds).on_conflict_do_nothing().execute(&mut c).await?;
+        let rows = insert_into(job::table).values(rounds).on_conflict_do_nothing();
+        diesel_async::RunQueryDsl::execute(rows, &mut c).await?;
         self.work_added(&Kind::ALL);
         Ok(())
     }

@@ -9,7 +9,7 @@ use uuid::Uuid;
 use ypogeion_core::{DeviceId, Digest, OriginalId, PersonId, clearance::Evidence, filing::FiledPath};
 
 use crate::{
-    Catalog, CatalogError, Prepare, Result,
+    Catalog, CatalogError, Result,
     columns::{HashColumn, PathColumn, hashes},
     db::*,
     unsigned,
@@ -95,7 +95,8 @@ impl Catalog {
             };
             for some in cleared.chunks(AT_ONCE) {
                 let entries: Vec<_> = some.iter().map(entry).collect();
-                insert_into(clearance_entry::table).values(entries).on_conflict_do_nothing().execute(c).await?;
+                let rows = insert_into(clearance_entry::table).values(entries).on_conflict_do_nothing();
+                diesel_async::RunQueryDsl::execute(rows, c).await?;
             }
             Ok::<_, CatalogError>(())
         })
@@ -127,7 +128,6 @@ impl Catalog {
             .bind::<Array<Text>, _>(removed.iter().map(|r| r.1).collect::<Vec<_>>())
             .bind::<Array<Binary>, _>(removed.iter().map(|r| r.2.as_bytes().as_slice()).collect::<Vec<_>>())
             .bind::<Timestamptz, _>(now)
-            .prepared()
             .execute(c)
             .await?;
             // What a device removed it does not have any more; it still counts as sent by it.
@@ -139,7 +139,6 @@ impl Catalog {
             .bind::<SqlUuid, _>(id)
             .bind::<SqlUuid, _>(device.0)
             .bind::<Timestamptz, _>(now)
-            .prepared()
             .execute(c)
             .await?;
             Ok(gone as u64)

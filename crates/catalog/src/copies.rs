@@ -20,7 +20,7 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, Prepare, Result,
+    Catalog, Result,
     db::*,
     evidence::{HOME, place_of},
     numbers::amount,
@@ -121,7 +121,6 @@ impl Catalog {
         .bind::<Nullable<SqlUuid>, _>(after.map(|o| o.0))
         .bind::<BigInt, _>(limit)
         .bind::<SqlUuid, _>(HOME)
-        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -148,7 +147,6 @@ impl Catalog {
         .bind::<Timestamptz, _>(now - TimeDelta::days(i64::from(LOOKED_BACK_DAYS)))
         .bind::<Timestamptz, _>(now)
         .bind::<Interval, _>(PgInterval::from_days(i32::from(minimum_days)))
-        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(Holdings {

@@ -13,11 +13,15 @@ use diesel::{
     dsl::{And, IsNull},
     expression::{ValidGrouping, is_aggregate},
     pg::Pg,
-    query_builder::{AstPass, QueryFragment, QueryId},
+    query_builder::{AstPass, Query, QueryFragment, QueryId},
     query_dsl::methods::FilterDsl,
     sql_types::{BigInt, Integer, Nullable, SingleValue, SqlType, Text, Timestamptz},
 };
-pub(crate) use diesel_async::RunQueryDsl;
+use diesel_async::{
+    AsyncConnectionCore,
+    methods::{ExecuteDsl, LoadQuery},
+    return_futures::{GetResult, LoadFuture},
+};
 
 pub(crate) use crate::schema::*;
 
@@ -53,6 +57,74 @@ asked_together! {
 
 /// So many rows are written at once: a statement has room for 65,535 values.
 pub(crate) const AT_ONCE: usize = 5_000;
+
+/// A statement that the server parses and plans once for a connection and then keeps.
+pub(crate) struct Kept<Q>(Q);
+
+impl<Q: QueryFragment<Pg>> QueryFragment<Pg> for Kept<Q> {
+    fn walk_ast<'b>(&'b self, out: AstPass<'_, 'b, Pg>) -> QueryResult<()> {
+        self.0.walk_ast(out)
+    }
+
+    fn is_safe_to_cache_prepared(&self, _: &Pg) -> QueryResult<bool> {
+        Ok(true)
+    }
+}
+
+impl<Q: QueryId> QueryId for Kept<Q> {
+    type QueryId = Kept<Q::QueryId>;
+    const HAS_STATIC_QUERY_ID: bool = Q::HAS_STATIC_QUERY_ID;
+}
+
+impl<Q: Query> Query for Kept<Q> {
+    type SqlType = Q::SqlType;
+}
+
+/// Runs statements, each a kept one. Diesel keeps no UPDATE, no upsert and no text, because it cannot know how many there will be: each run is
+/// a way to the server more, and a plan. Here, all are written in this crate. One that has as many texts as it has rows is run by
+/// [`diesel_async::RunQueryDsl`] itself.
+pub(crate) trait Run<Conn>: Sized {
+    /// The number of rows that it changed.
+    fn execute<'conn, 'query>(self, c: &'conn mut Conn) -> Conn::ExecuteFuture<'conn, 'query>
+    where
+        Conn: AsyncConnectionCore + Send,
+        Kept<Self>: ExecuteDsl<Conn> + 'query,
+    {
+        diesel_async::RunQueryDsl::execute(Kept(self), c)
+    }
+
+    /// All of its rows.
+    fn load<'query, 'conn, U>(self, c: &'conn mut Conn) -> LoadFuture<'conn, 'query, Kept<Self>, Conn, U>
+    where
+        U: Send,
+        Conn: AsyncConnectionCore,
+        Kept<Self>: LoadQuery<'query, Conn, U> + 'query,
+    {
+        diesel_async::RunQueryDsl::load(Kept(self), c)
+    }
+
+    /// The same.
+    fn get_results<'query, 'conn, U>(self, c: &'conn mut Conn) -> LoadFuture<'conn, 'query, Kept<Self>, Conn, U>
+    where
+        U: Send,
+        Conn: AsyncConnectionCore,
+        Kept<Self>: LoadQuery<'query, Conn, U> + 'query,
+    {
+        diesel_async::RunQueryDsl::load(Kept(self), c)
+    }
+
+    /// Its only row.
+    fn get_result<'query, 'conn, U>(self, c: &'conn mut Conn) -> GetResult<'conn, 'query, Kept<Self>, Conn, U>
+    where
+        U: Send + 'conn,
+        Conn: AsyncConnectionCore,
+        Kept<Self>: LoadQuery<'query, Conn, U> + 'query,
+    {
+        diesel_async::RunQueryDsl::get_result(Kept(self), c)
+    }
+}
+
+impl<T, Conn> Run<Conn> for T {}
 
 define_sql_function! {
     /// The first of the two that is there.

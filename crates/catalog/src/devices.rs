@@ -14,7 +14,7 @@ use ypogeion_core::{
     offer::{DELETED_GONE, DELETED_HELD},
 };
 
-use crate::{Catalog, CatalogError, Prepare, Result, db::*, unsigned};
+use crate::{Catalog, CatalogError, Result, db::*, unsigned};
 
 /// A device that is asking.
 #[derive(Clone, Debug)]
@@ -277,7 +277,6 @@ impl Catalog {
         .bind::<Nullable<SqlUuid>, _>(only.map(|d| d.0))
         .bind::<Timestamptz, _>(now)
         .bind::<Array<Text>, _>(LEFT.as_slice())
-        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows

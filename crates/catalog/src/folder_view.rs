@@ -11,7 +11,7 @@ use diesel::{
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, Digest, OriginalId, UploadId, name::source_name, shot};
 
-use crate::{Catalog, CatalogError, Prepare, Result, columns::HashColumn, db::*, unsigned, wishes::due_for, work::Kind};
+use crate::{Catalog, CatalogError, Result, columns::HashColumn, db::*, unsigned, wishes::due_for, work::Kind};
 
 /// A folder or a file in a device's tree.
 #[derive(Clone, Debug)]
@@ -246,7 +246,6 @@ impl Catalog {
             .bind::<Text, _>(from)
             .bind::<Text, _>(to)
             .bind::<Text, _>(parent_of(to))
-            .prepared()
             .load(c)
             .await?;
             if moved.is_empty() {
@@ -274,7 +273,6 @@ impl Catalog {
             .bind::<SqlUuid, _>(device.0)
             .bind::<Array<Text>, _>(texts(&new, true))
             .bind::<Array<Text>, _>(texts(&new, false))
-            .prepared()
             .execute(c)
             .await?;
             sql_query(
@@ -286,7 +284,6 @@ impl Catalog {
             .bind::<Array<Text>, _>(texts(&old, false))
             .bind::<Array<Text>, _>(texts(&new, true))
             .bind::<Array<Text>, _>(texts(&new, false))
-            .prepared()
             .execute(c)
             .await?;
             let renamed: Vec<Renamed> = sql_query(
@@ -301,7 +298,6 @@ impl Catalog {
             .bind::<Array<Text>, _>(texts(&new, false))
             .bind::<Array<Text>, _>(keys)
             .bind::<Timestamptz, _>(now - WORKING_NAME)
-            .prepared()
             .load(c)
             .await?;
             let renamed: Vec<Uuid> = renamed.iter().map(|r| r.id).collect();

@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use diesel::sql_query;
 use tokio::sync::Notify;
 
-use crate::{Catalog, Count, Prepare, Result, unsigned};
+use crate::{Catalog, Count, Result, unsigned};
 
 /// With fewer rows than this, going through a whole table is the best plan.
 const FIRST: u64 = 50;
@@ -72,7 +72,6 @@ impl Catalog {
         let rows: Count = sql_query(
             "SELECT max(reltuples)::bigint AS n FROM pg_class WHERE oid IN ('original'::regclass, 'sighting'::regclass)",
         )
-        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(unsigned(rows.n))

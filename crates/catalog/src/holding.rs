@@ -186,7 +186,7 @@ impl Catalog {
             };
             for some in whole.chunks(AT_ONCE) {
                 // One that was taken back and has not been moved yet is where it was deleted from before.
-                insert_into(held::table)
+                let rows = insert_into(held::table)
                     .values(some.iter().map(row).collect::<Vec<_>>())
                     .on_conflict(held::original)
                     .do_update()
@@ -195,9 +195,8 @@ impl Catalog {
                         held::at.eq(excluded(held::at)),
                         held::until.eq(excluded(held::until)),
                         held::looked_at.eq(None::<DateTime<Utc>>),
-                    ))
-                    .execute(c)
-                    .await?;
+                    ));
+                diesel_async::RunQueryDsl::execute(rows, c).await?;
             }
             let digests: Vec<HashColumn> = whole.iter().map(|(.., digest)| *digest).collect();
             tell_devices(c, person, &digests, Stage::Held.told()).await?;

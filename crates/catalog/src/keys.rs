@@ -115,7 +115,8 @@ impl Catalog {
             (household_key::epoch.eq(epoch), household_key::recipient.eq(recipient.clone()), household_key::made_at.eq(now))
         };
         let rows: Vec<_> = (0..=last).rev().zip(recipients).map(row).collect();
-        insert_into(household_key::table).values(rows).on_conflict_do_nothing().execute(&mut c).await?;
+        let rows = insert_into(household_key::table).values(rows).on_conflict_do_nothing();
+        diesel_async::RunQueryDsl::execute(rows, &mut c).await?;
         let raised = household::seal_epoch.eq(greatest(household::seal_epoch, last));
         update(household::table).set(raised).execute(&mut c).await?;
         Ok(())

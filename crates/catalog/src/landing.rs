@@ -15,7 +15,7 @@ use ypogeion_core::{
     shot::{self, Part},
 };
 
-use crate::{Catalog, Prepare, Result, db::*, evidence::HOME, signed, uploads::Upload, wishes::WISH, work::Kind};
+use crate::{Catalog, Result, db::*, evidence::HOME, signed, uploads::Upload, wishes::WISH, work::Kind};
 
 /// An original that is on the disk and about to be acknowledged.
 #[derive(Clone, Debug)]
@@ -116,7 +116,6 @@ impl Catalog {
         .bind::<Nullable<Text>, _>(&facts.pair)
         .bind::<Text, _>(&shot_key)
         .bind::<Text, _>(part.word())
-        .prepared()
         .get_result(&mut c)
         .await
         .optional()?;
@@ -151,7 +150,6 @@ impl Catalog {
         ))
         .bind::<SqlUuid, _>(id.0)
         .bind::<Timestamptz, _>(now)
-        .prepared()
         .execute(c)
         .await?;
         Ok(())

@@ -75,11 +75,9 @@ use std::{
 
 use chrono::{DateTime, Utc};
 use diesel::{
-    QueryResult, QueryableByName,
-    pg::Pg,
-    query_builder::{AstPass, Query, QueryFragment, QueryId},
+    QueryableByName,
     result::{DatabaseErrorKind, Error as DieselError},
-    sql_types::{BigInt, Untyped},
+    sql_types::BigInt,
 };
 use diesel_async::{
     AsyncConnection, AsyncMigrationHarness, AsyncPgConnection,
@@ -103,39 +101,6 @@ const GATHER: Duration = Duration::from_millis(50);
 const DECIDED: chrono::TimeDelta = chrono::TimeDelta::seconds(2);
 /// A connection that was used a moment ago is there; one that rested for longer is asked first.
 const FRESH: Duration = Duration::from_secs(1);
-
-/// A statement that the server parses and plans once for a connection and then keeps. Diesel keeps no statement made from
-/// text, because it cannot know how many there will be; here, they are all written in this crate.
-pub(crate) struct Prepared<Q>(Q);
-
-/// Makes a statement a kept one.
-pub(crate) trait Prepare: Sized {
-    fn prepared(self) -> Prepared<Self> {
-        Prepared(self)
-    }
-}
-
-impl<Q: QueryFragment<Pg>> Prepare for Q {}
-
-impl<Q: QueryFragment<Pg>> QueryFragment<Pg> for Prepared<Q> {
-    fn walk_ast<'b>(&'b self, out: AstPass<'_, 'b, Pg>) -> QueryResult<()> {
-        self.0.walk_ast(out)
-    }
-
-    fn is_safe_to_cache_prepared(&self, _: &Pg) -> QueryResult<bool> {
-        Ok(true)
-    }
-}
-
-impl<Q> QueryId for Prepared<Q> {
-    type QueryId = ();
-    // The text is the key.
-    const HAS_STATIC_QUERY_ID: bool = false;
-}
-
-impl<Q> Query for Prepared<Q> {
-    type SqlType = Untyped;
-}
 
 /// The catalogue of one household.
 #[derive(Clone)]

@@ -12,7 +12,7 @@ use diesel::{
 use uuid::Uuid;
 use ypogeion_core::OriginalId;
 
-use crate::{Catalog, Prepare, Result, db::*, evidence::HOME, stores::EXPOSURE, unsigned, wishes::WISH, work::Kind};
+use crate::{Catalog, Result, db::*, evidence::HOME, stores::EXPOSURE, unsigned, wishes::WISH, work::Kind};
 
 /// What a look at some originals found.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -74,7 +74,6 @@ impl Catalog {
         .bind::<BigInt, _>(limit)
         .bind::<Timestamptz, _>(now)
         .bind::<SqlUuid, _>(HOME)
-        .prepared()
         .get_result(&mut c)
         .await
         .optional()?;
@@ -99,7 +98,6 @@ impl Catalog {
         ))
         .bind::<Timestamptz, _>(now)
         .bind::<SqlUuid, _>(HOME)
-        .prepared()
         .execute(&mut c)
         .await?;
         drop(c);

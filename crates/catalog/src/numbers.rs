@@ -11,7 +11,7 @@ use diesel::{
 
 use ypogeion_core::{PersonId, StoreId, amount::Amount};
 
-use crate::{Catalog, CatalogError, Prepare, Result, db::*, unsigned};
+use crate::{Catalog, CatalogError, Result, db::*, unsigned};
 
 /// So many lines are added up at a time.
 const FOLD: i32 = 10_000;
@@ -154,7 +154,6 @@ impl Catalog {
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))
         .bind::<Timestamptz, _>(proven_since)
         .bind::<Timestamptz, _>(next_day(proven_since))
-        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(Depths {
@@ -198,7 +197,6 @@ impl Catalog {
         .bind::<SqlUuid, _>(id.0)
         .bind::<Timestamptz, _>(proven_since)
         .bind::<Timestamptz, _>(next_day(proven_since))
-        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(StoreNumbers {
@@ -265,7 +263,7 @@ impl Catalog {
         // Months and days of which nothing is left.
         delete(tally::table.filter(tally::n.eq(0).and(tally::bytes.eq(0)))).execute(&mut c).await?;
         // Text, all of it: views that are read here only, and a lock.
-        let wrong: Vec<Wrong> = sql_query("SELECT what FROM discrepancy ORDER BY what LIMIT 100").prepared().load(&mut c).await?;
+        let wrong: Vec<Wrong> = sql_query("SELECT what FROM discrepancy ORDER BY what LIMIT 100").load(&mut c).await?;
         if !wrong.is_empty() {
             whole!(c, {
                 // Whoever counts waits until what is there and what is remembered are the same.

@@ -120,6 +120,17 @@ impl Catalog {
             for original in &sharing {
                 observe_in(c, OriginalId(*original), digest, &seen).await?;
             }
+            // It has a copy away from home now: others that have none go first, to whichever store.
+            let is_away = store::table.find(store.0).filter(store::away).select(store::id);
+            let sending = job::kind.eq(Kind::Replicate.word()).and(job::key.eq_any(&sharing)).and(job::priority.gt(8));
+            update(job::table.filter(sending.and(exists(is_away)))).set(job::priority.eq(8)).execute(c).await?;
+            let unlisted = standing::table.filter(standing::place.eq(store.0).and(standing::original.eq_any(&sharing)));
+            update(unlisted).set(standing::listed.eq(false)).execute(c).await?;
+            ledger_due(c, store, ledger_at).await?;
+            let there = Some(store.0).into_sql::<Nullable<SqlUuid>>();
+            let these = original::table.filter(original::id.eq_any(&sharing)).order(original::id);
+            wish!(from these.select(work_for!(Kind::Prove, original::id, there, 0, prove_at))).execute(c).await?;
+            // Last: whatever else goes to this store within the hour waits for this row.
             insert_into(traffic::table)
                 .values((
                     traffic::store.eq(store.0),
@@ -132,16 +143,6 @@ impl Catalog {
                 .set((traffic::objects.eq(traffic::objects + 1), traffic::bytes.eq(traffic::bytes + excluded(traffic::bytes))))
                 .execute(c)
                 .await?;
-            // It has a copy away from home now: others that have none go first, to whichever store.
-            let is_away = store::table.find(store.0).filter(store::away).select(store::id);
-            let sending = job::kind.eq(Kind::Replicate.word()).and(job::key.eq_any(&sharing)).and(job::priority.gt(8));
-            update(job::table.filter(sending.and(exists(is_away)))).set(job::priority.eq(8)).execute(c).await?;
-            let unlisted = standing::table.filter(standing::place.eq(store.0).and(standing::original.eq_any(&sharing)));
-            update(unlisted).set(standing::listed.eq(false)).execute(c).await?;
-            ledger_due(c, store, ledger_at).await?;
-            let there = Some(store.0).into_sql::<Nullable<SqlUuid>>();
-            let these = original::table.filter(original::id.eq_any(&sharing)).order(original::id);
-            wish!(from these.select(work_for!(Kind::Prove, original::id, there, 0, prove_at))).execute(c).await?;
             Ok::<_, CatalogError>(owned)
         })
         .await?;

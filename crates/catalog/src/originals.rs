@@ -10,7 +10,7 @@ use diesel::{
 };
 
 use crate::{
-    Catalog, CatalogError, Prepare, Result,
+    Catalog, CatalogError, Result,
     columns::{HashColumn, PathColumn},
     db::*,
     evidence::HOME,
@@ -269,7 +269,6 @@ impl Catalog {
         .bind::<Nullable<SqlUuid>, _>(before_id)
         .bind::<SqlUuid, _>(HOME)
         .bind::<BigInt, _>(limit)
-        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows

@@ -19,7 +19,7 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Prepare, Result,
+    Catalog, CatalogError, Result,
     db::*,
     derived::FROM,
     signed,
@@ -95,7 +95,6 @@ impl Catalog {
             ))
             .bind::<Jsonb, _>(&rows)
             .bind::<Timestamptz, _>(now)
-            .prepared()
             .execute(c)
             .await?;
             // What the store has, as its ledger and its list say together.
@@ -120,7 +119,6 @@ impl Catalog {
             .bind::<Text, _>(Act::Listed.word())
             .bind::<Text, _>(Outcome::Right.word())
             .bind::<Text, _>(Outcome::Missing.word())
-            .prepared()
             .execute(c)
             .await?;
             Ok::<_, CatalogError>(())
@@ -161,7 +159,6 @@ impl Catalog {
             .bind::<Array<Timestamptz>, _>(some.iter().map(|e| e.at).collect::<Vec<_>>())
             .bind::<Array<Text>, _>(some.iter().map(|e| e.who.as_str()).collect::<Vec<_>>())
             .bind::<Array<Text>, _>(some.iter().map(|e| e.what.as_str()).collect::<Vec<_>>())
-            .prepared()
             .execute(&mut c)
             .await?;
         }

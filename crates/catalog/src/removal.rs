@@ -14,7 +14,7 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Prepare, Result,
+    Catalog, CatalogError, Result,
     columns::HashColumn,
     db::*,
     evidence::HOME,
@@ -93,7 +93,6 @@ impl Catalog {
         )
         .bind::<Timestamptz, _>(now)
         .bind::<Timestamptz, _>(now - TimeDelta::days(1))
-        .prepared()
         .get_result(&mut c)
         .await?;
         Ok(Leaving {

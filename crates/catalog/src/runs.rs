@@ -146,7 +146,8 @@ impl Catalog {
                 )
             };
             for some in entries.chunks(AT_ONCE) {
-                insert_into(run_entry::table).values(some.iter().map(row).collect::<Vec<_>>()).execute(c).await?;
+                let rows = insert_into(run_entry::table).values(some.iter().map(row).collect::<Vec<_>>());
+                diesel_async::RunQueryDsl::execute(rows, c).await?;
             }
             Ok::<_, CatalogError>(())
         })

@@ -8,8 +8,7 @@ use diesel::{
 use ypogeion_core::{Digest, StoreId, ledger::SegmentRef};
 
 use crate::{
-    Catalog, CatalogError, Prepare, Result, columns::HashColumn, db::*, originals::OriginalRow, signed, wishes::ledger_due,
-    work::Kind,
+    Catalog, CatalogError, Result, columns::HashColumn, db::*, originals::OriginalRow, signed, wishes::ledger_due, work::Kind,
 };
 
 impl Catalog {
@@ -59,7 +58,6 @@ impl Catalog {
             .bind::<SqlUuid, _>(store.0)
             .bind::<Array<SqlUuid>, _>(written.iter().map(|o| o.id.0).collect::<Vec<_>>())
             .bind::<Array<Text>, _>(written.iter().map(|o| o.version.as_str()).collect::<Vec<_>>())
-            .prepared()
             .execute(c)
             .await?;
             update(store::table.find(store.0))

@@ -19,7 +19,7 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Prepare, Result,
+    Catalog, CatalogError, Result,
     columns::HashColumn,
     db::*,
     originals::{Touched, facts_of},
@@ -315,7 +315,6 @@ async fn keep_shots(c: &mut AsyncPgConnection, rows: &[PieceRow], shots: &[Shot]
     .bind::<Array<SqlUuid>, _>(changed.iter().map(|c| c.0.id).collect::<Vec<_>>())
     .bind::<Array<SqlUuid>, _>(changed.iter().map(|c| c.1).collect::<Vec<_>>())
     .bind::<Array<Text>, _>(changed.iter().map(|c| c.2).collect::<Vec<_>>())
-    .prepared()
     .execute(c)
     .await?;
     Ok(changed.iter().map(|c| (c.0.id, c.0.taken_local)).collect())

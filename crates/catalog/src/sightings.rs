@@ -9,7 +9,7 @@ use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{DeviceId, Digest, OriginalId};
 
-use crate::{Catalog, Prepare, Result, columns::HashColumn, db::*, signed, unsigned};
+use crate::{Catalog, Result, columns::HashColumn, db::*, signed, unsigned};
 
 /// One thing that a device says it has.
 #[derive(Clone, Debug)]
@@ -117,7 +117,6 @@ impl Catalog {
         .bind::<Array<Nullable<Timestamptz>>, _>(rows.iter().map(|s| s.file_time).collect::<Vec<_>>())
         .bind::<Array<Nullable<Text>>, _>(rows.iter().map(|s| s.refused.as_deref()).collect::<Vec<_>>())
         .bind::<Timestamptz, _>(now)
-        .prepared()
         .execute(c)
         .await?;
         self.grew(sightings.len());
@@ -168,7 +167,6 @@ impl Catalog {
         .bind::<Text, _>(after_name)
         .bind::<SqlUuid, _>(crate::evidence::HOME)
         .bind::<BigInt, _>(limit)
-        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows

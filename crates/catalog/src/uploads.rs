@@ -14,7 +14,7 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Prepare, Result,
+    Catalog, CatalogError, Result,
     columns::{HashColumn, PathColumn},
     db::*,
     signed, unsigned,
@@ -248,7 +248,6 @@ impl Catalog {
             .bind::<BigInt, _>(signed(OPEN_OF_DEVICE))
             .bind::<BigInt, _>(signed(terms.there))
             .bind::<BigInt, _>(signed(OPEN_OF_PERSON))
-            .prepared()
             .get_result(c)
             .await?;
             room.promised = unsigned(all.promised);
@@ -365,7 +364,6 @@ async fn own(c: &mut AsyncPgConnection, person: PersonId, still: DateTime<Utc>, 
     .bind::<SqlUuid, _>(person.0)
     .bind::<Timestamptz, _>(still)
     .bind::<Array<SqlUuid>, _>(but)
-    .prepared()
     .get_result(c)
     .await?;
     Ok((unsigned(row.used), unsigned(row.own)))

@@ -11,7 +11,7 @@ use futures_util::StreamExt;
 use uuid::Uuid;
 use ypogeion_core::StoreId;
 
-use crate::{Catalog, CatalogError, Prepare, Result, db::*, unsigned};
+use crate::{Catalog, CatalogError, Result, db::*, unsigned};
 
 /// The kinds of background work.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -251,7 +251,6 @@ impl Catalog {
         .bind::<Timestamptz, _>(now + lease)
         .bind::<BigInt, _>(limit)
         .bind::<Array<SqlUuid>, _>(full.iter().map(|s| s.0).collect::<Vec<_>>())
-        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -287,7 +286,6 @@ impl Catalog {
             .bind::<Timestamptz, _>(now)
             .bind::<Text, _>(kind.word())
             .bind::<Array<SqlUuid>, _>(full.iter().map(|s| s.0).collect::<Vec<_>>())
-            .prepared()
             .get_result(&mut c)
             .await?;
         Ok(row.due)
@@ -374,7 +372,6 @@ impl Catalog {
             .bind::<SqlUuid, _>(me)
             .bind::<Integer, _>(MOST_LOST)
             .bind::<Timestamptz, _>(now)
-            .prepared()
             .execute(&mut c)
             .await?;
         Ok(n as u64)
@@ -407,7 +404,6 @@ impl Catalog {
         )
         .bind::<Timestamptz, _>(now)
         .bind::<Array<Text>, _>(LATER.as_slice())
-        .prepared()
         .load(&mut c)
         .await?;
         Ok(rows
@@ -458,7 +454,7 @@ impl Catalog {
     pub async fn listen_for_work(&self, mut woken: impl FnMut(&[Kind])) -> Result<()> {
         let mut c = AsyncPgConnection::establish(&self.url).await.map_err(|e| CatalogError::Away(Box::new(e)))?;
         // Text: no query.
-        sql_query("LISTEN job").prepared().execute(&mut c).await?;
+        sql_query("LISTEN job").execute(&mut c).await?;
         // Whatever came before the listening began.
         woken(&Kind::ALL);
         let mut notes = std::pin::pin!(c.notifications_stream());

@@ -4,6 +4,7 @@ mod counts;
 mod deletion;
 mod earlier;
 mod growth;
+mod kept;
 mod outbox;
 mod schema;
 mod words;

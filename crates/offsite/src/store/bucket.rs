@@ -348,6 +348,7 @@ mod tests {
         for (status, code, other) in [
             (400, "InvalidRequest", true),
             (400, "BadDigest", false),
+            (400, "XAmzContentSHA256Mismatch", false),
             (400, "AuthorizationHeaderMalformed", false),
             (403, "AccessDenied", false),
             (503, "SlowDown", false),

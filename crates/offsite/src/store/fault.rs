@@ -201,10 +201,10 @@ impl Answer {
     }
 
     /// Whether it may be about a checksum that came along and that the store does not know. One that it knows, and that is not that of the
-    /// bytes, is `BadDigest`.
+    /// bytes, is `BadDigest`, or `XAmzContentSHA256Mismatch`: those are what it is there for.
     pub(crate) fn may_not_know_checksums(&self) -> bool {
         self.status == StatusCode::NOT_IMPLEMENTED
-            || matches!(self.code.as_str(), "NotImplemented" | "InvalidRequest" | "InvalidArgument" | "XAmzContentSHA256Mismatch")
+            || matches!(self.code.as_str(), "NotImplemented" | "InvalidRequest" | "InvalidArgument")
     }
 }
 

@@ -18,6 +18,7 @@ use object_store::{
 use reqwest::Url;
 use tokio_util::io::ReaderStream;
 use ypogeion_core::kit::StoreAddress;
+use ypogeion_pin::causes;
 
 use super::{
     backend::{Backend, Conditional, FORMAT_NAME, Listed, Pieces, Prefix, Seen, Stored, sorted_by_folders},
@@ -145,6 +146,11 @@ impl Share {
     }
 }
 
+/// Whether something failed that was answered, and with a status that is about folders.
+fn is_about_folders(error: &E) -> bool {
+    matches!(error, E::Generic { .. } | E::AlreadyExists { .. }) && !causes(error).any(|e| e.is::<HttpError>())
+}
+
 /// What an answer means that is no success.
 fn of_share(answer: &Answer) -> Fault {
     match answer.status {
@@ -169,7 +175,7 @@ impl Backend for Share {
         match self.inner.put(&path, bytes.clone().into()).await {
             Ok(_) => return Ok(UNCHECKED),
             // Somebody else may have made the same folder at the same moment, which the library takes for a failure.
-            Err(E::Generic { .. } | E::AlreadyExists { .. }) => self.make_folders(path.as_ref()).await?,
+            Err(e) if is_about_folders(&e) => self.make_folders(path.as_ref()).await?,
             Err(e) => return Err(self.not_written(name, &e)),
         }
         self.inner.put(&path, bytes.into()).await.map_err(|e| self.not_written(name, &e))?;
