@@ -11,7 +11,7 @@ use diesel::{QueryableByName, sql_query, sql_types::BigInt};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use uuid::Uuid;
 use ypogeion_catalog::{Catalog, sightings::Sighting, work::Kind};
-use ypogeion_core::{Digest, StoreId};
+use ypogeion_core::{Digest, StoreId, ledger::ObjectRecord};
 
 use super::{World, world};
 
@@ -149,6 +149,69 @@ async fn what_one_picture_costs_does_not_grow_with_the_household() {
         .unwrap();
     assert!((1..200).contains(&read), "{read} rows were read for one of 3,000 pictures");
     assert_eq!(w.catalog.miscounts().await.unwrap(), Vec::<String>::new());
+}
+
+/// The same of what the catalogue does for a picture from its landing until it is deleted: its statements are kept, with the plans that
+/// were made for a household of a few.
+#[tokio::test(flavor = "multi_thread")]
+async fn plans_that_are_kept_are_as_good_for_many() {
+    let w = world().await;
+    let store = w.add_store().await;
+    let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
+    let tables = "SELECT format('ALTER TABLE %I SET (autovacuum_enabled = false);', relname) FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace";
+    c.batch_execute(&format!("DO $$ DECLARE t text; BEGIN FOR t IN {tables} LOOP EXECUTE t; END LOOP; END $$")).await.unwrap();
+    let life = async |n: u32| {
+        let (bytes, at) = (n.to_le_bytes(), w.now + TimeDelta::hours(1));
+        let id = w.land(&bytes, &format!("juno/2026/04/{n}.jpg")).await.unwrap();
+        let object = ObjectRecord { name: format!("objects/of {n}"), size: 200, hash: Digest::of(&bytes).into() };
+        w.catalog.confirm(store, Digest::of(&bytes), &object, (w.now, 0), (at, at)).await.unwrap();
+        w.catalog.set_preview(id, Some("abc")).await.unwrap();
+        w.catalog.store_well(store, w.now).await.unwrap();
+        w.catalog.store_failing(store, "no answer", w.now, w.now).await.unwrap();
+        w.catalog.hold(w.person, &[id], "Juno", w.now, Some(at)).await.unwrap();
+        w.catalog.take_back(w.person, &[id], w.now).await.unwrap();
+        w.catalog.to_settle(id).await.unwrap();
+        w.catalog.is_back(id).await.unwrap();
+    };
+    for n in 0..12 {
+        life(n).await;
+    }
+    let mut other = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
+    // Some are there already.
+    let many = MANY.replace(" WHERE name <> 'a.jpg'", " ON CONFLICT DO NOTHING");
+    other.batch_execute(&format!("{many} ON CONFLICT DO NOTHING")).await.unwrap();
+    let and_their_work = format!(
+        "INSERT INTO object (store, digest, name, size, sealed_hash, sealed_algorithm, confirmed_at) SELECT '{0}', digest, 'objects/' || name, 9, digest, 'blake3', now() FROM original ON CONFLICT DO NOTHING;
+         INSERT INTO standing (original, place, good, since) SELECT id, '{0}', true, now() FROM original ON CONFLICT DO NOTHING;
+         INSERT INTO job (kind, key, store, priority, due) SELECT 'prove', id, '{0}', 5, now() + interval '9 days' FROM original ON CONFLICT DO NOTHING;
+         INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', id, '{0}', 13, now() + interval '9 days' FROM original ON CONFLICT DO NOTHING",
+        store.0
+    );
+    other.batch_execute(&and_their_work).await.unwrap();
+    // As `keep_statistics` does whenever there is twice as much; what was planned before is planned anew then.
+    other
+        .batch_execute(
+            "ANALYZE original, sighting, standing, observation, object, upload, run, device, device_source, person, store",
+        )
+        .await
+        .unwrap();
+    other.batch_execute("SELECT pg_stat_force_next_flush()").await.unwrap();
+    w.catalog.fold_counts().await.unwrap();
+    life(99).await;
+    let mut read = async || {
+        // A process of the server tells what it did with the first that it does a second later.
+        tokio::time::sleep(Duration::from_millis(1200)).await;
+        w.catalog.stores().await.unwrap();
+        let read = "SELECT sum(seq_tup_read + coalesce(idx_tup_fetch, 0))::bigint AS n FROM pg_stat_user_tables";
+        sql_query(read).get_result::<Row>(&mut c).await.unwrap().n
+    };
+    let before = read().await;
+    for n in 100..105 {
+        life(n).await;
+    }
+    let each = (read().await - before) / 5;
+    // With plans for a few that were kept for many it is thirteen times all of them.
+    assert!((1..9_000).contains(&each), "{each} rows were read for each of five among 3,000");
 }
 
 /// The index that a page of the timeline begins in is read at its place alone, not from the newest picture on.
