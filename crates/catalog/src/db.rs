@@ -58,10 +58,10 @@ asked_together! {
 /// So many rows are written at once: a statement has room for 65,535 values.
 pub(crate) const AT_ONCE: usize = 5_000;
 
-/// A statement that the server parses and plans once for a connection and then keeps.
-pub(crate) struct Kept<Q>(Q);
+/// A prepared statement: the server parses and plans it once for a connection, and then keeps it.
+pub(crate) struct Prepared<Q>(Q);
 
-impl<Q: QueryFragment<Pg>> QueryFragment<Pg> for Kept<Q> {
+impl<Q: QueryFragment<Pg>> QueryFragment<Pg> for Prepared<Q> {
     fn walk_ast<'b>(&'b self, out: AstPass<'_, 'b, Pg>) -> QueryResult<()> {
         self.0.walk_ast(out)
     }
@@ -71,16 +71,16 @@ impl<Q: QueryFragment<Pg>> QueryFragment<Pg> for Kept<Q> {
     }
 }
 
-impl<Q: QueryId> QueryId for Kept<Q> {
-    type QueryId = Kept<Q::QueryId>;
+impl<Q: QueryId> QueryId for Prepared<Q> {
+    type QueryId = Prepared<Q::QueryId>;
     const HAS_STATIC_QUERY_ID: bool = Q::HAS_STATIC_QUERY_ID;
 }
 
-impl<Q: Query> Query for Kept<Q> {
+impl<Q: Query> Query for Prepared<Q> {
     type SqlType = Q::SqlType;
 }
 
-/// Runs statements, each a kept one. Diesel keeps no UPDATE, no upsert and no text, because it cannot know how many there will be: each run is
+/// Runs statements, each a prepared one that is kept. Diesel keeps no UPDATE, no upsert and no text, because it cannot know how many there will be: each run is
 /// a way to the server more, and a plan. Here, all are written in this crate. One that has as many texts as it has rows is run by
 /// [`diesel_async::RunQueryDsl`] itself.
 pub(crate) trait Run<Conn>: Sized {
@@ -88,39 +88,29 @@ pub(crate) trait Run<Conn>: Sized {
     fn execute<'conn, 'query>(self, c: &'conn mut Conn) -> Conn::ExecuteFuture<'conn, 'query>
     where
         Conn: AsyncConnectionCore + Send,
-        Kept<Self>: ExecuteDsl<Conn> + 'query,
+        Prepared<Self>: ExecuteDsl<Conn> + 'query,
     {
-        diesel_async::RunQueryDsl::execute(Kept(self), c)
+        diesel_async::RunQueryDsl::execute(Prepared(self), c)
     }
 
     /// All of its rows.
-    fn load<'query, 'conn, U>(self, c: &'conn mut Conn) -> LoadFuture<'conn, 'query, Kept<Self>, Conn, U>
+    fn load<'query, 'conn, U>(self, c: &'conn mut Conn) -> LoadFuture<'conn, 'query, Prepared<Self>, Conn, U>
     where
         U: Send,
         Conn: AsyncConnectionCore,
-        Kept<Self>: LoadQuery<'query, Conn, U> + 'query,
+        Prepared<Self>: LoadQuery<'query, Conn, U> + 'query,
     {
-        diesel_async::RunQueryDsl::load(Kept(self), c)
-    }
-
-    /// The same.
-    fn get_results<'query, 'conn, U>(self, c: &'conn mut Conn) -> LoadFuture<'conn, 'query, Kept<Self>, Conn, U>
-    where
-        U: Send,
-        Conn: AsyncConnectionCore,
-        Kept<Self>: LoadQuery<'query, Conn, U> + 'query,
-    {
-        diesel_async::RunQueryDsl::load(Kept(self), c)
+        diesel_async::RunQueryDsl::load(Prepared(self), c)
     }
 
     /// Its only row.
-    fn get_result<'query, 'conn, U>(self, c: &'conn mut Conn) -> GetResult<'conn, 'query, Kept<Self>, Conn, U>
+    fn get_result<'query, 'conn, U>(self, c: &'conn mut Conn) -> GetResult<'conn, 'query, Prepared<Self>, Conn, U>
     where
         U: Send + 'conn,
         Conn: AsyncConnectionCore,
-        Kept<Self>: LoadQuery<'query, Conn, U> + 'query,
+        Prepared<Self>: LoadQuery<'query, Conn, U> + 'query,
     {
-        diesel_async::RunQueryDsl::get_result(Kept(self), c)
+        diesel_async::RunQueryDsl::get_result(Prepared(self), c)
     }
 }
 

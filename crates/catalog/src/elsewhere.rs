@@ -54,7 +54,7 @@ impl Catalog {
         let back: Vec<Vec<u8>> = update(elsewhere::table.filter(elsewhere::folder.eq_any(these).and(not_seen)))
             .set((elsewhere::unseen_since.eq(None::<DateTime<Utc>>), elsewhere::given_up_at.eq(None::<DateTime<Utc>>)))
             .returning(elsewhere::folder)
-            .get_results(&mut c)
+            .load(&mut c)
             .await?;
         Ok(back.into_iter().map(|folder| PathBuf::from(OsString::from_vec(folder))).collect())
     }

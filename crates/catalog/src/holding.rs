@@ -173,7 +173,7 @@ impl Catalog {
             let whole: Vec<(Uuid, String, HashColumn)> = update(whole.filter(original::shot.eq_any(shots)))
                 .set(original::held_at.eq(now))
                 .returning((original::id, original::path, original::digest))
-                .get_results(c)
+                .load(c)
                 .await?;
             let row = |(id, path, _): &(Uuid, String, HashColumn)| {
                 (
@@ -262,7 +262,7 @@ impl Catalog {
             let back: Vec<(Uuid, HashColumn)> = update(own.filter(is_held()))
                 .set((original::held_at.eq(None::<DateTime<Utc>>), original::shot.eq(original::id)))
                 .returning((original::id, original::digest))
-                .get_results(c)
+                .load(c)
                 .await?;
             let (ids, digests): (Vec<Uuid>, Vec<HashColumn>) = back.into_iter().unzip();
             tell_devices(c, person, &digests, Stage::Living.told()).await?;

@@ -242,10 +242,6 @@ impl Catalog {
 /// Looks for what is due that somebody else changed each time before it was locked.
 const MOST_LOOKS: usize = 20;
 
-fn leaves(step: Step) -> bool {
-    Stage::Held.after(step) == Some(Stage::LeavingHome)
-}
-
 /// Originals whose time in holding is over, with their owners and hashes, until the end of the transaction nobody else's to change.
 async fn due_to_leave(
     c: &mut AsyncPgConnection,
@@ -278,7 +274,9 @@ async fn due_to_leave(
         let may = |until, looked_at: Option<_>| MayLeave::ask(release, until, looked_at.is_some(), now);
         let still: Vec<_> = still
             .into_iter()
-            .filter(|(.., until, looked_at)| may(*until, *looked_at).is_some_and(|may| leaves(Step::Release(may))))
+            .filter(|(.., until, looked_at)| {
+                may(*until, *looked_at).and_then(|may| Stage::Held.after(Step::Release(may))).is_some()
+            })
             .map(|(id, person, digest, ..)| (id, person, digest))
             .collect();
         if !still.is_empty() {

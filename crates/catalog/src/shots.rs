@@ -185,7 +185,7 @@ impl Catalog {
                     original::correction.eq(id),
                 ))
                 .returning(original::id)
-                .get_results(c)
+                .load(c)
                 .await?;
             time_changed(c, &moved, now).await?;
             let counted = clock_correction::originals.eq(i64::try_from(moved.len()).unwrap_or(i64::MAX));
@@ -211,7 +211,7 @@ impl Catalog {
                     original::correction.eq(None::<Uuid>),
                 ))
                 .returning(original::id)
-                .get_results(c)
+                .load(c)
                 .await?;
             time_changed(c, &back, now).await?;
             Ok::<_, CatalogError>(back.len() as u64)

@@ -14,7 +14,7 @@ use ypogeion_pin::{is_about_trust, looking, printed};
 use crate::{
     Fault, Store,
     shape::speaker,
-    store::{Conditional, FORMAT_NAME, Stored, Trouble, Way, innermost, spoken_plainly},
+    store::{Conditional, FORMAT_NAME, Stored, Transit, Trouble, innermost, spoken_plainly},
 };
 
 /// Bytes that are sent and fetched to see how fast that goes.
@@ -403,8 +403,8 @@ enum Changed {
 
 async fn changed_bytes(address: &StoreAddress, checksum: Checksum, name: &str, salt: u128) -> Result<Changed, Fault> {
     let bytes = Bytes::from(noise(salt, LITTLE));
-    let noisy = Store::trying(address, checksum, Way::Noisy)?;
-    let quiet = Store::trying(address, checksum, Way::Quiet)?;
+    let noisy = Store::trying(address, checksum, Transit::Damaged)?;
+    let quiet = Store::trying(address, checksum, Transit::Intact)?;
     let changed = async {
         // Twice in turn: a store that stumbles once has not shown that it had a look.
         for _ in 0..2 {

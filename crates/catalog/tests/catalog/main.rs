@@ -4,8 +4,8 @@ mod counts;
 mod deletion;
 mod earlier;
 mod growth;
-mod kept;
 mod outbox;
+mod prepared;
 mod schema;
 mod words;
 

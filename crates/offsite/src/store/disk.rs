@@ -155,7 +155,10 @@ impl Backend for Disk {
         // One that is unplugged half way has fewer objects, and that means nothing.
         let end = stream::once(async move { at_end.there(&named).err() }).filter_map(|gone| std::future::ready(gone.map(Err)));
         sorted_by_folders(Arc::clone(&self.inner), self.prefix.path(&folder))
-            .map(move |found| found.map(|meta| disk.prefix.listed(meta)).map_err(|e| disk.fault(&folder, &e)))
+            .map(move |found| {
+                disk.there(&folder)?;
+                found.map(|meta| disk.prefix.listed(meta)).map_err(|e| disk.fault(&folder, &e))
+            })
             .chain(end)
             .boxed()
     }

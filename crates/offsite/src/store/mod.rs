@@ -46,18 +46,17 @@ const SMALL: u64 = 64 << 20;
 pub struct Store {
     backend: Arc<dyn Backend>,
     name: String,
-    pacer: Arc<Pacer>,
     /// The checksum that it was seen to verify.
     verifies: Option<Checksum>,
 }
 
-/// Somebody on the way to a store who may change what is sent.
+/// What becomes of what is sent on its way.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Way {
-    /// As it is.
-    Quiet,
-    /// For a trial: what is sent changes on its way, after it was signed. A good store notices.
-    Noisy,
+pub(crate) enum Transit {
+    /// It arrives as it was sent.
+    Intact,
+    /// For a trial: one bit of it changes, after it was signed. A good store notices.
+    Damaged,
 }
 
 impl Store {
@@ -75,8 +74,7 @@ impl Store {
     /// # Errors
     /// As [`Store::new`].
     pub fn by(address: &StoreAddress, pacer: Arc<Pacer>, verifies: Option<Checksum>) -> Result<Self, Fault> {
-        let kept = Arc::clone(&pacer);
-        let store = |backend| Store { backend, name: address.name.clone(), pacer: kept, verifies: None };
+        let store = |backend| Store { backend, name: address.name.clone(), verifies: None };
         if let Some(folder) = address.disk() {
             return Ok(store(Arc::new(Disk::open(address, folder)?)));
         }
@@ -90,27 +88,20 @@ impl Store {
     /// For a trial: a disk or a share on which no replica has begun is none that is away; and of an object store it is not known yet which
     /// checksums it knows.
     pub(crate) fn untried(address: &StoreAddress) -> Result<Self, Fault> {
-        let pacer = Arc::<Pacer>::default();
         let backend: Arc<dyn Backend> = match (address.disk(), address.share()) {
             (Some(folder), _) => Arc::new(Disk::open(address, folder)?.unmarked()),
-            (None, Some(url)) => Arc::new(share(address, &url, Arc::clone(&pacer))?.unmarked()),
-            (None, None) => Arc::new(bucket(address, Shaped::new(Arc::clone(&pacer)))?),
+            (None, Some(url)) => Arc::new(share(address, &url, Arc::default())?.unmarked()),
+            (None, None) => Arc::new(bucket(address, Shaped::new(Arc::default()))?),
         };
-        Ok(Store { backend, name: address.name.clone(), pacer, verifies: None })
+        Ok(Store { backend, name: address.name.clone(), verifies: None })
     }
 
     /// For the trial of one checksum of an object store: no other is tried in its place.
-    pub(crate) fn trying(address: &StoreAddress, checksum: Checksum, way: Way) -> Result<Self, Fault> {
-        let pacer = Arc::<Pacer>::default();
-        let shaped = Shaped::new(Arc::clone(&pacer));
-        let shaped = if way == Way::Noisy { shaped.noisy() } else { shaped };
+    pub(crate) fn trying(address: &StoreAddress, checksum: Checksum, transit: Transit) -> Result<Self, Fault> {
+        let shaped = Shaped::new(Arc::default());
+        let shaped = if transit == Transit::Damaged { shaped.noisy() } else { shaped };
         let bucket = bucket(address, shaped)?.with(Some(checksum)).fixed();
-        Ok(Store { backend: Arc::new(bucket), name: address.name.clone(), pacer, verifies: None })
-    }
-
-    /// For how long it has asked to be left alone, if it has.
-    pub fn asked_to_wait(&self) -> Option<Duration> {
-        self.pacer.asked_to_wait()
+        Ok(Store { backend: Arc::new(bucket), name: address.name.clone(), verifies: None })
     }
 
     /// What the household calls it.
