@@ -1465,6 +1465,11 @@ export interface components {
         /** @description A run that has just begun. */
         BegunRun: {
             /**
+             * @description The server does not know that the run which the device named as its last ever ended: its database is from before that. What it
+             *     acknowledged to the device since may be unknown here, and the device offers everything again.
+             */
+            forgotten?: boolean;
+            /**
              * Format: uuid
              * @description Its id.
              */
@@ -4037,7 +4042,10 @@ export interface operations {
     };
     begin_run: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The last of its runs in which something was acknowledged, if it remembers one. */
+                last?: string | null;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -18,7 +18,7 @@ use ypogeion_wire::{
     device::{OfferAnswer, OfferEntry},
     inventory::{Inventory, SourceInventory},
     problem::ProblemType,
-    run::{RunCounts, RunEntry, RunReport},
+    run::{BegunRun, RunCounts, RunEntry, RunReport},
 };
 
 use crate::{
@@ -148,7 +148,7 @@ pub async fn backup(
         waits(home, &client, &reason).await?;
         return Ok(Account { halted: Some(reason), ..Account::default() });
     }
-    let begun = if options.dry_run { None } else { Some(client.begin_run().await?) };
+    let begun = if options.dry_run { None } else { Some(begin(&client, &memory).await?) };
     let all = options.all || begun.is_some_and(|b| b.waiting > 0);
     let mut looked = look_through(home, &memory, all, options.settle).await?;
     let account = account_of(&mut looked, &mut tell);
@@ -187,6 +187,16 @@ async fn waits(home: &Home, client: &Client, reason: &str) -> Result<(), RunErro
     // The server may be out of reach, which may be the very reason; it notices the silence.
     let _ = client.report_inventory(&Inventory { sources: None, waiting_for: Some(reason.to_owned()) }).await;
     Ok(())
+}
+
+/// Begins a run. A server that does not know of the last one has an older database than when it acknowledged what came then: nothing that it
+/// acknowledged is counted on any more, also if this run is cut off.
+async fn begin(client: &Client, memory: &Memory) -> Result<BegunRun, RunError> {
+    let begun = client.begin_run(memory.cache.last_run(memory.device).map_err(HomeError::from)?).await?;
+    if begun.forgotten {
+        memory.cache.forget_acknowledged(memory.device).map_err(HomeError::from)?;
+    }
+    Ok(begun)
 }
 
 /// Looks through the sources.
@@ -281,7 +291,7 @@ impl<T: FnMut(Told)> Book<T> {
     }
 
     fn remember(&mut self) -> Result<(), RunError> {
-        Ok(self.memory.cache.remember(self.memory.device, &mem::take(&mut self.fresh)).map_err(HomeError::from)?)
+        Ok(self.memory.cache.remember(self.memory.device, self.run, &mem::take(&mut self.fresh)).map_err(HomeError::from)?)
     }
 
     fn report(&mut self, most: usize) -> RunReport {

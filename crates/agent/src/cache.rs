@@ -5,8 +5,9 @@
 
 use std::{marker::PhantomData, path::Path};
 
-use redb::{Database, ReadOnlyTable, ReadableDatabase, TableDefinition};
-use ypogeion_core::{DeviceId, Digest};
+use redb::{Database, ReadOnlyTable, ReadableDatabase, ReadableTable, TableDefinition};
+use uuid::Uuid;
+use ypogeion_core::{DeviceId, Digest, RunId};
 
 /// Path → size, mtime seconds, mtime nanoseconds, inode, digest, id of the pairing that acknowledged it (zero: none).
 type Row = (u64, i64, u32, u64, [u8; 32], u128);
@@ -15,6 +16,9 @@ const FILES: TableDefinition<'_, &str, Row> = TableDefinition::new("files-1");
 /// Path → size, mtime seconds, mtime nanoseconds, inode, digest, id of the pairing, place of the upload on the server.
 type UploadRow = (u64, i64, u32, u64, [u8; 32], u128, String);
 const UPLOADS: TableDefinition<'_, &str, UploadRow> = TableDefinition::new("uploads-1");
+
+/// Id of the pairing → the last run in which a file was acknowledged.
+const RUNS: TableDefinition<'_, u128, u128> = TableDefinition::new("runs-1");
 
 /// What tells whether a file changed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -89,8 +93,8 @@ impl Cache {
         Ok(Snapshot { files, pairing: device.0.as_u128(), cache: PhantomData })
     }
 
-    /// Remembers files: path, stamp, digest, and whether they were acknowledged.
-    pub fn remember(&self, device: DeviceId, files: &[(String, Stamp, Digest, bool)]) -> Result<(), CacheError> {
+    /// Remembers files: path, stamp, digest, and whether they were acknowledged; in this run, then.
+    pub fn remember(&self, device: DeviceId, run: RunId, files: &[(String, Stamp, Digest, bool)]) -> Result<(), CacheError> {
         if files.is_empty() {
             // A run with nothing new need not wait for the disk.
             return Ok(());
@@ -104,6 +108,42 @@ impl Cache {
                     .insert(path.as_str(), (s.size, s.seconds, s.nanos, s.inode, *digest.as_bytes(), pairing))
                     .map_err(failed)?;
             }
+            if files.iter().any(|(.., acknowledged)| *acknowledged) {
+                let mut runs = write.open_table(RUNS).map_err(failed)?;
+                runs.insert(device.0.as_u128(), run.0.as_u128()).map_err(failed)?;
+            }
+        }
+        write.commit().map_err(failed)
+    }
+
+    /// The last run in which a file was acknowledged to this pairing.
+    pub fn last_run(&self, device: DeviceId) -> Result<Option<RunId>, CacheError> {
+        let read = self.0.begin_read().map_err(failed)?;
+        let runs = match read.open_table(RUNS) {
+            Ok(runs) => runs,
+            Err(redb::TableError::TableDoesNotExist(_)) => return Ok(None),
+            Err(e) => return Err(failed(e)),
+        };
+        Ok(runs.get(device.0.as_u128()).map_err(failed)?.map(|run| RunId(Uuid::from_u128(run.value()))))
+    }
+
+    /// Nothing counts as acknowledged to this pairing any more: whoever acknowledged it does not know of it. The hashes are kept.
+    pub fn forget_acknowledged(&self, device: DeviceId) -> Result<(), CacheError> {
+        let pairing = device.0.as_u128();
+        let write = self.0.begin_write().map_err(failed)?;
+        {
+            let mut table = write.open_table(FILES).map_err(failed)?;
+            let mut own = Vec::new();
+            for entry in table.iter().map_err(failed)? {
+                let (path, row) = entry.map_err(failed)?;
+                if row.value().5 == pairing {
+                    own.push((path.value().to_owned(), row.value()));
+                }
+            }
+            for (path, (size, seconds, nanos, inode, digest, _)) in own {
+                table.insert(path.as_str(), (size, seconds, nanos, inode, digest, 0)).map_err(failed)?;
+            }
+            write.open_table(RUNS).map_err(failed)?.remove(pairing).map_err(failed)?;
         }
         write.commit().map_err(failed)
     }
@@ -194,10 +234,10 @@ mod tests {
         let path = folder.path().join("sub/hashes.redb");
         let (mine, other) = (DeviceId(Uuid::from_u128(1)), DeviceId(Uuid::from_u128(2)));
         let stamp = Stamp { size: 4, seconds: 10, nanos: 5, inode: 7 };
-        let digest = Digest::of(b"kite");
+        let (digest, run) = (Digest::of(b"kite"), RunId(Uuid::from_u128(9)));
         Cache::open(&path)
             .unwrap()
-            .remember(mine, &[("/a".into(), stamp, digest, true), ("/b".into(), stamp, digest, false)])
+            .remember(mine, run, &[("/a".into(), stamp, digest, true), ("/b".into(), stamp, digest, false)])
             .unwrap();
         let cache = Cache::open(&path).unwrap();
         let known = cache.snapshot(mine).unwrap();
@@ -206,5 +246,15 @@ mod tests {
         assert_eq!(known.known("/a", Stamp { nanos: 6, ..stamp }).unwrap(), None);
         assert_eq!(known.known("/c", stamp).unwrap(), None);
         assert!(!cache.snapshot(other).unwrap().known("/a", stamp).unwrap().unwrap().acknowledged);
+        assert_eq!((cache.last_run(mine).unwrap(), cache.last_run(other).unwrap()), (Some(run), None));
+        // A run in which nothing was acknowledged is no reason to believe anything.
+        cache.remember(mine, RunId(Uuid::from_u128(10)), &[("/b".into(), stamp, digest, false)]).unwrap();
+        assert_eq!(cache.last_run(mine).unwrap(), Some(run));
+        // Another pairing forgets what is its own.
+        cache.forget_acknowledged(other).unwrap();
+        assert!(cache.snapshot(mine).unwrap().known("/a", stamp).unwrap().unwrap().acknowledged);
+        cache.forget_acknowledged(mine).unwrap();
+        assert_eq!(cache.snapshot(mine).unwrap().known("/a", stamp).unwrap(), Some(Known { digest, acknowledged: false }));
+        assert_eq!(cache.last_run(mine).unwrap(), None);
     }
 }

@@ -184,9 +184,10 @@ impl Client {
         self.send(Method::PUT, "api/device/inventory", inventory).await.map(drop)
     }
 
-    /// Begins a run.
-    pub async fn begin_run(&self) -> Result<BegunRun> {
-        self.json(self.request(Method::POST, "api/device/runs")?).await
+    /// Begins a run. `last`: the last one in which something was acknowledged.
+    pub async fn begin_run(&self, last: Option<RunId>) -> Result<BegunRun> {
+        let query = last.map(|last| format!("?last={last}")).unwrap_or_default();
+        self.json(self.request(Method::POST, &format!("api/device/runs{query}"))?).await
     }
 
     /// Reports on a run.

@@ -249,7 +249,7 @@ fn batches<'a>(chosen: &[usize], copies: &'a [Copy]) -> Vec<Vec<&'a Copy>> {
 
 #[cfg(test)]
 mod tests {
-    use ypogeion_core::DeviceId;
+    use ypogeion_core::{DeviceId, RunId};
 
     use super::*;
     use crate::cache::Cache;
@@ -268,7 +268,7 @@ mod tests {
         walk(&sources[0], |f| rows.push((f.key(), f.stamp, Digest::of(b"kite"), true)), |_| {});
         let device = DeviceId(Uuid::from_u128(7));
         let cache = folder.path().join("hashes.redb");
-        Cache::open(&cache).unwrap().remember(device, &rows).unwrap();
+        Cache::open(&cache).unwrap().remember(device, RunId(Uuid::from_u128(2)), &rows).unwrap();
         let cache = Cache::open(&cache).unwrap();
         assert_eq!(backed_up_by(&cache.snapshot(device).unwrap(), &sources).unwrap().len(), 10_000);
     }

@@ -139,7 +139,7 @@ mod tests {
     use std::fs;
 
     use uuid::Uuid;
-    use ypogeion_core::DeviceId;
+    use ypogeion_core::{DeviceId, RunId};
 
     use super::*;
     use crate::cache::Cache;
@@ -156,7 +156,7 @@ mod tests {
         let cache = Cache::open(&folder.path().join("cache")).unwrap();
         let stamp = crate::scan::stamp(&fs::metadata(pictures.join("a.jpg")).unwrap());
         let key = pictures.join("a.jpg").to_string_lossy().into_owned();
-        cache.remember(device, &[(key, stamp, Digest::of(b"kite"), true)]).unwrap();
+        cache.remember(device, RunId(Uuid::from_u128(2)), &[(key, stamp, Digest::of(b"kite"), true)]).unwrap();
         let looked = look(&sources, &cache.snapshot(device).unwrap(), false, None).unwrap();
         assert_eq!((looked.checked, looked.acknowledged, looked.hashed.len(), looked.unknown.len()), (2, 1, 0, 1));
         let looked = look(&sources, &cache.snapshot(device).unwrap(), true, None).unwrap();

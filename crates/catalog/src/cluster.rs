@@ -61,7 +61,17 @@ impl Cluster {
 
     /// The address of the cluster's database.
     pub fn url(&self) -> String {
-        format!("postgres://{USER}:{}@127.0.0.1:{}/{DATABASE}", self.password, self.port)
+        self.url_of(DATABASE)
+    }
+
+    /// The address of another database in it.
+    pub(crate) fn url_of(&self, database: &str) -> String {
+        format!("postgres://{USER}:{}@127.0.0.1:{}/{database}", self.password, self.port)
+    }
+
+    /// The version of PostgreSQL that it is of.
+    pub(crate) fn version(&self) -> Result<u32> {
+        version_of(&self.folder.join("data"))
     }
 
     /// Stops the server, waiting for it. Connections are ended; committed work is kept.
@@ -189,7 +199,7 @@ fn as_root() -> bool {
 const VERSIONS: &str = "/usr/lib/postgresql";
 
 /// The newest version that is installed.
-fn newest() -> Result<u32> {
+pub(crate) fn newest() -> Result<u32> {
     let versions = fs::read_dir(VERSIONS).map_err(cannot("find PostgreSQL under /usr/lib/postgresql"))?;
     versions
         .filter_map(|e| e.ok()?.file_name().to_str()?.parse::<u32>().ok())
@@ -217,8 +227,13 @@ fn version_of(data: &Path) -> Result<u32> {
     })
 }
 
+/// Where a tool of a version is.
+pub(crate) fn program(name: &str, version: u32) -> String {
+    format!("{VERSIONS}/{version}/bin/{name}")
+}
+
 fn tool(name: &str, version: u32) -> Command {
-    let path = format!("{VERSIONS}/{version}/bin/{name}");
+    let path = program(name, version);
     let mut command = if as_root() {
         let mut command = Command::new("runuser");
         command.args(["-u", "postgres", "--"]).arg(path);

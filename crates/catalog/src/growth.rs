@@ -2,7 +2,8 @@
 //!
 //! A table that was never analysed passes for nearly empty. PostgreSQL's own housekeeping comes by once a minute at most; until
 //! then, the first evening of a household, or the first minute after everything was brought back, would be spent going through
-//! whole tables for every row. So whoever adds rows says so, and whenever the catalogue has doubled it is analysed.
+//! whole tables for every row. So whoever adds rows says so, and whenever the catalogue has grown fourfold it is analysed. Each time, every
+//! connection makes its plans anew.
 
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -13,6 +14,8 @@ use crate::{Catalog, Count, Result, unsigned};
 
 /// With fewer rows than this, going through a whole table is the best plan.
 const FIRST: u64 = 50;
+/// So many times as many rows are enough to look again: what is the best plan for some is not a bad one for four times as many.
+const TIMES: u64 = 4;
 /// The tables that grow with the pictures, and the small ones that are joined to them.
 const TABLES: &str = "original, sighting, standing, observation, object, upload, run, device, device_source, person, store";
 
@@ -45,7 +48,7 @@ impl Catalog {
         }
     }
 
-    /// Analyses the catalogue whenever it has doubled, as long as the future is polled.
+    /// Analyses the catalogue whenever it has grown by [`TIMES`], as long as the future is polled.
     pub async fn keep_statistics(&self) {
         loop {
             while !self.growth.is_due() {
@@ -53,7 +56,7 @@ impl Catalog {
             }
             self.growth.fresh.store(0, Ordering::Relaxed);
             match self.analyse().await {
-                Ok(rows) => self.growth.enough.store(rows.max(FIRST), Ordering::Relaxed),
+                Ok(rows) => self.growth.enough.store((rows * (TIMES - 1)).max(FIRST), Ordering::Relaxed),
                 // Slower, not wrong; the next ones that are added are another chance.
                 Err(e) => tracing::warn!(error = %e, "the planner could not be told how much there is"),
             }

@@ -61,6 +61,7 @@ mod segments;
 pub mod shots;
 pub mod sightings;
 pub mod stores;
+pub mod upgrade;
 pub mod uploads;
 mod wishes;
 pub mod work;
@@ -73,6 +74,7 @@ use std::{
     time::Duration,
 };
 
+use ::deadpool::managed::QueueMode;
 use chrono::{DateTime, Utc};
 use diesel::{
     QueryableByName,
@@ -80,14 +82,15 @@ use diesel::{
     sql_types::BigInt,
 };
 use diesel_async::{
-    AsyncConnection, AsyncMigrationHarness, AsyncPgConnection,
+    AsyncPgConnection,
     pooled_connection::{AsyncDieselConnectionManager, ManagerConfig, PoolError, PoolableConnection, RecyclingMethod, deadpool},
 };
-use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
+use diesel_migrations::{EmbeddedMigrations, embed_migrations};
 use tokio::sync::Notify;
 
 use db::*;
 use growth::Growth;
+use upgrade::Schema;
 use wishes::ledgers_due;
 use work::Kind;
 use ypogeion_core::ledger::EntryRecord;
@@ -142,6 +145,18 @@ pub enum CatalogError {
     /// The database refused a statement: a fault in this program, or a damaged database.
     #[error("the database refused a statement")]
     Refused(#[source] DieselError),
+    /// An earlier version of this program made the database; see [`upgrade::upgrade`].
+    #[error("the database is of an earlier version, and was not brought up to this one")]
+    Earlier,
+    /// A later version of this program had the database.
+    #[error(
+        "a later version of this program had the database (its step {step} is not known here); nothing was changed. Install that version again, or \
+         put the database back as it was before, with: ypogeiond undo-upgrade"
+    )]
+    Later {
+        /// A migration that is not known here.
+        step: String,
+    },
     /// The private cluster could not be made or started.
     #[error("could not {what}: {said}")]
     Cluster {
@@ -192,11 +207,16 @@ struct Count {
 }
 
 impl Catalog {
-    /// Connects and brings the schema up to date. Must be called on a multi-threaded tokio runtime.
+    /// Connects, and makes the tables of an empty database; one of another version is refused, see [`upgrade`]. Must be called on a
+    /// multi-threaded tokio runtime.
     pub async fn open(url: &str) -> Result<Self> {
-        let connection = AsyncPgConnection::establish(url).await.map_err(|e| CatalogError::Away(Box::new(e)))?;
-        let mut harness = AsyncMigrationHarness::new(connection);
-        harness.run_pending_migrations(MIGRATIONS).map_err(CatalogError::Away)?;
+        let mut harness = upgrade::harness(url).await?;
+        match upgrade::schema(&mut harness)? {
+            Schema::Current => {}
+            Schema::New => upgrade::migrate(harness).await?,
+            Schema::Earlier(_) => return Err(CatalogError::Earlier),
+            Schema::Later(step) => return Err(CatalogError::Later { step }),
+        }
         // Every answer is small, or is one that nobody waits for: to start others for it takes longer than the answer.
         let alone = "options=-c%20max_parallel_workers_per_gather%3D0%20-c%20jit%3Doff";
         let separator = if url.contains('?') { '&' } else { '?' };
@@ -312,7 +332,9 @@ fn pool_of(url: &str, size: usize) -> Result<deadpool::Pool<AsyncPgConnection>> 
             c.ping(&RecyclingMethod::Verified).await.map_err(|e| deadpool::HookError::Backend(PoolError::QueryError(e)))
         })
     });
-    deadpool::Pool::builder(manager).max_size(size).pre_recycle(ask).build().map_err(|e| CatalogError::Away(Box::new(e)))
+    // The one that was used last: it has the plans of what is asked, and a quiet house needs two and not all of them.
+    let builder = deadpool::Pool::builder(manager).max_size(size).queue_mode(QueueMode::Lifo);
+    builder.pre_recycle(ask).build().map_err(|e| CatalogError::Away(Box::new(e)))
 }
 
 /// One line of the append-only record.

@@ -99,6 +99,13 @@ impl Catalog {
         Ok(())
     }
 
+    /// Whether this run of this device ended here.
+    pub async fn has_ended(&self, id: RunId, device: DeviceId) -> Result<bool> {
+        let mut c = self.connection().await?;
+        let run = run::table.find(id.0).filter(run::device.eq(device.0)).filter(run::ended_at.is_not_null());
+        Ok(select(exists(run)).get_result(&mut c).await?)
+    }
+
     /// A run reports. A report after its end changes nothing, so that one sent twice does no harm.
     pub async fn report_run(
         &self,

@@ -16,7 +16,7 @@ use ypogeion_core::{
 use ypogeion_wire::{
     device::{DeviceStatus, Item, LARGEST_OFFER, OfferAnswer, OfferEntry},
     inventory::Inventory,
-    run::{BegunRun, RunReport},
+    run::{BeginRun, BegunRun, RunReport},
 };
 
 use crate::{
@@ -152,13 +152,21 @@ pub async fn note_inventory(engine: &Engine, device: &DeviceCaller, told: &Inven
     Ok(())
 }
 
-/// Begins a run. Says as well how much of what this device said it has is not here (any more).
-pub async fn begin_run(engine: &Engine, device: &DeviceCaller) -> Result<BegunRun> {
+/// Begins a run. Says as well how much of what this device said it has is not here (any more), and whether the device remembers a run that
+/// nobody here does.
+pub async fn begin_run(engine: &Engine, device: &DeviceCaller, told: BeginRun) -> Result<BegunRun> {
     let (run, now) = (RunId(Uuid::now_v7()), engine.now());
+    let forgotten = match told.last {
+        Some(last) => !engine.catalog.has_ended(last, device.id).await?,
+        None => false,
+    };
+    if forgotten {
+        tracing::warn!(device = %device.id, "a device remembers a backup that the database does not: it offers everything again");
+    }
     engine.catalog.begin_run(run, device.id, now).await?;
     engine.live.changed(&[Change::Device(device.person, device.id), Change::Run(device.person)]);
     let waiting = engine.catalog.devices(None, Some(device.id), now).await?.pop().map_or(0, |d| d.waiting);
-    Ok(BegunRun { run, waiting })
+    Ok(BegunRun { run, waiting, forgotten })
 }
 
 /// Notes what a run has done so far, or at its end.

@@ -4,12 +4,14 @@ use std::{
     fs::{self, File, TryLockError},
     io,
     os::unix::fs::PermissionsExt,
-    path::Path,
+    path::{Path, PathBuf},
 };
 
+use chrono::Utc;
 use ypogeion_catalog::{
-    Catalog,
+    Catalog, CatalogError,
     cluster::{Cluster, Durability},
+    upgrade::{self, Upgraded},
 };
 
 use ypogeion_engine::error::{Cannot, failed};
@@ -25,9 +27,16 @@ pub struct Database {
     _lock: File,
 }
 
-impl Database {
-    /// Connects to the given database, or starts the private one.
-    pub async fn open(settings: &Settings) -> Result<Self, Cannot> {
+/// The server of a database, before anything is asked of the database itself.
+struct Server {
+    cluster: Option<Cluster>,
+    url: String,
+    lock: File,
+}
+
+impl Server {
+    /// Reaches the given database, or starts the private one.
+    async fn start(settings: &Settings) -> Result<Self, Cannot> {
         make_data_folder(&settings.house.data_folder)?;
         let lock = lock(&settings.house.data_folder)?;
         let durability = match std::env::var_os("YPOGEION_THROW_AWAY") {
@@ -47,21 +56,71 @@ impl Database {
                 (Some(cluster), url)
             }
         };
+        Ok(Server { cluster, url, lock })
+    }
+}
+
+async fn stop(cluster: Option<Cluster>) -> Result<(), Cannot> {
+    let Some(cluster) = cluster else { return Ok(()) };
+    tokio::task::spawn_blocking(move || cluster.stop())
+        .await
+        .map_err(failed("stop the database"))?
+        .map_err(failed("stop the database"))
+}
+
+impl Database {
+    /// Connects to the given database, or starts the private one. One of an earlier version is copied, and brought up to this one.
+    pub async fn open(settings: &Settings) -> Result<Self, Cannot> {
+        let Server { cluster, url, lock } = Server::start(settings).await?;
+        let upgraded = upgrade::upgrade(&url, cluster.as_ref(), &settings.upgrades_folder(), Utc::now())
+            .await
+            .map_err(failed("bring the database up to this version"))?;
         let catalog = Catalog::open(&url).await.map_err(failed("open the database"))?;
+        if let Some(Upgraded { copy }) = upgraded {
+            let line = format!("brought the database up to this version; as it was before, it lies in {}", copy.display());
+            catalog.write_record(Utc::now(), "Ypogeion", &line).await.map_err(failed("write the record"))?;
+        }
         Ok(Database { catalog, cluster, _lock: lock })
     }
 
     /// Stops the private cluster, if there is one.
     pub async fn close(self) -> Result<(), Cannot> {
         drop(self.catalog);
-        if let Some(cluster) = self.cluster {
-            tokio::task::spawn_blocking(move || cluster.stop())
-                .await
-                .map_err(failed("stop the database"))?
-                .map_err(failed("stop the database"))?;
-        }
-        Ok(())
+        stop(self.cluster).await
     }
+}
+
+/// Puts the database back as it was before an upgrade: as in this copy, or in the newest one.
+pub async fn undo_upgrade(settings: &Settings, copy: Option<&Path>) -> Result<(), Cannot> {
+    let cannot = || failed::<CatalogError>("undo the upgrade");
+    if settings.database.is_some() {
+        return Err(failed("undo the upgrade")(
+            "the settings name a database that is not this program's own. Its copies are files for PostgreSQL's pg_restore",
+        ));
+    }
+    let copies = upgrade::copies(&settings.upgrades_folder()).map_err(cannot())?;
+    let Some(copy) = copy.or(copies.first().map(PathBuf::as_path)) else {
+        return Err(failed("undo the upgrade")(format!(
+            "{} holds no copy of the database",
+            settings.upgrades_folder().display()
+        )));
+    };
+    if !copy.is_file() {
+        return Err(failed("undo the upgrade")(format!("{} is not a file", copy.display())));
+    }
+    let Server { cluster, lock, .. } = Server::start(settings).await?;
+    let Some(cluster) = cluster else { return Ok(()) };
+    let undone = upgrade::undo(&cluster, copy, Utc::now()).await;
+    stop(Some(cluster)).await?;
+    drop(lock);
+    let undone = undone.map_err(cannot())?;
+    println!("The database is as it was in {}.", undone.copy.display());
+    println!(
+        "Install the version of Ypogeion that had it then before you start it again: this one would bring the database up once more. Pictures \
+         that came after the upgrade stay on the disk, unknown to the database; devices send those again that they still have."
+    );
+    println!("The database that was replaced is kept in PostgreSQL as {}.", undone.set_aside);
+    Ok(())
 }
 
 /// Held by the one process that works with a data folder, until it ends however it ends.

@@ -10,7 +10,7 @@ use clap::{Parser, Subcommand};
 use tracing_subscriber::{filter::Targets, layer::SubscriberExt, util::SubscriberInitExt};
 use ypogeion_engine::error::Cannot;
 use ypogeiond::{
-    api,
+    api, database,
     failure::chain,
     mark, process, rebuild,
     recover::{self, Wish, exit},
@@ -104,6 +104,12 @@ enum Command {
         #[arg(long)]
         yes: bool,
     },
+    /// Undo an upgrade: put the database back as it was before. Run it with the service stopped, then install the version of then.
+    UndoUpgrade {
+        /// The copy to put back [default: the newest in the data folder's "upgrades"].
+        #[arg(long, value_name = "FILE")]
+        from: Option<PathBuf>,
+    },
     /// Print the API as an OpenAPI document.
     Openapi,
     /// Print the settings file with all defaults.
@@ -130,7 +136,11 @@ fn main() -> ExitCode {
     }
     let works_on_the_house = matches!(
         arguments.command,
-        Command::Serve | Command::Setup { .. } | Command::Rebuild { .. } | Command::MarkLibrary { .. }
+        Command::Serve
+            | Command::Setup { .. }
+            | Command::Rebuild { .. }
+            | Command::MarkLibrary { .. }
+            | Command::UndoUpgrade { .. }
     );
     // Settings that cannot be read are said below, in their place.
     if let (true, Ok(settings)) = (works_on_the_house, Settings::read(arguments.config.as_deref())) {
@@ -225,6 +235,13 @@ async fn run(arguments: Arguments) -> u8 {
             Ok(settings) => {
                 start_logs(&Logs { filter: "warn".into(), ..Logs::default() });
                 mark::run(&settings, yes).await
+            }
+            Err(e) => usage(&e),
+        },
+        Command::UndoUpgrade { from } => match settings() {
+            Ok(settings) => {
+                start_logs(&Logs { filter: "warn".into(), ..Logs::default() });
+                report(database::undo_upgrade(&settings, from.as_deref()).await)
             }
             Err(e) => usage(&e),
         },

@@ -185,6 +185,11 @@ impl Settings {
         Self::check(Raw::default()).expect("the defaults can be used")
     }
 
+    /// The folder for copies of the database that are made before upgrades.
+    pub fn upgrades_folder(&self) -> PathBuf {
+        self.house.data_folder.join("upgrades")
+    }
+
     /// The folder of the private database.
     pub fn cluster_folder(&self) -> PathBuf {
         self.house.data_folder.join("database")

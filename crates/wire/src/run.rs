@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, NaiveDate, Utc};
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 use ypogeion_core::{DeviceId, RunId, state::RunState};
 
 /// What a run did, in numbers.
@@ -52,6 +52,15 @@ pub struct Run {
     pub alike: u64,
 }
 
+/// What a device says when it begins a run.
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, IntoParams)]
+pub struct BeginRun {
+    /// The last of its runs in which something was acknowledged, if it remembers one.
+    #[param(value_type = Option<Uuid>)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last: Option<RunId>,
+}
+
 /// A run that has just begun.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
 pub struct BegunRun {
@@ -61,6 +70,10 @@ pub struct BegunRun {
     /// Of what this device said it has, how much is wanted and not at home. More than 0 before anything is offered means
     /// that something was interrupted, or was lost at home: the device offers everything again.
     pub waiting: u64,
+    /// The server does not know that the run which the device named as its last ever ended: its database is from before that. What it
+    /// acknowledged to the device since may be unknown here, and the device offers everything again.
+    #[serde(default)]
+    pub forgotten: bool,
 }
 
 /// What became of one file in a run.

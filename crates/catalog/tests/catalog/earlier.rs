@@ -5,12 +5,12 @@ use std::{fs, path::PathBuf};
 use diesel::{QueryableByName, sql_query, sql_types::Text};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 
-use ypogeion_catalog::work::KindNumbers;
+use ypogeion_catalog::{upgrade, work::KindNumbers};
 
 use super::*;
 
 /// The schema of the version whose last migration had this number, as it stood then.
-async fn schema_until(last: u32, c: &mut AsyncPgConnection) {
+pub async fn schema_until(last: u32, c: &mut AsyncPgConnection) {
     let table = "CREATE TABLE __diesel_schema_migrations (version varchar(50) PRIMARY KEY, run_on timestamp NOT NULL DEFAULT CURRENT_TIMESTAMP)";
     c.batch_execute(table).await.unwrap();
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("migrations");
@@ -27,7 +27,7 @@ async fn schema_until(last: u32, c: &mut AsyncPgConnection) {
 
 /// Juno's phone has: a kite (at home, in a store, proven), a weir (at home alone, a HEIC with its JPEG), a mill (deleted, kept), a harbour (gone for
 /// good), a bridge (being fetched), a lamp (damaged); and named what never came, was refused, or is not on it any more.
-const HOUSE: &str = "
+pub const HOUSE: &str = "
     INSERT INTO household (name, replica, name_key, created_at, ledger_key) VALUES ('Mill House', gen_random_uuid(), repeat('07', 32), now(), repeat('08', 32));
     INSERT INTO person (id, name, login, role, folder, password_hash, created_at) VALUES ('00000000-0000-7000-8000-000000000001', 'Juno', 'juno', 'keeper', 'juno', 'x', now());
     INSERT INTO device (id, person, name, kind, token_hash, paired_at) VALUES ('00000000-0000-7000-8000-000000000002', '00000000-0000-7000-8000-000000000001', 'phone', 'phone', 't', now());
@@ -59,6 +59,12 @@ const HOUSE: &str = "
         ('00000000-0000-7000-8000-000000000002', 'Camera', 'film', sha256('film'), 9, 'too large', now()),
         ('00000000-0000-7000-8000-000000000002', 'Camera', 'not there any more', sha256('old'), 9, NULL, now() - interval '1 day');";
 
+async fn upgraded(cluster: &Cluster, folder: &Path) -> Catalog {
+    let done = upgrade::upgrade(&cluster.url(), Some(cluster), &folder.join("upgrades"), Utc::now()).await.unwrap();
+    assert!(done.is_some_and(|u| u.copy.is_file()));
+    Catalog::open(&cluster.url()).await.unwrap()
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_house_of_an_earlier_version_is_counted_when_it_is_opened() {
     #[derive(QueryableByName)]
@@ -73,7 +79,7 @@ async fn a_house_of_an_earlier_version_is_counted_when_it_is_opened() {
     schema_until(29, &mut c).await;
     c.batch_execute(HOUSE).await.unwrap();
 
-    let catalog = Catalog::open(&cluster.url()).await.unwrap();
+    let catalog = upgraded(&cluster, folder.path()).await;
     let now = Utc::now();
     assert_eq!(catalog.miscounts().await.unwrap(), Vec::<String>::new());
     let d = catalog.depths(None, now - TimeDelta::days(90)).await.unwrap();
@@ -120,7 +126,7 @@ async fn work_of_an_earlier_version_keeps_its_turn_under_its_new_name() {
     )
     .await
     .unwrap();
-    let catalog = Catalog::open(&cluster.url()).await.unwrap();
+    let catalog = upgraded(&cluster, folder.path()).await;
     assert_eq!(catalog.miscounts().await.unwrap(), Vec::<String>::new());
     let now = Utc::now();
     let of = |numbers: &[KindNumbers], kind| numbers.iter().find(|n| n.kind == kind).map(|n| (n.waiting, n.failed));

@@ -71,12 +71,12 @@ async fn a_catalogue_that_has_doubled_is_analysed() {
     assert_eq!(w.believed().await, -1);
     w.names(40..60).await;
     until("60 rows are believed in", async || w.believed().await == 60).await;
-    // Ten more are not worth it, sixty more are.
-    w.names(60..70).await;
+    // As many again are not worth it, four times as many are.
+    w.names(60..120).await;
     tokio::time::sleep(Duration::from_millis(300)).await;
     assert_eq!(w.believed().await, 60);
-    w.names(70..130).await;
-    until("130 rows are believed in", async || w.believed().await == 130).await;
+    w.names(120..240).await;
+    until("240 rows are believed in", async || w.believed().await == 240).await;
     keeping.abort();
 }
 

@@ -7,6 +7,7 @@ mod growth;
 mod outbox;
 mod prepared;
 mod schema;
+mod upgrade;
 mod words;
 
 use std::{fs::Permissions, os::unix::fs::PermissionsExt, path::Path};

@@ -29,6 +29,8 @@ const CONNECTIONS: usize = 4;
 pub async fn measure(folder: &Path, last: Row, photos: usize, report: &mut Report) -> Step<()> {
     let data = folder.join("photos");
     let files = make_photos(&data, photos)?;
+    // Or whoever is measured first waits for them to be written as well.
+    done(Command::new("sync").arg("-f").arg(&data))?;
     println!("{} photos, {}", words::count(photos as u64), words::size((photos * PHOTO) as u64));
     let live = folder.join("house");
     // Reading back is work of its own and begins later: it would run into the row that sends.

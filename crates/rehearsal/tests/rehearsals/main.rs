@@ -33,5 +33,6 @@ mod standin;
 mod stores;
 mod story;
 mod trial;
+mod upgrade;
 mod uploads;
 mod weeks;

@@ -10,7 +10,7 @@ use ypogeion_engine::offers;
 use ypogeion_wire::{
     device::{DeviceStatus, Items, Offer, OfferAnswers},
     inventory::Inventory,
-    run::{BegunRun, RunReport},
+    run::{BeginRun, BegunRun, RunReport},
 };
 
 use crate::{
@@ -70,10 +70,10 @@ pub async fn report_inventory(app: web::Data<App>, caller: Caller, body: web::Js
 }
 
 /// Begins a run. The answer also says how much of what this device said it has is not here (any more).
-#[utoipa::path(responses((status = 201, body = BegunRun)))]
+#[utoipa::path(params(BeginRun), responses((status = 201, body = BegunRun)))]
 #[post("/api/device/runs")]
-pub async fn begin_run(app: web::Data<App>, caller: Caller) -> Answer<HttpResponse> {
-    Ok(HttpResponse::Created().json(offers::begin_run(&app.engine, caller.device()?).await?))
+pub async fn begin_run(app: web::Data<App>, caller: Caller, told: web::Query<BeginRun>) -> Answer<HttpResponse> {
+    Ok(HttpResponse::Created().json(offers::begin_run(&app.engine, caller.device()?, *told).await?))
 }
 
 /// Reports what a run has done so far, or at its end.
