@@ -1,9 +1,9 @@
 /** Data hooks, one for each thing the pages ask for. */
-import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useInfiniteQuery, useMutation, useQueries, useQuery, useQueryClient, type UseQueryOptions } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { keys } from "./keys";
 import { kindsOfEvents, stale, type LiveEvent } from "./live";
-import { ask, Failure, type Me, type Original, type Overview, type Schemas, type Store, type Device, type Run } from "./client";
+import { ask, Failure, type Me, type Original, type OriginalCard, type Overview, type Schemas, type Store, type Device, type Run } from "./client";
 
 export { keys };
 
@@ -66,16 +66,36 @@ export const useCoverage = (device: string, limit: number) =>
 export const useClocks = (device: string) =>
   useQuery<Schemas["Correction"][], Failure>({ queryKey: keys.clocks(device), queryFn: () => ask(`/api/devices/${device}/clock`) });
 
-/** All originals of one month, page by page until there are no more. */
-export const useMonth = (month: string, enabled: boolean) =>
-  useInfiniteQuery<Schemas["Originals"], Failure, Schemas["OriginalCard"][], readonly string[], string | undefined>({
-    queryKey: keys.originals(month),
-    queryFn: ({ pageParam }) => ask(`/api/originals?month=${month}&limit=500${pageParam ? `&after=${encodeURIComponent(pageParam)}` : ""}`),
-    initialPageParam: undefined,
-    getNextPageParam: (last) => last.next ?? undefined,
-    select: (data) => data.pages.flatMap((p) => p.originals),
-    enabled,
+/** How the pictures of a month lie, before any of them is asked for. */
+export const useShape = (month: string, enabled: boolean) =>
+  useQuery<Schemas["MonthShape"], Failure>({ queryKey: [...keys.originals(month), "shape"], queryFn: () => ask(`/api/months/${month}/shape`), enabled });
+
+/** Pictures of a month in portions, those that are asked for and no others: what has come of them, and the first failure. */
+export function usePortions(month: string, shape: Schemas["MonthShape"] | undefined, portions: number[]) {
+  const client = useQueryClient();
+  const queries = portions.map((n): UseQueryOptions<OriginalCard[], Failure> => {
+    const after = n > 0 ? shape?.starts[n - 1] : undefined;
+    // Where a portion begins changes when a picture comes before it. Until the new one is there, the old one is shown.
+    const last = [...keys.originals(month), "last", String(n)];
+    return {
+      queryKey: [...keys.originals(month), "portion", String(n), after ?? ""],
+      queryFn: async () => {
+        const page = await ask<Schemas["Originals"]>(`/api/originals?month=${month}&limit=${shape?.portion}${after ? `&after=${encodeURIComponent(after)}` : ""}`);
+        client.setQueryData(last, page.originals);
+        return page.originals;
+      },
+      placeholderData: () => client.getQueryData<OriginalCard[]>(last),
+      enabled: shape !== undefined,
+    };
   });
+  return useQueries({
+    queries,
+    combine: (asked) => ({
+      cards: new Map(portions.map((n, i) => [n, asked[i]?.data])),
+      failed: asked.find((one) => one.isError),
+    }),
+  });
+}
 
 /** What was deleted, page by page as somebody asks for more. */
 export const useHolding = (enabled = true) =>

@@ -783,6 +783,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/months/{month}/shape": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the pictures of a month lie, newest first, before any of them is asked for. */
+        get: operations["show_month"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/originals": {
         parameters: {
             query?: never;
@@ -2438,6 +2455,21 @@ export interface components {
             /** @description `2026-04`, by the local time of capture. */
             month: string;
         };
+        /** @description How the pictures of a month lie. */
+        MonthShape: {
+            /**
+             * Format: int32
+             * @description Pictures in a portion.
+             */
+            portion: number;
+            /**
+             * @description Base64 of one byte for each picture, newest first: how wide it is for its height. 0: not known; otherwise
+             *     `128 + 32 · log₂(width ÷ height)`, rounded, from 1 to 255.
+             */
+            proportions: string;
+            /** @description `after` for each portion of the month but the first, in order. */
+            starts: string[];
+        };
         /** @description Look through a folder or archive. Nothing is taken yet. */
         NewAdoption: {
             /** @description `true`: files of any sort; `false`: pictures, videos, and words about them. */
@@ -2652,6 +2684,16 @@ export interface components {
             name: string;
             /** @description What it lacks of three copies, in two kinds of place, one of them away from home: `needs 1 more copy`; none if it lacks nothing. */
             needs?: string | null;
+            /**
+             * Format: uuid
+             * @description The next newer picture of the member's library.
+             */
+            newer?: string | null;
+            /**
+             * Format: uuid
+             * @description The next older one.
+             */
+            older?: string | null;
             /** @description The files of its shot, itself included; the one that stands for the shot first. */
             parts: components["schemas"]["ShotPart"][];
             /** @description Where it is in the library. */
@@ -4860,6 +4902,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Month"][];
+                };
+            };
+        };
+    };
+    show_month: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                month: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MonthShape"];
                 };
             };
         };

@@ -11,12 +11,16 @@ import { Confirm } from "../ui/confirm";
 interface Way {
   id: string | undefined;
   onClose: () => void;
-  onPrevious?: () => void;
-  onNext?: () => void;
+  /** To another picture. */
+  onGo: (id: string) => void;
 }
 
-export function Detail({ id, onClose, onPrevious, onNext }: Way) {
+export function Detail({ id, onClose, onGo }: Way) {
   const original = useOriginal(id);
+  // While another picture is on its way, the one before stands in for it: what lies beside that one is no news.
+  const beside = original.data?.id === id ? original.data : undefined;
+  const onPrevious = beside?.newer ? () => onGo(beside.newer as string) : undefined;
+  const onNext = beside?.older ? () => onGo(beside.older as string) : undefined;
   // Only of this view itself: a question that stands open before it ("Delete this picture?") is about the picture that it was asked of.
   const press = (e: KeyboardEvent<HTMLElement>) => {
     const inside = e.currentTarget.contains(e.target as Node) && !(e.target instanceof HTMLMediaElement);
@@ -49,7 +53,14 @@ export function Detail({ id, onClose, onPrevious, onNext }: Way) {
 
 const turn = "absolute top-1/2 flex size-11 -translate-y-1/2 items-center justify-center rounded-full border-0 bg-black/45 text-[22px] text-white hover:bg-black/65";
 
-function Shown({ original: o, onClose, onPrevious, onNext }: { original: Original } & Omit<Way, "id">) {
+interface Sides {
+  original: Original;
+  onClose: () => void;
+  onPrevious: (() => void) | undefined;
+  onNext: (() => void) | undefined;
+}
+
+function Shown({ original: o, onClose, onPrevious, onNext }: Sides) {
   const file = o.path.split("/").pop();
   return (
     <div className="flex min-h-full flex-col lg:grid lg:h-full lg:grid-cols-[minmax(0,1fr)_348px]">

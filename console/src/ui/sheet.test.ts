@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { GAP, heightOf, near, places, rows, shown } from "./sheet";
+import { GAP, heightOf, monthAt, near, places, portionsOf, ratiosOf, rowOf, rows, shown, spotOf, told } from "./sheet";
 
 /** Numbers that look like chance, from a seed. */
 function* dice(seed: number) {
@@ -55,4 +55,36 @@ test("only what is near the screen is on the page, however long the month is", (
   expect(near(0, height, 0, screen)).toEqual([0, 0]);
   expect(heightOf(0, height)).toBe(0);
   expect(heightOf(3, height)).toBe(3 * height + 2 * GAP);
+});
+
+test("what the server tells of a month is how its pictures are shown", () => {
+  const bytes = String.fromCharCode(0, 128, 160, 96, 255, 1);
+  expect(ratiosOf(btoa(bytes)).map((r) => Number(r.toFixed(3)))).toEqual([1.333, 1, 2, 0.55, 2.4, 0.55]);
+  expect(ratiosOf("")).toEqual([]);
+});
+
+test("a picture is in the row that has it, and in the portion that has it", () => {
+  const all = rows(Array.from({ length: 500 }, () => 1), 1000, 168);
+  for (let picture = 0; picture < 500; picture++) {
+    const [from, to] = all[rowOf(all, picture)] ?? [1, 0];
+    expect(picture >= from && picture < to).toBe(true);
+  }
+  // What was there when the address was written may not be there any more.
+  expect(rowOf(all, 5000)).toBe(all.length - 1);
+  expect(rowOf([], 3)).toBe(0);
+  expect(portionsOf(0, 0, 100)).toEqual([]);
+  expect(portionsOf(0, 100, 100)).toEqual([0]);
+  expect(portionsOf(99, 101, 100)).toEqual([0, 1]);
+  expect(portionsOf(250, 260, 100)).toEqual([2]);
+});
+
+test("an address says where one is, and only an address of ours does", () => {
+  for (const spot of [{ month: "2026-04", picture: 0 }, { month: "1999-12", picture: 31 }]) expect(spotOf(told(spot))).toEqual(spot);
+  for (const other of [null, "", "2026", "2026-4", "2026-04.", "2026-04.-1", "2026-04.1e3", "2026-04.99999999", "x2026-04", "2026-04 "]) expect(spotOf(other)).toBeUndefined();
+});
+
+test("of months above each other, the one is found that a finger lies on", () => {
+  const months = [{ m: "c", count: 60 }, { m: "b", count: 30 }, { m: "a", count: 10 }];
+  expect([0, 0.59, 0.6, 0.89, 0.95, 1, 7].map((share) => monthAt(months, share)?.m)).toEqual(["c", "c", "b", "b", "a", "a", "a"]);
+  expect(monthAt([], 0.5)).toBeUndefined();
 });

@@ -6,6 +6,14 @@ export const GAP = 6;
 /** How much wider than high a picture is shown: nothing is cut to a strip. */
 export const shown = (width?: number | null, height?: number | null) => (width && height ? Math.min(2.4, Math.max(0.55, width / height)) : 4 / 3);
 
+/** How wide the pictures of a month are shown for their height, from what the server tells of the month: a byte for each. */
+export function ratiosOf(proportions: string): number[] {
+  return Array.from(atob(proportions), (c) => {
+    const byte = c.charCodeAt(0);
+    return byte === 0 ? shown() : shown(2 ** ((byte - 128) / 32), 1);
+  });
+}
+
 /** A row: the first picture in it, and the first after it. */
 export type Row = readonly [from: number, to: number];
 
@@ -58,4 +66,38 @@ export function near(count: number, height: number, top: number, screen: number)
   const step = height + GAP;
   const clamp = (n: number) => Math.min(count, Math.max(0, n));
   return [clamp(Math.floor((-margin - top) / step)), clamp(Math.ceil((screen + margin - top) / step))];
+}
+
+/** The row that a picture is in; the last one, if it is in none. */
+export function rowOf(all: readonly Row[], picture: number): number {
+  const row = all.findIndex(([, to]) => picture < to);
+  return row < 0 ? Math.max(0, all.length - 1) : row;
+}
+
+/** The portions that these pictures are in. */
+export function portionsOf(from: number, to: number, portion: number): number[] {
+  const first = Math.floor(from / portion);
+  return Array.from({ length: to > from ? Math.ceil(to / portion) - first : 0 }, (_, n) => first + n);
+}
+
+/** A picture's place in the library, as an address says it: its month, and how many of the month are newer. */
+export type Spot = { month: string; picture: number };
+
+export const told = ({ month, picture }: Spot) => (picture > 0 ? `${month}.${picture}` : month);
+
+/** What an address says, if that is a place. */
+export function spotOf(text: string | null): Spot | undefined {
+  const found = /^(\d{4}-\d{2})(?:\.(\d{1,6}))?$/.exec(text ?? "");
+  return found?.[1] ? { month: found[1], picture: Number(found[2] ?? 0) } : undefined;
+}
+
+/** Of months that lie above each other, each as thick as it has pictures, the one at this share of the whole. */
+export function monthAt<M extends { count: number }>(months: readonly M[], share: number): M | undefined {
+  const total = months.reduce((sum, m) => sum + m.count, 0);
+  let above = 0;
+  for (const m of months) {
+    above += m.count;
+    if (share * total < above) return m;
+  }
+  return months[months.length - 1];
 }

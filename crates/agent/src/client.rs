@@ -86,7 +86,8 @@ impl Client {
             .connect_timeout(Duration::from_secs(10))
             // Between two packets, not for a whole file: that may take hours.
             .read_timeout(Duration::from_secs(120))
-            .pool_idle_timeout(Duration::from_secs(30))
+            // The service closes what rested for five seconds; whoever asks at that moment is told that the connection broke.
+            .pool_idle_timeout(Duration::from_secs(3))
             .user_agent(CLIENT)
             .build()
             .map_err(|e| ClientError::Unreachable { at: base.to_string(), said: e.to_string() })?;

@@ -17,7 +17,7 @@ const FIRST: u64 = 50;
 /// So many times as many rows are enough to look again: what is the best plan for some is not a bad one for four times as many.
 const TIMES: u64 = 4;
 /// The tables that grow with the pictures, and the small ones that are joined to them.
-const TABLES: &str = "original, sighting, standing, observation, object, upload, run, device, device_source, person, store";
+const TABLES: &str = "original, sighting, standing, counted, observation, object, upload, job, held, folder_entry, run, device, device_source, person, store";
 
 /// Rows that were added by this process since the catalogue was analysed.
 pub(crate) struct Growth {

@@ -281,6 +281,14 @@ impl Catalog {
     /// Takes back one that has left the home disk and that a store still has: it is filed at `path`, which must be free, and fetched
     /// from there. `false`: it is too late, or its member has the same bytes again.
     pub async fn take_back_gone(&self, id: OriginalId, path: &FiledPath, now: DateTime<Utc>) -> Result<bool> {
+        match self.take_back_unless_again(id, path, now).await {
+            // The same bytes landed between the look and the change. Looked at once more, they are seen; if it was the name, it is taken.
+            Err(CatalogError::Taken) => self.take_back_unless_again(id, path, now).await,
+            said => said,
+        }
+    }
+
+    async fn take_back_unless_again(&self, id: OriginalId, path: &FiledPath, now: DateTime<Utc>) -> Result<bool> {
         let mut c = self.connection().await?;
         let back = whole!(c, {
             // Whoever removes the object from its store locks both rows as well, in this order: one of the two is first.

@@ -44,6 +44,29 @@ pub struct Card {
     pub company: String,
 }
 
+/// No month has more pictures; further ones are not on its page.
+const MOST_IN_A_MONTH: i64 = 200_000;
+
+/// A picture of the contact sheet, before anything but its size is known.
+#[derive(Clone, Copy, Debug)]
+pub struct PictureSize {
+    /// Its id.
+    pub id: OriginalId,
+    /// What a clock on the wall showed when it was taken.
+    pub taken_local: NaiveDateTime,
+    /// Pixels.
+    pub width: Option<u32>,
+    /// Pixels.
+    pub height: Option<u32>,
+}
+
+/// What the contact sheet of a member shows: originals that are not deleted, each picture by the one that stands for it.
+macro_rules! shown_of {
+    ($person:expr) => {
+        original::table.filter(original::person.eq($person.0).and(original::shot.eq(original::id)).and(is_living()))
+    };
+}
+
 /// An original that is otherwise now.
 #[derive(Clone, Copy, Debug)]
 pub struct Touched {
@@ -287,6 +310,47 @@ impl Catalog {
                 company: r.company,
             })
             .collect())
+    }
+
+    /// How large the pictures are that a member took between two days (the second one not included), newest first.
+    pub async fn sizes_of(&self, person: PersonId, from: NaiveDate, until: NaiveDate) -> Result<Vec<PictureSize>> {
+        let mut c = self.connection().await?;
+        let midnight = |d: NaiveDate| d.and_time(chrono::NaiveTime::MIN);
+        let (width, height) = (original::facts.retrieve_as_text("width"), original::facts.retrieve_as_text("height"));
+        let rows: Vec<(NaiveDateTime, Uuid, Option<String>, Option<String>)> = shown_of!(person)
+            .filter(original::taken_local.ge(midnight(from)).and(original::taken_local.lt(midnight(until))))
+            .order((original::taken_local.desc(), original::id.desc()))
+            .limit(MOST_IN_A_MONTH)
+            .select((original::taken_local, original::id, width.nullable(), height.nullable()))
+            .load(&mut c)
+            .await?;
+        // What is not a number is a size that nobody knows.
+        let pixels = |text: Option<String>| text.and_then(|t| t.parse().ok());
+        let size = |(taken_local, id, width, height)| PictureSize {
+            id: OriginalId(id),
+            taken_local,
+            width: pixels(width),
+            height: pixels(height),
+        };
+        Ok(rows.into_iter().map(size).collect())
+    }
+
+    /// What a member's library shows next to a picture that was taken then: the next newer one, and the next older one.
+    pub async fn beside(
+        &self,
+        person: PersonId,
+        taken: NaiveDateTime,
+        id: OriginalId,
+    ) -> Result<(Option<OriginalId>, Option<OriginalId>)> {
+        let mut c = self.connection().await?;
+        // The time bounds what the index is asked for; the id decides among those of one moment.
+        let newer = original::taken_local.ge(taken).and(original::taken_local.gt(taken).or(original::id.gt(id.0)));
+        let newer = shown_of!(person).filter(newer).order((original::taken_local.asc(), original::id.asc())).limit(1);
+        let newer: Option<Uuid> = newer.select(original::id).get_result(&mut c).await.optional()?;
+        let older = original::taken_local.le(taken).and(original::taken_local.lt(taken).or(original::id.lt(id.0)));
+        let older = shown_of!(person).filter(older).order((original::taken_local.desc(), original::id.desc())).limit(1);
+        let older: Option<Uuid> = older.select(original::id).get_result(&mut c).await.optional()?;
+        Ok((newer.map(OriginalId), older.map(OriginalId)))
     }
 
     /// One original. `person` limits it to that member's.

@@ -171,6 +171,8 @@ actions! {
     WithdrawPairing = "withdraw_pairing" => PEOPLE,
     /// Months and their counts.
     ListMonths = "list_months" => READERS,
+    /// How the pictures of a month lie.
+    ShowMonth = "show_month" => READERS,
     /// Originals of one's own.
     ListOriginals = "list_originals" => READERS,
     /// One original with facts, layers and evidence.

@@ -9,6 +9,7 @@
 //! * [`source`], [`condition`] – what of a device is backed up, and when it may send.
 //! * [`offer`] – what a device has, and what of it the server wants.
 //! * [`capture`], [`shot`], [`filing`] – when it was taken, what belongs to it, and where it is filed.
+//! * [`proportion`] – how wide a picture is for its height, for a page that is laid out before its pictures come.
 //! * [`adopt`] – what of an old disk or an archive is taken over.
 //! * [`place`] – is this a good place for a library?
 //! * [`room`] – quota and reserve: is there room for it?
@@ -53,6 +54,7 @@ pub mod network;
 pub mod object;
 pub mod offer;
 pub mod place;
+pub mod proportion;
 pub mod retention;
 pub mod retry;
 pub mod room;

@@ -1,11 +1,13 @@
 //! The library as people look at it: a page of it, and one original with everything that is known of it.
 
 use chrono::{Months, NaiveDate, NaiveDateTime};
+use ypogeion_catalog::originals::PictureSize;
 use ypogeion_core::{
     OriginalId, PersonId,
     capture::CaptureRule,
     copies::Lacking,
     layers::{self, Place},
+    proportion::proportion,
     state::Layer,
 };
 use ypogeion_wire::original::{DerivedFile, Evidence, Original, OriginalCard, ShotPart};
@@ -22,6 +24,31 @@ fn last_of(path: &str) -> String {
 
 /// The last of a page of originals.
 pub type After = (NaiveDateTime, OriginalId);
+
+/// Pictures in a portion of a month.
+const PORTION: usize = 100;
+
+/// How the pictures of a month lie.
+pub struct Shape {
+    /// A byte for each, newest first: see [`proportion`].
+    pub proportions: Vec<u8>,
+    /// Pictures in a portion.
+    pub portion: u32,
+    /// The last of each portion that another one follows.
+    pub starts: Vec<After>,
+}
+
+/// How the pictures of a month (its first day) lie, before any of them is asked for.
+pub async fn shape(engine: &Engine, owner: PersonId, month: NaiveDate) -> Result<Shape> {
+    let until = month.checked_add_months(Months::new(1)).unwrap_or(NaiveDate::MAX);
+    let pictures = engine.catalog.sizes_of(owner, month, until).await?;
+    let last = |portion: &[PictureSize]| portion.last().map(|p| (p.taken_local, p.id));
+    let mut starts: Vec<After> = pictures.chunks(PORTION).filter_map(last).collect();
+    // Nothing follows the last portion.
+    starts.pop();
+    let proportions = pictures.iter().map(|p| proportion(p.width, p.height)).collect();
+    Ok(Shape { proportions, portion: PORTION as u32, starts })
+}
 
 /// A page of a member's originals, newest first, of one month (its first day) or of all; and the last of it if there may be more.
 pub async fn page(
@@ -62,6 +89,7 @@ pub async fn page(
 /// One original of a member, with facts, layers and evidence.
 pub async fn one(engine: &Engine, owner: PersonId, id: OriginalId) -> Result<Original> {
     let row = engine.catalog.original(id, Some(owner)).await?;
+    let (newer, older) = engine.catalog.beside(owner, row.taken_local, row.id).await?;
     let person = engine.catalog.person(row.person).await?;
     let everywhere = engine.catalog.standings(row.id).await?;
     let standings = engine.catalog.standings_for_depth(row.id).await?;
@@ -89,6 +117,8 @@ pub async fn one(engine: &Engine, owner: PersonId, id: OriginalId) -> Result<Ori
         id: row.id,
         person: row.person,
         person_name: person.name,
+        newer,
+        older,
         name: row.name,
         path: row.path.into(),
         kind: row.kind,

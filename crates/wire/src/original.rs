@@ -14,6 +14,18 @@ pub struct Month {
     pub count: u64,
 }
 
+/// How the pictures of a month lie.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct MonthShape {
+    /// Base64 of one byte for each picture, newest first: how wide it is for its height. 0: not known; otherwise
+    /// `128 + 32 · log₂(width ÷ height)`, rounded, from 1 to 255.
+    pub proportions: String,
+    /// Pictures in a portion.
+    pub portion: u32,
+    /// `after` for each portion of the month but the first, in order.
+    pub starts: Vec<String>,
+}
+
 /// An original as the contact sheet shows it.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct OriginalCard {
@@ -102,6 +114,12 @@ pub struct Original {
     pub person: PersonId,
     /// The member's name.
     pub person_name: String,
+    /// The next newer picture of the member's library.
+    #[schema(value_type = Option<Uuid>)]
+    pub newer: Option<OriginalId>,
+    /// The next older one.
+    #[schema(value_type = Option<Uuid>)]
+    pub older: Option<OriginalId>,
     /// What the device called it.
     pub name: String,
     /// Where it is in the library.

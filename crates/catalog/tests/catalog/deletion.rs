@@ -1,6 +1,7 @@
 //! The stages of a deletion, as the database lets them follow each other, against the rule in core.
 
-use diesel_async::{AsyncConnection, AsyncPgConnection, SimpleAsyncConnection};
+use diesel::sql_query;
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use ypogeion_core::{
     deletion::{MayLeave, Step, StoreHasIt},
     retention::Release,
@@ -78,4 +79,38 @@ async fn what_has_left_home_has_no_name_and_its_place_is_free() {
     assert!(!w.catalog.has_path(&path).await.unwrap());
     w.land(b"weir", "gone/a.jpg").await.unwrap();
     assert!(w.catalog.has_path(&path).await.unwrap());
+}
+
+/// The same bytes land while their older copy is being fetched back: they are committed after it was asked whether they are here.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_fetched_back_while_it_lands_again_is_not_there_twice() {
+    let w = world().await;
+    let store = w.add_store().await;
+    let kite = stored(&w, store, b"kite", "juno/2026/04/a.jpg").await;
+    w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now)).await.unwrap();
+    w.catalog.remove_due(Release::All, w.now, w.now + TimeDelta::days(30), 9).await.unwrap();
+    w.catalog.is_gone(kite).await.unwrap();
+    let (mut landing, mut watching) = (
+        AsyncPgConnection::establish(&w.cluster.url()).await.unwrap(),
+        AsyncPgConnection::establish(&w.cluster.url()).await.unwrap(),
+    );
+    let land = "BEGIN; INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at, shot, shot_key)
+        SELECT n.id, o.person, o.device, o.digest, o.size, 'b.jpg', 'juno/b.jpg', 'juno/b.jpg', o.kind, o.taken_at, o.taken_local, o.taken_rule, o.facts, now(), n.id, n.id::text
+        FROM original o, (SELECT gen_random_uuid() AS id) n";
+    landing.batch_execute(land).await.unwrap();
+    let (catalog, now) = (w.catalog.clone(), w.now);
+    let back =
+        tokio::spawn(async move { catalog.take_back_gone(kite, &FiledPath::parse("juno/2026/04/a.jpg").unwrap(), now).await });
+    let waits = "SELECT count(*) AS n FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query LIKE 'UPDATE%original%'";
+    let mut waiting = 0;
+    for _ in 0..200 {
+        waiting = sql_query(waits).get_result::<growth::Row>(&mut watching).await.unwrap().n;
+        if waiting > 0 {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    assert_eq!(waiting, 1, "it waits for whoever lands them");
+    landing.batch_execute("COMMIT").await.unwrap();
+    assert!(!back.await.unwrap().unwrap(), "its member has them again");
 }

@@ -17,9 +17,9 @@ use super::{World, world};
 
 /// A number.
 #[derive(QueryableByName)]
-struct Row {
+pub struct Row {
     #[diesel(sql_type = BigInt)]
-    n: i64,
+    pub n: i64,
 }
 
 impl World {

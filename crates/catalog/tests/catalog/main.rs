@@ -272,10 +272,12 @@ async fn layers_follow_the_observations() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_only_ever_added_to_cannot_be_changed() {
+    use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+
     let w = world().await;
     w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
     w.catalog.write_record(w.now, "Juno", "added a store").await.unwrap();
-    use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+
     let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
     for statement in
         ["UPDATE observation SET outcome = 'right'", "DELETE FROM observation", "DELETE FROM record", "TRUNCATE record"]

@@ -432,61 +432,6 @@ async fn what_is_chosen_is_kept() {
     assert_eq!(browser.complaints().await.unwrap(), Vec::<String>::new());
 }
 
-/// Four thousand pictures of three months, as rows: nobody has to look at them.
-const MANY: &str = "
-    INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at, preview,
-        shot, shot_key, source)
-    SELECT n.id, p.id, NULL, sha256(n.i::text::bytea), 1, n.name, 'juno/' || n.name, 'juno/' || n.name, 'photo', n.at, n.at, 'exif',
-           jsonb_build_object('width', 1000 + n.i * 37 % 4000, 'height', 1000 + n.i * 53 % 3000), now(), 'none', n.id, n.name, 'Camera'
-    FROM (
-        SELECT i, format('IMG_%s.jpg', lpad(i::text, 4, '0')) AS name, ('00000000-0000-7000-8000-' || lpad(to_hex(i), 12, '0'))::uuid AS id,
-               CASE WHEN i < 10 THEN timestamp '2019-04-12 10:00' WHEN i < 2000 THEN timestamp '2025-11-02 10:00' ELSE timestamp '2026-04-12 10:00' END
-                   + i * interval '1 minute' AS at
-        FROM generate_series(0, 3999) i
-    ) n, person p WHERE p.name = 'Juno';
-    INSERT INTO standing (original, place, good, since) SELECT id, '00000000-0000-0000-0000-000000000000', true, now() FROM original";
-
-/// However many pictures a month has: on the page are those that are near the screen, wherever one goes, and all of them can be come to.
-#[tokio::test(flavor = "multi_thread")]
-async fn a_long_month_is_on_the_page_only_where_one_looks() {
-    let w = world().await;
-    w.house.sql(MANY).unwrap();
-    let browser = Browser::start(1280, 800).await.unwrap();
-    browser.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
-    browser.page.goto(w.house.http.join("library").unwrap().as_str()).await.unwrap();
-    browser.wait_for_text("4,000 pictures of yours, in 3 months.").await.unwrap();
-    let run = async |script: &str| browser.page.execute(script, vec![]).await.unwrap();
-    // The newest is there, and no more than fits on a few screens. `first`: what is done each time before one looks.
-    let shows = async |name: &str, first: &str| {
-        let on_screen = format!(
-            "{first}; return [...document.querySelectorAll('section li')].some(l => l.textContent.includes('{name}') \
-             && l.getBoundingClientRect().bottom > 0 && l.getBoundingClientRect().top < innerHeight)"
-        );
-        let look = async || Ok((run(&on_screen).await == json!(true)).then_some(()));
-        wait_for(&format!("{name} to be on the screen"), 60, look).await.unwrap();
-        let elements = run("return document.querySelectorAll('*').length").await.as_u64().unwrap();
-        assert!((100..1500).contains(&elements), "{elements} elements at {name}");
-    };
-    shows("IMG_3999", "").await;
-    // Nothing lies over another, nothing is wider than the sheet, and each row is filled.
-    let overlaps = "const all = [...document.querySelectorAll('section li')].map(l => l.getBoundingClientRect()); \
-        const sheet = document.querySelector('section').getBoundingClientRect(); \
-        return all.filter((a, i) => a.left < sheet.left - 1 || a.right > sheet.right + 1 \
-            || all.some((b, j) => j > i && a.left < b.right - 1 && b.left < a.right - 1 && a.top < b.bottom - 1 && b.top < a.bottom - 1)).length";
-    assert_eq!(run(overlaps).await, json!(0));
-    // On to the end, as fast as the wheel goes: what has not come yet comes, and what is behind goes. The end goes on, too, until all that lies
-    // just above it has come.
-    shows("IMG_0000", "window.scrollTo(0, document.documentElement.scrollHeight)").await;
-    // Back by the years, which is a jump, and to the first.
-    run("document.querySelector('nav[aria-label=Years] a').click()").await;
-    shows("IMG_3999", "").await;
-    run("window.scrollTo(0, document.documentElement.scrollHeight / 2)").await;
-    let middle = "const all = [...document.querySelectorAll('section li')].filter(l => l.getBoundingClientRect().top < innerHeight && l.getBoundingClientRect().bottom > 0); return all.length";
-    wait_for("pictures in the middle", 30, async || Ok((run(middle).await.as_u64() > Some(5)).then_some(()))).await.unwrap();
-    assert_eq!(run(overlaps).await, json!(0));
-    assert_eq!(browser.complaints().await.unwrap(), Vec::<String>::new());
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn a_program_is_connected_with_a_password_of_its_own() {
     let w = world().await;

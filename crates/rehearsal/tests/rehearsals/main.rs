@@ -23,6 +23,7 @@ mod keys;
 mod laboratory;
 mod lamp;
 mod ledger;
+mod library;
 mod media;
 mod phone;
 mod rebuild;

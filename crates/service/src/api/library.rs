@@ -8,6 +8,7 @@ use actix_web::{
     http::header::{ContentDisposition, DispositionParam, DispositionType, ExtendedValue, HeaderValue},
     web,
 };
+use data_encoding::BASE64;
 use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
@@ -18,7 +19,7 @@ use ypogeion_engine::{
 };
 use ypogeion_library::LibraryError;
 use ypogeion_wire::{
-    original::{Month, Original, Originals},
+    original::{Month, MonthShape, Original, Originals},
     problem::ProblemType,
 };
 
@@ -35,6 +36,15 @@ use crate::{
 pub async fn list_months(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Vec<Month>>> {
     let months = app.engine.catalog.months(caller.owner()?).await?;
     Ok(web::Json(months.into_iter().map(|(month, count)| Month { month, count }).collect()))
+}
+
+/// How the pictures of a month lie, newest first, before any of them is asked for.
+#[utoipa::path(responses((status = 200, body = MonthShape)))]
+#[get("/api/months/{month}/shape")]
+pub async fn show_month(app: web::Data<App>, caller: Caller, month: web::Path<String>) -> Answer<web::Json<MonthShape>> {
+    let shape = library::shape(&app.engine, caller.owner()?, library::month(&month)?).await?;
+    let starts = shape.starts.into_iter().map(told).collect();
+    Ok(web::Json(MonthShape { proportions: BASE64.encode(&shape.proportions), portion: shape.portion, starts }))
 }
 
 /// Which originals.
@@ -63,8 +73,11 @@ pub async fn list_originals(
         .as_deref()
         .map(|text| cursor(text).ok_or_else(|| Failure::bad("\"after\" is not one that this service gave out.")));
     let (originals, last) = library::page(&app.engine, caller.owner()?, month, after.transpose()?, limit).await?;
-    let next = last.map(|(taken, id)| format!("{}~{id}", taken.and_utc().timestamp_micros()));
-    Ok(web::Json(Originals { originals, next }))
+    Ok(web::Json(Originals { originals, next: last.map(told) }))
+}
+
+fn told((taken, id): After) -> String {
+    format!("{}~{id}", taken.and_utc().timestamp_micros())
 }
 
 fn cursor(text: &str) -> Option<After> {

@@ -86,6 +86,7 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(devices::rename_device)
         .service(devices::revoke_device)
         .service(library::list_months)
+        .service(library::show_month)
         .service(library::list_originals)
         .service(library::show_original)
         .service(library::download_original)

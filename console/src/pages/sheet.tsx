@@ -1,0 +1,196 @@
+/** A month of the contact sheet: rows of even height, of which those are on the page that are near the screen. */
+import { useEffect, useLayoutEffect, useMemo, useRef, useState, type CSSProperties, type RefObject } from "react";
+import { useNavigate } from "react-router";
+import type { OriginalCard, Schemas } from "../api/client";
+import { usePortions, useShape } from "../api/hooks";
+import { count, duration, month as monthName } from "../format";
+import { GAP, heightOf, near, places, portionsOf, ratiosOf, rowOf, rows, type Row } from "../ui/sheet";
+import { Fault } from "../ui/states";
+import { useBlur } from "../ui/thumb";
+
+type Month = Schemas["Month"];
+
+/** Rows are this high; on a phone lower. */
+const HEIGHT = 168;
+const LOW = 122;
+const PHONE = 640;
+/** So much wider than high is a picture of which nothing is known yet. */
+const USUAL = 1.4;
+const NONE: Row[] = [];
+/** What is gone to lies a little below the upper edge. */
+const BELOW = 56;
+
+/** The width of a part of the page, as it is now. */
+function useWidth(part: RefObject<HTMLElement | null>): number {
+  const [width, setWidth] = useState(0);
+  // The outside system: the size of the window.
+  useLayoutEffect(() => {
+    if (!part.current) return;
+    const watcher = new ResizeObserver(([entry]) => entry && setWidth(entry.contentRect.width));
+    watcher.observe(part.current);
+    setWidth(part.current.clientWidth);
+    return () => watcher.disconnect();
+  }, [part]);
+  return width;
+}
+
+/** Whether a part of the page is on the screen, or near. */
+function useNear(part: RefObject<HTMLElement | null>, first: boolean): boolean {
+  const [isNear, setNear] = useState(first);
+  // The outside system: what of the page is on the screen.
+  useEffect(() => {
+    if (!part.current) return;
+    const watcher = new IntersectionObserver((entries) => setNear(entries.some((e) => e.isIntersecting)), { rootMargin: "900px" });
+    watcher.observe(part.current);
+    return () => watcher.disconnect();
+  }, [part]);
+  return isNear;
+}
+
+/** `first`: whether it is on the screen when the page opens; `arrive`: the picture that the page is opened at, if it is one of this month. */
+export function MonthSheet({ month, first, arrive }: { month: Month; first: boolean; arrive: number | undefined }) {
+  const seam = useRef<HTMLElement>(null);
+  const arrived = useRef(false);
+  const isNear = useNear(seam, first);
+  const width = useWidth(seam);
+  const shape = useShape(month.month, isNear);
+  const height = window.innerWidth < PHONE ? LOW : HEIGHT;
+  const ratios = useMemo(() => (shape.data ? ratiosOf(shape.data.proportions) : undefined), [shape.data]);
+  const laid = useMemo(() => rows(ratios ?? [], width, height), [ratios, width, height]);
+  // Before a month says how its pictures lie, it has about the room that they need, so that the scroll bar tells the truth.
+  const inRow = Math.max(1, Math.round(width / (height * USUAL)));
+  const room = heightOf(ratios ? laid.length : Math.ceil(month.count / inRow), height);
+  // The outside system: how far the page is scrolled. Once, as soon as it is known where the picture lies.
+  useLayoutEffect(() => {
+    const list = seam.current?.querySelector("ul");
+    if (arrive === undefined || arrived.current || !list || laid.length === 0) return;
+    arrived.current = true;
+    window.scrollBy(0, list.getBoundingClientRect().top + heightOf(rowOf(laid, arrive), height) - BELOW);
+  }, [arrive, laid, height]);
+  return (
+    <section ref={seam} id={`month-${month.month}`} aria-label={monthName(month.month)} className="mb-7 scroll-mt-4">
+      <div className="mb-2 flex items-end gap-4">
+        <h2 className="m-0 text-[21px] whitespace-nowrap">{monthName(month.month)}</h2>
+        <svg aria-hidden className="mb-1.5 h-2 min-w-0 grow" viewBox="0 0 400 8" preserveAspectRatio="none">
+          <path d="M0 5 C60 1 110 7 180 4 S310 2 400 5" fill="none" stroke="var(--line)" strokeWidth="3" vectorEffect="non-scaling-stroke" />
+        </svg>
+        <span className="numbers text-[14px] text-soft">{count(month.count)}</span>
+      </div>
+      {shape.isError ? (
+        <Fault failure={shape.error} again={() => void shape.refetch()} />
+      ) : (
+        <Rows month={month.month} shape={shape.data} ratios={ratios ?? []} laid={isNear ? laid : NONE} width={width} height={height} room={room} />
+      )}
+    </section>
+  );
+}
+
+interface Laid {
+  month: string;
+  shape: Schemas["MonthShape"] | undefined;
+  ratios: number[];
+  laid: Row[];
+  width: number;
+  height: number;
+  room: number;
+}
+
+/** The rows of a month that are near the screen; the others are room. */
+function Rows({ month, shape, ratios, laid, width, height, room }: Laid) {
+  const place = useRef<HTMLUListElement>(null);
+  const [[from, to], setNear] = useState<Row>([0, 0]);
+  // The outside system: how far the page is scrolled, and how high it is: what lies above may take more room than was thought.
+  useLayoutEffect(() => {
+    if (laid.length === 0) return;
+    let asked = 0;
+    const look = () => {
+      asked = 0;
+      const top = place.current?.getBoundingClientRect().top;
+      if (top === undefined) return;
+      const now = near(laid.length, height, top, window.innerHeight);
+      setNear((before) => (before[0] === now[0] && before[1] === now[1] ? before : now));
+    };
+    const soon = () => {
+      asked ||= requestAnimationFrame(look);
+    };
+    look();
+    const higher = new ResizeObserver(soon);
+    higher.observe(document.body);
+    window.addEventListener("scroll", soon, { passive: true, capture: true });
+    window.addEventListener("resize", soon);
+    return () => {
+      cancelAnimationFrame(asked);
+      higher.disconnect();
+      window.removeEventListener("scroll", soon, { capture: true });
+      window.removeEventListener("resize", soon);
+    };
+  }, [laid, height]);
+  const drawn = laid.slice(from, to);
+  const portion = shape?.portion ?? 1;
+  const { cards, failed } = usePortions(month, shape, portionsOf(drawn[0]?.[0] ?? 0, drawn[drawn.length - 1]?.[1] ?? 0, portion));
+  return (
+    <>
+      {failed?.error && <Fault failure={failed.error} again={() => void failed.refetch()} />}
+      <ul ref={place} className="relative m-0 list-none p-0" style={{ height: room }}>
+        {drawn.flatMap((row, n) => {
+          const top = (from + n) * (height + GAP);
+          const lie = places(ratios, row, width, height);
+          return lie.map((one, i) => {
+            const picture = row[0] + i;
+            const card = cards.get(Math.floor(picture / portion))?.[picture % portion];
+            return <Thumb key={picture} at={`${month}.${picture}`} card={card} place={{ ...one, top, height }} />;
+          });
+        })}
+      </ul>
+    </>
+  );
+}
+
+/** A picture, or the room that it will have. `at`: its place in the library. */
+function Thumb({ at, card, place }: { at: string; card: OriginalCard | undefined; place: CSSProperties }) {
+  const navigate = useNavigate();
+  const placeholder = useBlur(card?.placeholder);
+  if (!card) return <li aria-hidden style={{ ...place, background: "var(--line)" }} className="absolute rounded-[5px]" />;
+  const unsafe = card.layer === "home" || card.layer === "device";
+  const label = `${card.name}, ${card.kind}${card.company.length > 0 ? `, with ${companyWord(card.company)}` : ""}${unsafe ? ", no copy offsite yet" : ""}`;
+  return (
+    <li style={place} className="absolute">
+      <button
+        type="button"
+        data-at={at}
+        onClick={() => void navigate(`/library/${card.id}`, { state: { sheet: true } })}
+        className="relative block size-full overflow-hidden rounded-[5px] border-0 p-0"
+        style={{ background: placeholder ? `center / cover url(${placeholder})` : "var(--line)" }}
+      >
+        <span className="sr-only">{label}</span>
+        {card.preview === "ready" ? (
+          <img src={`/api/originals/${card.id}/preview/small`} alt="" loading="lazy" decoding="async" className="size-full object-cover" />
+        ) : (
+          <span className="flex size-full flex-col items-center justify-center gap-1 px-3 text-[13px] text-ink">
+            <b className="max-w-full truncate font-semibold">{card.name}</b>
+            <span>{card.preview === "waiting" ? "preview is being made" : kindWord(card.kind)}</span>
+          </span>
+        )}
+        {card.kind === "video" && (
+          <span className="absolute bottom-1.5 left-1.5 rounded bg-black/65 px-1.5 text-[12.5px] font-semibold text-white">▶ {card.seconds != null && duration(card.seconds)}</span>
+        )}
+        {card.company.length > 0 && (
+          <span className={`absolute bottom-1.5 rounded bg-black/65 px-1.5 text-[12.5px] font-semibold text-white ${card.kind === "video" ? "right-1.5" : "left-1.5"}`}>{companyWord(card.company)}</span>
+        )}
+        {unsafe && <span aria-hidden title="No copy offsite yet" className="absolute top-2 right-2 size-[9px] rounded-full border border-black/40" style={{ background: "var(--grain)" }} />}
+      </button>
+    </li>
+  );
+}
+
+/** What else belongs to a shot, in a word: what people look for first. */
+export function companyWord(company: string[]): string {
+  const words = { motion: "moving", raw: "raw", edited: "edited", still: "edited", twin: "JPEG too", video: "video", sidecar: "notes", other: "more" } as Record<string, string>;
+  const order = ["motion", "raw", "still", "edited", "twin", "video", "other", "sidecar"];
+  const first = order.filter((part) => company.includes(part)).map((part) => words[part] ?? part);
+  return [...new Set(first)].slice(0, 2).join(", ");
+}
+
+function kindWord(kind: string) {
+  return { photo: "no preview", video: "no preview", raw: "raw file", sidecar: "notes to a picture", other: "kept as it is" }[kind] ?? kind;
+}
