@@ -12,7 +12,7 @@ type Month = Schemas["Month"];
 
 /** Rows are this high; on a phone lower. */
 const HEIGHT = 168;
-const LOW = 122;
+const LOW = 116;
 const PHONE = 640;
 /** So much wider than high is a picture of which nothing is known yet. */
 const USUAL = 1.4;

@@ -17,6 +17,9 @@ export function ratiosOf(proportions: string): number[] {
 /** A row: the first picture in it, and the first after it. */
 export type Row = readonly [from: number, to: number];
 
+/** A row takes a picture that does not quite fit: all of them lose so much of their sides at most. A gap would be uglier. */
+export const SQUEEZE = 1.18;
+
 /** Puts pictures into rows of this width; `ratios`: how wide each is when it is one high. A row takes what fits, and at least one. */
 export function rows(ratios: readonly number[], width: number, height: number): Row[] {
   const all: Row[] = [];
@@ -25,7 +28,7 @@ export function rows(ratios: readonly number[], width: number, height: number): 
   let filled = 0;
   ratios.forEach((ratio, n) => {
     const wide = ratio * height;
-    if (n > from && filled + GAP + wide > width) {
+    if (n > from && filled + GAP + wide > width * SQUEEZE) {
       all.push([from, n]);
       from = n;
       filled = wide;
