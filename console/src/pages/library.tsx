@@ -117,8 +117,12 @@ function useAddress(active: boolean) {
     const note = () => {
       timer = undefined;
       if (window.location.pathname !== "/library") return;
-      const first = window.scrollY < 80 ? undefined : pictures().find((one) => one.getBoundingClientRect().bottom > 0);
-      const spot = spotOf(first?.dataset.at ?? null);
+      const atTop = window.scrollY < 80;
+      const spots = atTop ? [] : [...document.querySelectorAll<HTMLElement>("[data-spot]")];
+      const first = spots.find((one) => one.getBoundingClientRect().bottom > 0);
+      // How the month lies that one has come to is not known yet: a moment later it is.
+      if (!atTop && !first) return soon();
+      const spot = spotOf(first?.dataset.spot ?? null);
       const address = spot ? `/library?at=${told(spot)}` : "/library";
       if (window.location.pathname + window.location.search !== address) window.history.replaceState(window.history.state, "", address);
     };

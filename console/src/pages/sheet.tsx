@@ -150,11 +150,11 @@ function Rows({ month, shape, ratios, laid, width, height, room }: Laid) {
 function Thumb({ at, card, place }: { at: string; card: OriginalCard | undefined; place: CSSProperties }) {
   const navigate = useNavigate();
   const placeholder = useBlur(card?.placeholder);
-  if (!card) return <li aria-hidden style={{ ...place, background: "var(--line)" }} className="absolute rounded-[5px]" />;
+  if (!card) return <li aria-hidden data-spot={at} style={{ ...place, background: "var(--line)" }} className="absolute rounded-[5px]" />;
   const unsafe = card.layer === "home" || card.layer === "device";
   const label = `${card.name}, ${card.kind}${card.company.length > 0 ? `, with ${companyWord(card.company)}` : ""}${unsafe ? ", no copy offsite yet" : ""}`;
   return (
-    <li style={place} className="absolute">
+    <li data-spot={at} style={place} className="absolute">
       <button
         type="button"
         data-at={at}

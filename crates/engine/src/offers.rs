@@ -153,7 +153,7 @@ pub async fn note_inventory(engine: &Engine, device: &DeviceCaller, told: &Inven
 }
 
 /// Begins a run. Says as well how much of what this device said it has is not here (any more), and whether the device remembers a run that
-/// nobody here does.
+/// did not end here: this database is older than its memory, or the run was cut off.
 pub async fn begin_run(engine: &Engine, device: &DeviceCaller, told: BeginRun) -> Result<BegunRun> {
     let (run, now) = (RunId(Uuid::now_v7()), engine.now());
     let forgotten = match told.last {
@@ -161,7 +161,7 @@ pub async fn begin_run(engine: &Engine, device: &DeviceCaller, told: BeginRun) -
         None => false,
     };
     if forgotten {
-        tracing::warn!(device = %device.id, "a device remembers a backup that the database does not: it offers everything again");
+        tracing::info!(device = %device.id, "the backup that the device remembers did not end here: it offers everything again");
     }
     engine.catalog.begin_run(run, device.id, now).await?;
     engine.live.changed(&[Change::Device(device.person, device.id), Change::Run(device.person)]);

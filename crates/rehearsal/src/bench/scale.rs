@@ -46,13 +46,14 @@ const ROWS: &str = "
     INSERT INTO job (kind, key, store, priority, due) SELECT 'prove', o.id, s.id, 5, now() + interval '40 days' FROM big o CROSS JOIN store s;";
 
 /// What is asked, by the page that asks it.
-const PAGES: [(&str, &str); 17] = [
+const PAGES: [(&str, &str); 18] = [
     ("overview", "api/overview"),
     ("state", "api/state"),
     ("devices", "api/devices"),
     ("people", "api/people"),
     ("stores", "api/stores"),
     ("months", "api/months"),
+    ("how a month lies", "api/months/2016-05/shape"),
     ("timeline, newest", "api/originals?limit=40"),
     ("timeline, middle", "api/originals?limit=40&month=2016-05"),
     ("timeline, oldest", "api/originals?limit=40&month=2006-09"),
