@@ -181,10 +181,8 @@ impl Lab {
                 Ok(())
             }
             Act::Lose => {
-                let count = 1 + self.below(2) as usize;
-                // Fewer may be there.
-                let _ = self.house.store.lose(count);
-                Ok(())
+                let count = 1 + self.below(2);
+                self.lose(count)
             }
             Act::Spoil => self.spoil(),
             Act::PutBack => self.put_back(),
@@ -593,12 +591,33 @@ impl Lab {
     }
 
     /// Changes a bit in an object, puts one object in another's place, or puts something in that nobody sealed.
+    /// The sealed objects of the store that may be struck. One that was struck twice is left in peace: the third time a store loses the same copy, the
+    /// house stops giving it another one and says so (`core::heal`), and does not come to rest.
+    fn targets(&self) -> Step<Vec<PathBuf>> {
+        let objects = self.house.store_folder().join("objects");
+        let there = originals_below(&objects)?.into_keys().map(|p| objects.join(p));
+        let may = |p: &PathBuf| p.extension().is_some_and(|e| e == "age") && self.hits.get(p).is_none_or(|times| *times < 2);
+        Ok(there.filter(may).collect())
+    }
+
+    /// Which ones depends on the step alone: what is drawn for a seed stays what it was.
+    fn lose(&mut self, count: u64) -> Step<()> {
+        for n in 0..count {
+            let objects = self.targets()?;
+            if objects.is_empty() {
+                return Ok(());
+            }
+            let which = (self.account.steps * 7919 + n * 104_729) % objects.len() as u64;
+            let one = &objects[which as usize];
+            // It may have left by itself meanwhile.
+            let _ = fs::remove_file(one);
+            *self.hits.entry(one.clone()).or_default() += 1;
+        }
+        Ok(())
+    }
+
     fn spoil(&mut self) -> Step<()> {
-        let objects: Vec<PathBuf> = originals_below(&self.house.store_folder().join("objects"))?
-            .into_keys()
-            .map(|p| self.house.store_folder().join("objects").join(p))
-            .filter(|p| p.extension().is_some_and(|e| e == "age"))
-            .collect();
+        let objects = self.targets()?;
         if objects.len() < 2 {
             return Ok(());
         }
@@ -613,6 +632,9 @@ impl Lab {
             }
             1 => drop(fs::copy(&objects[one], &objects[other])?),
             _ => fs::write(&objects[one], b"nobody sealed this")?,
+        }
+        for path in [&objects[one], &objects[other]] {
+            *self.hits.entry(path.clone()).or_default() += 1;
         }
         Ok(())
     }

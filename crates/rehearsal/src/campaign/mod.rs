@@ -104,6 +104,8 @@ struct Lab {
     south: Option<StandInStore>,
     /// What the first store held once.
     snapshot: Option<PathBuf>,
+    /// How often each sealed object was struck.
+    hits: BTreeMap<PathBuf, u32>,
     told: Vec<String>,
     account: Account,
 }
@@ -141,6 +143,7 @@ pub async fn run(folder: &Path, seed: u64, steps: u64, tell: &dyn Fn(&str)) -> S
         struck: Arc::default(),
         south: None,
         snapshot: None,
+        hits: BTreeMap::new(),
         told: Vec::new(),
         account: Account::default(),
     };
