@@ -33,7 +33,7 @@ export function Strata({ months, total, go }: { months: Month[]; total: number; 
     if (!month) return;
     const lies = rail.current.getBoundingClientRect();
     setUnder({ month, top: Math.min(lies.height - 40, Math.max(20, e.clientY - lies.top)) });
-    if (e.buttons > 0) go(month.month);
+    if (e.buttons & 1) go(month.month);
   };
   const press = (e: PointerEvent<HTMLElement>) => {
     e.currentTarget.setPointerCapture(e.pointerId);

@@ -64,7 +64,7 @@ impl Catalog {
     }
 
     /// Tells the planner how much there is of everything; returns the rows of the largest of what [`Self::grew`] counts.
-    async fn analyse(&self) -> Result<u64> {
+    pub async fn analyse(&self) -> Result<u64> {
         // Here, because it gives everything a `load`.
         use diesel_async::RunQueryDsl;
 

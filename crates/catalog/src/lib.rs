@@ -213,7 +213,7 @@ impl Catalog {
         let mut harness = upgrade::harness(url).await?;
         match upgrade::schema(&mut harness)? {
             Schema::Current => {}
-            Schema::New => upgrade::migrate(harness).await?,
+            Schema::New => upgrade::migrate(harness, None).await?,
             Schema::Earlier(_) => return Err(CatalogError::Earlier),
             Schema::Later(step) => return Err(CatalogError::Later { step }),
         }

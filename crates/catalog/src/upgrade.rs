@@ -22,13 +22,15 @@ use diesel_migrations::MigrationHarness;
 use tokio_postgres::config::Host;
 
 use crate::{
-    CatalogError, MIGRATIONS, Result,
+    CatalogError, MIGRATIONS, RecordLine, Result,
     cluster::{Cluster, cannot, done, newest, program},
+    db::*,
 };
 
 /// So many copies are kept; the oldest goes when an upgrade is complete.
 const KEPT: usize = 3;
 const BEFORE: &str = "before-upgrade-";
+const PUT_BACK: &str = "put the copy of the database back; nothing was changed";
 const RESTORING: &str = "ypogeion_restoring";
 
 /// How far a database is, as its own list of migrations says.
@@ -82,8 +84,8 @@ pub(crate) fn schema(harness: &mut Harness) -> Result<Schema> {
     })
 }
 
-/// Runs what is missing, all or nothing.
-pub(crate) async fn migrate(harness: Harness) -> Result<()> {
+/// Runs what is missing, and writes what there is to say about it into the record: all or nothing.
+pub(crate) async fn migrate(harness: Harness, said: Option<RecordLine>) -> Result<()> {
     type Transactions = <AsyncPgConnection as AsyncConnection>::TransactionManager;
     let mut connection = harness.into_inner();
     Transactions::begin_transaction(&mut connection).await?;
@@ -93,7 +95,11 @@ pub(crate) async fn migrate(harness: Harness) -> Result<()> {
         what: "bring the database up to this version; it is as it was before",
         said: chain(&*e),
     })?;
-    Ok(Transactions::commit_transaction(&mut harness.into_inner()).await?)
+    let mut connection = harness.into_inner();
+    if let Some(line) = said {
+        insert_into(record::table).values(line).execute(&mut connection).await?;
+    }
+    Ok(Transactions::commit_transaction(&mut connection).await?)
 }
 
 /// Brings the database of an earlier version up to this one, after a copy of it was put into `folder`. `None`: there was nothing to do. `cluster`
@@ -108,7 +114,8 @@ pub async fn upgrade(url: &str, cluster: Option<&Cluster>, folder: &Path, now: D
     let copy = folder.join(format!("{BEFORE}{}-from-{last}.dump", now.format("%Y-%m-%dT%H%M%SZ")));
     let (place, kept) = (copy.clone(), folder.to_owned());
     blocking(move || tools.copy(&place)).await?;
-    migrate(harness).await?;
+    let what = format!("brought the database up to this version; as it was before, it lies in {}", copy.display());
+    migrate(harness, Some(RecordLine { at: now, who: "Ypogeion".to_owned(), what })).await?;
     // The upgrade is done; an old copy that cannot be removed is only one too many.
     if let Err(e) = blocking(move || remove_old(&kept)).await {
         tracing::warn!(error = %e, "an old copy of the database could not be removed");
@@ -119,6 +126,10 @@ pub async fn upgrade(url: &str, cluster: Option<&Cluster>, folder: &Path, now: D
 
 /// The copies that were made before upgrades, the newest first.
 pub fn copies(folder: &Path) -> Result<Vec<PathBuf>> {
+    listed(folder, ".dump")
+}
+
+fn listed(folder: &Path, end: &str) -> Result<Vec<PathBuf>> {
     let entries = match fs::read_dir(folder) {
         Ok(entries) => entries,
         Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
@@ -127,7 +138,7 @@ pub fn copies(folder: &Path) -> Result<Vec<PathBuf>> {
     let names = entries.map(|e| e.map(|e| e.file_name())).collect::<io::Result<Vec<_>>>();
     let names = names.map_err(cannot("look for copies of the database"))?;
     let mut copies: Vec<String> = names.into_iter().filter_map(|n| n.into_string().ok()).collect();
-    copies.retain(|n| n.starts_with(BEFORE) && n.ends_with(".dump"));
+    copies.retain(|n| n.starts_with(BEFORE) && n.ends_with(end));
     // Their times are in their names, and sort as text.
     copies.sort_by(|a, b| b.cmp(a));
     Ok(copies.into_iter().map(|n| folder.join(n)).collect())
@@ -143,9 +154,14 @@ pub async fn undo(cluster: &Cluster, copy: &Path, now: DateTime<Utc>) -> Result<
     c.batch_execute(&format!("DROP DATABASE IF EXISTS {RESTORING}")).await?;
     c.batch_execute(&format!("CREATE DATABASE {RESTORING}")).await?;
     blocking(move || tools.restore(&place, RESTORING)).await?;
-    // What was restored is of a version that this program knows, or it changes nothing.
-    if let Schema::Later(step) = schema(&mut harness(&cluster.url_of(RESTORING)).await?)? {
-        return Err(CatalogError::Later { step });
+    // What was restored is a household's database of a version that this program knows, or it changes nothing.
+    let restored = schema(&mut harness(&cluster.url_of(RESTORING)).await?)?;
+    if !matches!(restored, Schema::Earlier(_) | Schema::Current) {
+        c.batch_execute(&format!("DROP DATABASE {RESTORING}")).await?;
+        return Err(match restored {
+            Schema::Later(step) => CatalogError::Later { step },
+            _ => CatalogError::Cluster { what: PUT_BACK, said: format!("{} is a copy of something else", copy.display()) },
+        });
     }
     // Both or none: without either, the next start would find no database and make an empty one.
     let names = format!("ALTER DATABASE {own} RENAME TO {set_aside}; ALTER DATABASE {RESTORING} RENAME TO {own}");
@@ -163,6 +179,14 @@ async fn establish(url: &str) -> Result<AsyncPgConnection> {
 
 async fn blocking<T: Send + 'static>(what: impl FnOnce() -> Result<T> + Send + 'static) -> Result<T> {
     tokio::task::spawn_blocking(what).await.map_err(|e| cannot("copy the database")(io::Error::other(e)))?
+}
+
+/// What attempts left that were cut off, but for `own`: each takes as much room as a whole copy.
+fn remove_parts(folder: &Path, own: &Path) -> Result<()> {
+    for left in listed(folder, ".part")?.into_iter().filter(|p| p != own) {
+        fs::remove_file(left).map_err(cannot("remove half a copy of the database"))?;
+    }
+    Ok(())
 }
 
 fn remove_old(folder: &Path) -> Result<()> {
@@ -193,9 +217,11 @@ impl Tools {
             [Host::Unix(folder)] => folder.display().to_string(),
             _ => return Err(said("its address names no server, or several".to_owned())),
         };
-        let user = config.get_user().unwrap_or_default().to_owned();
-        let database = config.get_dbname().unwrap_or(&user).to_owned();
-        let mut environment = vec![("PGHOST", host), ("PGUSER", user), ("PGDATABASE", database.clone())];
+        let database =
+            config.get_dbname().or(config.get_user()).ok_or_else(|| said("its address names no database".to_owned()))?;
+        let database = database.to_owned();
+        let mut environment = vec![("PGHOST", host), ("PGDATABASE", database.clone())];
+        environment.extend(config.get_user().map(|user| ("PGUSER", user.to_owned())));
         environment.extend(config.get_ports().first().map(|p| ("PGPORT", p.to_string())));
         if let Some(password) = config.get_password() {
             let text = String::from_utf8(password.to_vec()).map_err(|_| said("its password is not text".to_owned()))?;
@@ -215,6 +241,7 @@ impl Tools {
         let folder = place.parent().unwrap_or(Path::new("/"));
         fs::create_dir_all(folder).map_err(cannot("make the folder for copies of the database"))?;
         let part = place.with_extension("part");
+        remove_parts(folder, &part)?;
         let copied = self.copy_into(&part, folder, place);
         if copied.is_err() {
             // The room may be needed; what is wrong is said by the error above all.
@@ -240,6 +267,6 @@ impl Tools {
     fn restore(&self, copy: &Path, database: &str) -> Result<()> {
         let mut restore = self.tool("pg_restore");
         restore.args(["--exit-on-error", "--no-owner", "--single-transaction", "--dbname", database]).arg(copy);
-        done("put the copy of the database back; nothing was changed", restore.output())
+        done(PUT_BACK, restore.output())
     }
 }

@@ -11,7 +11,7 @@ use chrono::Utc;
 use ypogeion_catalog::{
     Catalog, CatalogError,
     cluster::{Cluster, Durability},
-    upgrade::{self, Upgraded},
+    upgrade,
 };
 
 use ypogeion_engine::error::{Cannot, failed};
@@ -72,14 +72,10 @@ impl Database {
     /// Connects to the given database, or starts the private one. One of an earlier version is copied, and brought up to this one.
     pub async fn open(settings: &Settings) -> Result<Self, Cannot> {
         let Server { cluster, url, lock } = Server::start(settings).await?;
-        let upgraded = upgrade::upgrade(&url, cluster.as_ref(), &settings.upgrades_folder(), Utc::now())
+        upgrade::upgrade(&url, cluster.as_ref(), &settings.upgrades_folder(), Utc::now())
             .await
             .map_err(failed("bring the database up to this version"))?;
         let catalog = Catalog::open(&url).await.map_err(failed("open the database"))?;
-        if let Some(Upgraded { copy }) = upgraded {
-            let line = format!("brought the database up to this version; as it was before, it lies in {}", copy.display());
-            catalog.write_record(Utc::now(), "Ypogeion", &line).await.map_err(failed("write the record"))?;
-        }
         Ok(Database { catalog, cluster, _lock: lock })
     }
 
@@ -93,11 +89,6 @@ impl Database {
 /// Puts the database back as it was before an upgrade: as in this copy, or in the newest one.
 pub async fn undo_upgrade(settings: &Settings, copy: Option<&Path>) -> Result<(), Cannot> {
     let cannot = || failed::<CatalogError>("undo the upgrade");
-    if settings.database.is_some() {
-        return Err(failed("undo the upgrade")(
-            "the settings name a database that is not this program's own. Its copies are files for PostgreSQL's pg_restore",
-        ));
-    }
     let copies = upgrade::copies(&settings.upgrades_folder()).map_err(cannot())?;
     let Some(copy) = copy.or(copies.first().map(PathBuf::as_path)) else {
         return Err(failed("undo the upgrade")(format!(
@@ -109,9 +100,13 @@ pub async fn undo_upgrade(settings: &Settings, copy: Option<&Path>) -> Result<()
         return Err(failed("undo the upgrade")(format!("{} is not a file", copy.display())));
     }
     let Server { cluster, lock, .. } = Server::start(settings).await?;
-    let Some(cluster) = cluster else { return Ok(()) };
+    let Some(cluster) = cluster else {
+        return Err(failed("undo the upgrade")(
+            "the settings name a database that is not this program's own. Its copies are files for PostgreSQL's pg_restore",
+        ));
+    };
     let undone = upgrade::undo(&cluster, copy, Utc::now()).await;
-    stop(Some(cluster)).await?;
+    let stopped = stop(Some(cluster)).await;
     drop(lock);
     let undone = undone.map_err(cannot())?;
     println!("The database is as it was in {}.", undone.copy.display());
@@ -120,7 +115,7 @@ pub async fn undo_upgrade(settings: &Settings, copy: Option<&Path>) -> Result<()
          that came after the upgrade stay on the disk, unknown to the database; devices send those again that they still have."
     );
     println!("The database that was replaced is kept in PostgreSQL as {}.", undone.set_aside);
-    Ok(())
+    stopped
 }
 
 /// Held by the one process that works with a data folder, until it ends however it ends.

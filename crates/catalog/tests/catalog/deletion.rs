@@ -86,10 +86,7 @@ async fn what_has_left_home_has_no_name_and_its_place_is_free() {
 async fn what_is_fetched_back_while_it_lands_again_is_not_there_twice() {
     let w = world().await;
     let store = w.add_store().await;
-    let kite = stored(&w, store, b"kite", "juno/2026/04/a.jpg").await;
-    w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now)).await.unwrap();
-    w.catalog.remove_due(Release::All, w.now, w.now + TimeDelta::days(30), 9).await.unwrap();
-    w.catalog.is_gone(kite).await.unwrap();
+    let kite = in_the_store_alone(&w, store).await;
     let (mut landing, mut watching) = (
         AsyncPgConnection::establish(&w.cluster.url()).await.unwrap(),
         AsyncPgConnection::establish(&w.cluster.url()).await.unwrap(),

@@ -551,6 +551,15 @@ async fn what_nobody_has_looked_at_for_longest_has_its_turn_first() {
     assert!(whole.whole && whole.id != one.id);
 }
 
+/// A kite that was deleted and has left the home disk; the store has it still.
+async fn in_the_store_alone(w: &World, store: StoreId) -> OriginalId {
+    let kite = stored(w, store, b"kite", "juno/2026/04/a.jpg").await;
+    w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now)).await.unwrap();
+    w.catalog.remove_due(Release::All, w.now, w.now + TimeDelta::days(30), 9).await.unwrap();
+    w.catalog.is_gone(kite).await.unwrap();
+    kite
+}
+
 /// An original that a store has confirmed and its ledger names.
 async fn stored(w: &World, store: StoreId, bytes: &[u8], path: &str) -> OriginalId {
     let id = w.land(bytes, path).await.unwrap();
@@ -664,10 +673,7 @@ async fn a_copy_leaves_its_store_after_the_ledger_and_nobody_counts_on_it_meanwh
 async fn what_home_has_let_go_of_comes_back_from_a_store_while_that_has_it() {
     let w = world().await;
     let store = w.add_store().await;
-    let kite = stored(&w, store, b"kite", "juno/2026/04/a.jpg").await;
-    w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now)).await.unwrap();
-    w.catalog.remove_due(Release::All, w.now, w.now + TimeDelta::days(30), 9).await.unwrap();
-    w.catalog.is_gone(kite).await.unwrap();
+    let kite = in_the_store_alone(&w, store).await;
     assert_eq!(w.catalog.gone_from(w.person, kite).await.unwrap().as_deref(), Some("juno/2026/04/a.jpg"));
     assert!(w.catalog.holding(w.person, None, 9).await.unwrap()[0].stage != Stage::Held);
     let place = FiledPath::parse("juno/2026/04/a.jpg").unwrap();

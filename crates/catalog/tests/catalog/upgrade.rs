@@ -155,7 +155,17 @@ async fn what_is_no_copy_takes_the_place_of_nothing() {
     let half = e.folder.path().join("half.dump");
     let whole = fs::read(&copy).unwrap();
     fs::write(&half, &whole[..whole.len() / 2]).unwrap();
-    for no_copy in [half.as_path(), Path::new("/dev/null"), Path::new("/nowhere")] {
+    // A copy as good as ours, of a database that no household ever had.
+    let other = e.folder.path().join("other.dump");
+    let (mut c, url) = (AsyncPgConnection::establish(&e.cluster.url()).await.unwrap(), e.cluster.url());
+    c.batch_execute("CREATE DATABASE garden").await.unwrap();
+    let dump = std::process::Command::new("pg_dump")
+        .args(["--format=custom", "--file"])
+        .arg(&other)
+        .arg(format!("{}garden", url.strip_suffix("ypogeion").unwrap()))
+        .status();
+    assert!(dump.unwrap().success());
+    for no_copy in [half.as_path(), other.as_path(), Path::new("/dev/null"), Path::new("/nowhere")] {
         let said = undo(&e.cluster, no_copy, e.now).await.unwrap_err().to_string();
         assert!(said.contains("nothing was changed"), "{}: {said}", no_copy.display());
         assert_eq!(e.state().await, before);
@@ -177,6 +187,9 @@ async fn the_last_copies_are_kept() {
     let mut e = earlier().await;
     fs::create_dir(e.copies()).unwrap();
     fs::write(e.copies().join("notes.txt"), "not a copy").unwrap();
+    // What an attempt left that was cut off takes no room for ever.
+    let half = e.copies().join("before-upgrade-2026-01-01T000000Z-from-00000000000028.part");
+    fs::write(&half, "half").unwrap();
     let mut made = Vec::new();
     for _ in 0..5 {
         made.insert(0, e.upgrade(&e.copies()).await.unwrap().unwrap());
@@ -185,5 +198,5 @@ async fn the_last_copies_are_kept() {
     }
     made.truncate(3);
     assert_eq!(copies(&e.copies()).unwrap(), made);
-    assert!(e.copies().join("notes.txt").exists());
+    assert!(e.copies().join("notes.txt").exists() && !half.exists());
 }
