@@ -4,8 +4,9 @@
 
 use std::{
     env, fs,
+    io::{BufRead, BufReader},
     path::{Path, PathBuf},
-    process::{Command, ExitCode},
+    process::{Command, ExitCode, Stdio},
     time::SystemTime,
 };
 
@@ -237,7 +238,48 @@ fn test(rest: &[&str]) -> Done {
         let processors = std::thread::available_parallelism().map_or(2, usize::from);
         tests.env("RUST_TEST_THREADS", (2 * processors + 1).to_string());
     }
-    run("Testing", tests.args(["test", "--workspace"]).args(rest))
+    tests.args(["test", "--workspace"]).args(rest).current_dir(root()).stdout(Stdio::piped());
+    say("Testing");
+    let mut running = tests.spawn().map_err(|e| format!("cargo could not be started: {e}"))?;
+    let mut reasons = Reasons::default();
+    for line in BufReader::new(running.stdout.take().expect("it is piped")).split(b'\n') {
+        let line = String::from_utf8_lossy(&line.map_err(|e| e.to_string())?).into_owned();
+        println!("{line}");
+        reasons.read(&line);
+    }
+    let status = running.wait().map_err(|e| e.to_string())?;
+    if status.success() {
+        return Ok(());
+    }
+    // Last, since whoever keeps a part of a long log keeps its end.
+    say("What failed");
+    println!("{}", reasons.found.join("\n"));
+    Err(format!("Testing failed ({status})"))
+}
+
+/// Why tests failed, without what they had printed until then and without traces.
+#[derive(Default)]
+struct Reasons {
+    found: Vec<String>,
+    telling: usize,
+}
+
+impl Reasons {
+    /// The most lines of one reason, and the most characters of a line.
+    const MOST: (usize, usize) = (12, 800);
+
+    fn read(&mut self, line: &str) {
+        let heading = line.starts_with("---- ") && line.ends_with(" stdout ----");
+        if heading || line == "stack backtrace:" || line.starts_with("note: run with") || line == "failures:" {
+            self.telling = 0;
+        } else if line.contains("panicked at ") {
+            self.telling = Self::MOST.0;
+        }
+        if heading || self.telling > 0 {
+            self.found.push(line.chars().take(Self::MOST.1).collect());
+            self.telling = self.telling.saturating_sub(1);
+        }
+    }
 }
 
 #[cfg(test)]
@@ -278,6 +320,48 @@ mod tests {
             }
         }
         found
+    }
+
+    #[test]
+    fn of_a_failing_run_the_reasons_are_told_last() {
+        let mut reasons = Reasons::default();
+        let long = "x".repeat(2000);
+        for line in [
+            "test a::b ... FAILED",
+            "",
+            "failures:",
+            "",
+            "---- a::b stdout ----",
+            "step 1: sent a picture",
+            "",
+            "thread 'a::b' (7) panicked at tests/a.rs:1:2:",
+            "it is 2",
+            long.as_str(),
+            "stack backtrace:",
+            "   0: rust_begin_unwind",
+            "note: Some details are omitted",
+            "---- a::c stdout ----",
+            "thread 'a::c' (8) panicked at tests/a.rs:3:4:",
+            "it is 3",
+            "note: run with `RUST_BACKTRACE=1`",
+            "failures:",
+            "    a::b",
+        ] {
+            reasons.read(line);
+        }
+        let cut = "x".repeat(800);
+        assert_eq!(
+            reasons.found,
+            [
+                "---- a::b stdout ----",
+                "thread 'a::b' (7) panicked at tests/a.rs:1:2:",
+                "it is 2",
+                cut.as_str(),
+                "---- a::c stdout ----",
+                "thread 'a::c' (8) panicked at tests/a.rs:3:4:",
+                "it is 3"
+            ]
+        );
     }
 
     #[test]

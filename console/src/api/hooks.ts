@@ -18,11 +18,23 @@ async function arrive(): Promise<Me> {
 }
 export const useSessions = () => useQuery<Schemas["SignedIn"][], Failure>({ queryKey: keys.sessions, queryFn: () => ask("/api/sessions"), staleTime: 0 });
 export const useOverview = () => useQuery<Overview, Failure>({ queryKey: keys.overview, queryFn: () => ask("/api/overview") });
-export const useMonths = () => useQuery<Schemas["Month"][], Failure>({ queryKey: keys.months, queryFn: () => ask("/api/months") });
-export const useOriginal = (id: string | undefined) =>
+/** What is added to an address so that it means what was looked for alone; `find` is empty where everything is meant. */
+const sought = (find: string, first: "?" | "&") => (find ? `${first}find=${encodeURIComponent(find)}` : "");
+export const useMonths = (find: string) =>
+  useQuery<Schemas["Month"][], Failure>({ queryKey: keys.monthsOf(find), queryFn: () => ask(`/api/months${sought(find, "?")}`), placeholderData: keepPreviousData });
+/** How a line is understood that says which pictures are meant, how many there are, and what it may become. */
+export const useFound = (line: string) =>
+  useQuery<Schemas["Found"], Failure>({
+    queryKey: keys.found(line),
+    queryFn: () => ask(`/api/find?suggest=true&line=${encodeURIComponent(line)}`),
+    enabled: line !== "",
+    placeholderData: keepPreviousData,
+  });
+/** `find`: among which pictures the next ones are. */
+export const useOriginal = (id: string | undefined, find: string) =>
   useQuery<Original, Failure>({
-    queryKey: keys.original(id ?? ""),
-    queryFn: () => ask(`/api/originals/${id}`),
+    queryKey: keys.originalAmong(id ?? "", find),
+    queryFn: () => ask(`/api/originals/${id}${sought(find, "?")}`),
     enabled: id !== undefined,
     placeholderData: keepPreviousData,
   });
@@ -67,20 +79,20 @@ export const useClocks = (device: string) =>
   useQuery<Schemas["Correction"][], Failure>({ queryKey: keys.clocks(device), queryFn: () => ask(`/api/devices/${device}/clock`) });
 
 /** How the pictures of a month lie, before any of them is asked for. */
-export const useShape = (month: string, enabled: boolean) =>
-  useQuery<Schemas["MonthShape"], Failure>({ queryKey: [...keys.originals(month), "shape"], queryFn: () => ask(`/api/months/${month}/shape`), enabled });
+export const useShape = (month: string, find: string, enabled: boolean) =>
+  useQuery<Schemas["MonthShape"], Failure>({ queryKey: [...keys.originals(month), "shape", find], queryFn: () => ask(`/api/months/${month}/shape${sought(find, "?")}`), enabled });
 
 /** Pictures of a month in portions, those that are asked for and no others: what has come of them, and the first failure. */
-export function usePortions(month: string, shape: Schemas["MonthShape"] | undefined, portions: number[]) {
+export function usePortions(month: string, find: string, shape: Schemas["MonthShape"] | undefined, portions: number[]) {
   const client = useQueryClient();
   const queries = portions.map((n): UseQueryOptions<OriginalCard[], Failure> => {
     const after = n > 0 ? shape?.starts[n - 1] : undefined;
     // Where a portion begins changes when a picture comes before it. Until the new one is there, the old one is shown.
-    const last = [...keys.originals(month), "last", String(n)];
+    const last = [...keys.originals(month), "last", find, String(n)];
     return {
-      queryKey: [...keys.originals(month), "portion", String(n), after ?? ""],
+      queryKey: [...keys.originals(month), "portion", find, String(n), after ?? ""],
       queryFn: async () => {
-        const page = await ask<Schemas["Originals"]>(`/api/originals?month=${month}&limit=${shape?.portion}${after ? `&after=${encodeURIComponent(after)}` : ""}`);
+        const page = await ask<Schemas["Originals"]>(`/api/originals?month=${month}&limit=${shape?.portion}${after ? `&after=${encodeURIComponent(after)}` : ""}${sought(find, "&")}`);
         client.setQueryData(last, page.originals);
         return page.originals;
       },

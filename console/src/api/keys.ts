@@ -4,9 +4,13 @@ export const keys = {
   sessions: ["sessions"],
   overview: ["overview"],
   short: ["overview", "short"],
+  /** All that is told of months, and what of them was looked for. */
   months: ["library", "months"],
+  monthsOf: (find: string) => ["library", "months", find],
+  found: (line: string) => ["library", "months", "found", line],
   originals: (month: string) => ["library", "month", month],
   original: (id: string) => ["library", "original", id],
+  originalAmong: (id: string, find: string) => ["library", "original", id, find],
   /** All that is asked of devices. */
   devices: ["devices"],
   deviceList: ["devices", "list"],

@@ -488,6 +488,23 @@ export interface paths {
         patch: operations["change_refiling"];
         trace?: never;
     };
+    "/api/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a line is understood that says in words which pictures are meant, and how many there are. */
+        get: operations["find"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -824,7 +841,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One original, with facts, layers and evidence. */
+        /** One original, with facts, layers and evidence. `find` says of which pictures the next ones are told. */
         get: operations["show_original"];
         put?: never;
         post?: never;
@@ -2083,6 +2100,46 @@ export interface components {
              */
             originals: number;
         };
+        /** @description A part of the line that must be so of a picture. */
+        FindPart: {
+            /** @description Nothing in the library is like that, whatever else is asked for. Looked at only if nothing was found. */
+            nothing: boolean;
+            /** @description The line without this part. */
+            rest: string;
+            /** @description As people say it: `June 2024 to August 2024`, `not: videos`. */
+            told: string;
+        };
+        /** @description What the line may become. */
+        FindSuggestion: {
+            /** @description What is new in it. */
+            added: string;
+            /**
+             * Format: int64
+             * @description Pictures that it finds; no more than [`Found::most`] are counted.
+             */
+            count: number;
+            /** @description The whole line. */
+            line: string;
+        };
+        /** @description How a line was understood, and how much it finds. */
+        Found: {
+            /**
+             * Format: int64
+             * @description Pictures that are found; no more than `most` are counted.
+             */
+            count: number;
+            /**
+             * Format: int64
+             * @description As far as it was counted: if there are so many, there may be more.
+             */
+            most: number;
+            /** @description What must be so of a picture, all of it. */
+            parts: components["schemas"]["FindPart"][];
+            /** @description What the line may become, if that was asked for. */
+            suggestions: components["schemas"]["FindSuggestion"][];
+            /** @description What was not understood. */
+            unknown: components["schemas"]["NotUnderstood"][];
+        };
         /** @description Something that was deleted. */
         HeldOriginal: {
             /**
@@ -2579,6 +2636,13 @@ export interface components {
             /** @description Secret access key. */
             secret_key?: string;
         };
+        /** @description A part of the line that was not understood, and that is not looked for. */
+        NotUnderstood: {
+            /** @description As it was typed. */
+            typed: string;
+            /** @description The reason, to follow it in a sentence. */
+            why: string;
+        };
         /** @description What was deleted. */
         NowHeld: {
             /**
@@ -2768,6 +2832,8 @@ export interface components {
             layer: components["schemas"]["Layer"];
             /** @description File name in the library. */
             name: string;
+            /** @description Where it is in the library. */
+            path: string;
             /** @description A tiny placeholder (thumbhash), base64. */
             placeholder?: string | null;
             /** @description `waiting`, `ready` or `none`. */
@@ -4479,6 +4545,30 @@ export interface operations {
             };
         };
     };
+    find: {
+        parameters: {
+            query: {
+                /** @description As they typed it, up to 500 characters. */
+                line: string;
+                /** @description Whether to say what it may become. */
+                suggest?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Found"];
+                };
+            };
+        };
+    };
     health: {
         parameters: {
             query?: never;
@@ -4889,7 +4979,10 @@ export interface operations {
     };
     list_months: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only what this line finds, see `/api/find`. */
+                find?: string | null;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4908,7 +5001,10 @@ export interface operations {
     };
     show_month: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only what this line finds, see `/api/find`. */
+                find?: string | null;
+            };
             header?: never;
             path: {
                 month: string;
@@ -4936,6 +5032,8 @@ export interface operations {
                 after?: string | null;
                 /** @description At most this many, up to 500. */
                 limit?: number | null;
+                /** @description Only what this line finds, see `/api/find`. */
+                find?: string | null;
             };
             header?: never;
             path?: never;
@@ -4955,7 +5053,10 @@ export interface operations {
     };
     show_original: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only what this line finds, see `/api/find`. */
+                find?: string | null;
+            };
             header?: never;
             path: {
                 id: string;

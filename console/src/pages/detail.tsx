@@ -10,13 +10,15 @@ import { Confirm } from "../ui/confirm";
 
 interface Way {
   id: string | undefined;
+  /** What was looked for: among these the next ones are. */
+  find: string;
   onClose: () => void;
   /** To another picture. */
   onGo: (id: string) => void;
 }
 
-export function Detail({ id, onClose, onGo }: Way) {
-  const original = useOriginal(id);
+export function Detail({ id, find, onClose, onGo }: Way) {
+  const original = useOriginal(id, find);
   // While another picture is on its way, the one before stands in for it: what lies beside that one is no news.
   const beside = original.data?.id === id ? original.data : undefined;
   const onPrevious = beside?.newer ? () => onGo(beside.newer as string) : undefined;

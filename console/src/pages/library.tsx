@@ -4,7 +4,8 @@ import { Link, useLocation, useNavigate, useParams } from "react-router";
 import type { Schemas } from "../api/client";
 import { useMonths } from "../api/hooks";
 import { counted } from "../format";
-import { spotOf, told } from "../ui/sheet";
+import { FindLine } from "../ui/find";
+import { addressOf, spotOf, told } from "../ui/sheet";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { Strata } from "../ui/strata";
 import { next, whenThere } from "../ui/walk";
@@ -14,10 +15,11 @@ import { MonthSheet } from "./sheet";
 type Month = Schemas["Month"];
 
 export function Library({ keeper }: { keeper: boolean }) {
-  const months = useMonths();
   const { id } = useParams();
   const navigate = useNavigate();
   const { search, state } = useLocation();
+  const find = new URLSearchParams(search).get("find")?.trim() ?? "";
+  const months = useMonths(find);
   // Where the address says that one was, when the page is opened.
   const [arrive] = useState(() => spotOf(new URLSearchParams(search).get("at")));
   useAddress(id === undefined && months.isSuccess);
@@ -26,7 +28,8 @@ export function Library({ keeper }: { keeper: boolean }) {
   if (months.isError) return <div className="p-8"><Fault failure={months.error} again={() => void months.refetch()} /></div>;
   const total = months.data.reduce((n, m) => n + m.count, 0);
   // Back to where it was chosen, if it was chosen here.
-  const close = () => void (fromSheet(state) ? navigate(-1) : navigate("/library"));
+  const close = () => void (fromSheet(state) ? navigate(-1) : navigate(addressOf("/library", find)));
+  const look = (line: string) => void navigate(addressOf("/library", line));
   return (
     <div className="flex">
       <div className="min-w-0 grow px-8 py-[26px] max-lg:px-3 max-lg:py-5">
@@ -38,10 +41,11 @@ export function Library({ keeper }: { keeper: boolean }) {
             </Link>
           )}
         </div>
+        <FindLine find={find} look={look} />
         <p className="mt-1 mb-4 text-[16px] text-soft">
-          {total === 0 ? "Nothing has arrived yet." : `${counted(total, "picture")} of yours, in ${counted(months.data.length, "month")}.`}
+          {total > 0 ? `${counted(total, "picture")} of yours, in ${counted(months.data.length, "month")}.` : find ? "No picture of yours is like that." : "Nothing has arrived yet."}
         </p>
-        {total === 0 ? (
+        {total === 0 && !find ? (
           <Empty title="No pictures yet">
             Pair a phone or a computer under Devices. What it sends appears here at once, and in plain folders on the home disk.
           </Empty>
@@ -49,7 +53,7 @@ export function Library({ keeper }: { keeper: boolean }) {
           <Sheet>
             {months.data.map((m, i) => {
               const at = arrive?.month === m.month ? arrive.picture : undefined;
-              return <MonthSheet key={m.month} month={m} first={i < 2 || at !== undefined} arrive={at} />;
+              return <MonthSheet key={m.month} month={m} find={find} first={i < 2 || at !== undefined} arrive={at} />;
             })}
           </Sheet>
         )}
@@ -60,7 +64,7 @@ export function Library({ keeper }: { keeper: boolean }) {
           {typed}
         </p>
       )}
-      <Detail id={id} onClose={close} onGo={(to) => void navigate(`/library/${to}`, { replace: true, state })} />
+      <Detail id={id} find={find} onClose={close} onGo={(to) => void navigate(addressOf(`/library/${to}`, find), { replace: true, state })} />
     </div>
   );
 }
@@ -123,7 +127,8 @@ function useAddress(active: boolean) {
       // How the month lies that one has come to is not known yet: a moment later it is.
       if (!atTop && !first) return soon();
       const spot = spotOf(first?.dataset.spot ?? null);
-      const address = spot ? `/library?at=${told(spot)}` : "/library";
+      const find = new URLSearchParams(window.location.search).get("find") ?? "";
+      const address = addressOf("/library", find, spot && told(spot));
       if (window.location.pathname + window.location.search !== address) window.history.replaceState(window.history.state, "", address);
     };
     const soon = () => {

@@ -4,7 +4,7 @@ import { useNavigate } from "react-router";
 import type { OriginalCard, Schemas } from "../api/client";
 import { usePortions, useShape } from "../api/hooks";
 import { count, duration, month as monthName } from "../format";
-import { GAP, heightOf, near, places, portionsOf, ratiosOf, rowOf, rows, type Row } from "../ui/sheet";
+import { addressOf, GAP, heightOf, near, places, portionsOf, ratiosOf, rowOf, rows, type Row } from "../ui/sheet";
 import { Fault } from "../ui/states";
 import { useBlur } from "../ui/thumb";
 
@@ -47,13 +47,22 @@ function useNear(part: RefObject<HTMLElement | null>, first: boolean): boolean {
   return isNear;
 }
 
-/** `first`: whether it is on the screen when the page opens; `arrive`: the picture that the page is opened at, if it is one of this month. */
-export function MonthSheet({ month, first, arrive }: { month: Month; first: boolean; arrive: number | undefined }) {
+interface Part {
+  month: Month;
+  /** What was looked for; empty: everything. */
+  find: string;
+  /** Whether it is on the screen when the page opens. */
+  first: boolean;
+  /** The picture that the page is opened at, if it is one of this month. */
+  arrive: number | undefined;
+}
+
+export function MonthSheet({ month, find, first, arrive }: Part) {
   const seam = useRef<HTMLElement>(null);
   const arrived = useRef(false);
   const isNear = useNear(seam, first);
   const width = useWidth(seam);
-  const shape = useShape(month.month, isNear);
+  const shape = useShape(month.month, find, isNear);
   const height = window.innerWidth < PHONE ? LOW : HEIGHT;
   const ratios = useMemo(() => (shape.data ? ratiosOf(shape.data.proportions) : undefined), [shape.data]);
   const laid = useMemo(() => rows(ratios ?? [], width, height), [ratios, width, height]);
@@ -79,7 +88,7 @@ export function MonthSheet({ month, first, arrive }: { month: Month; first: bool
       {shape.isError ? (
         <Fault failure={shape.error} again={() => void shape.refetch()} />
       ) : (
-        <Rows month={month.month} shape={shape.data} ratios={ratios ?? []} laid={isNear ? laid : NONE} width={width} height={height} room={room} />
+        <Rows month={month.month} find={find} shape={shape.data} ratios={ratios ?? []} laid={isNear ? laid : NONE} width={width} height={height} room={room} />
       )}
     </section>
   );
@@ -87,6 +96,7 @@ export function MonthSheet({ month, first, arrive }: { month: Month; first: bool
 
 interface Laid {
   month: string;
+  find: string;
   shape: Schemas["MonthShape"] | undefined;
   ratios: number[];
   laid: Row[];
@@ -96,7 +106,7 @@ interface Laid {
 }
 
 /** The rows of a month that are near the screen; the others are room. */
-function Rows({ month, shape, ratios, laid, width, height, room }: Laid) {
+function Rows({ month, find, shape, ratios, laid, width, height, room }: Laid) {
   const place = useRef<HTMLUListElement>(null);
   const [[from, to], setNear] = useState<Row>([0, 0]);
   // The outside system: how far the page is scrolled, and how high it is: what lies above may take more room than was thought.
@@ -127,7 +137,7 @@ function Rows({ month, shape, ratios, laid, width, height, room }: Laid) {
   }, [laid, height]);
   const drawn = laid.slice(from, to);
   const portion = shape?.portion ?? 1;
-  const { cards, failed } = usePortions(month, shape, portionsOf(drawn[0]?.[0] ?? 0, drawn[drawn.length - 1]?.[1] ?? 0, portion));
+  const { cards, failed } = usePortions(month, find, shape, portionsOf(drawn[0]?.[0] ?? 0, drawn[drawn.length - 1]?.[1] ?? 0, portion));
   return (
     <>
       {failed?.error && <Fault failure={failed.error} again={() => void failed.refetch()} />}
@@ -138,7 +148,7 @@ function Rows({ month, shape, ratios, laid, width, height, room }: Laid) {
           return lie.map((one, i) => {
             const picture = row[0] + i;
             const card = cards.get(Math.floor(picture / portion))?.[picture % portion];
-            return <Thumb key={picture} at={`${month}.${picture}`} card={card} place={{ ...one, top, height }} />;
+            return <Thumb key={picture} at={`${month}.${picture}`} find={find} card={card} place={{ ...one, top, height }} />;
           });
         })}
       </ul>
@@ -147,7 +157,7 @@ function Rows({ month, shape, ratios, laid, width, height, room }: Laid) {
 }
 
 /** A picture, or the room that it will have. `at`: its place in the library. */
-function Thumb({ at, card, place }: { at: string; card: OriginalCard | undefined; place: CSSProperties }) {
+function Thumb({ at, find, card, place }: { at: string; find: string; card: OriginalCard | undefined; place: CSSProperties }) {
   const navigate = useNavigate();
   const placeholder = useBlur(card?.placeholder);
   if (!card) return <li aria-hidden data-spot={at} style={{ ...place, background: "var(--line)" }} className="absolute rounded-[5px]" />;
@@ -158,7 +168,7 @@ function Thumb({ at, card, place }: { at: string; card: OriginalCard | undefined
       <button
         type="button"
         data-at={at}
-        onClick={() => void navigate(`/library/${card.id}`, { state: { sheet: true } })}
+        onClick={() => void navigate(addressOf(`/library/${card.id}`, find), { state: { sheet: true } })}
         className="relative block size-full overflow-hidden rounded-[5px] border-0 p-0"
         style={{ background: placeholder ? `center / cover url(${placeholder})` : "var(--line)" }}
       >

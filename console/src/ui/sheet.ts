@@ -104,3 +104,12 @@ export function monthAt<M extends { count: number }>(months: readonly M[], share
   }
   return months[months.length - 1];
 }
+
+/** The address of a page of the library, of what was looked for; `at`: where on it, as `told`. */
+export function addressOf(page: string, find: string, at?: string): string {
+  const query = new URLSearchParams();
+  if (find) query.set("find", find);
+  if (at) query.set("at", at);
+  const said = query.toString();
+  return said ? `${page}?${said}` : page;
+}

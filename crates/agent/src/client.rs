@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use serde::{Serialize, de::DeserializeOwned};
-use url::Url;
+use url::{Url, form_urlencoded::Serializer};
 use uuid::Uuid;
 use ypogeion_core::{Digest, RunId};
 use ypogeion_pin::{causes, shows_another};
@@ -12,7 +12,9 @@ use ypogeion_wire::{
     CONSOLE_HEADER, REQUEST_ID_HEADER,
     clearance::{ClearanceRequest, Clearances, Removed},
     device::{DeviceStatus, Items, Offer, OfferAnswers, OfferEntry},
+    find::Found,
     inventory::Inventory,
+    original::Originals,
     people::{ClaimPairing, Claimed, NewPairing, Pairing, Person, SignIn},
     problem::{Problem, ProblemType},
     run::{BegunRun, Run, RunReport},
@@ -163,6 +165,20 @@ impl Client {
         // What the service gives out as `after` is made for addresses.
         let after = after.map(|a| format!("&after={a}")).unwrap_or_default();
         self.json(self.request(Method::GET, &format!("api/device/items?limit=1000{after}"))?).await
+    }
+
+    /// How a line is understood that says which pictures are meant.
+    pub async fn found(&self, line: &str) -> Result<Found> {
+        let query = Serializer::new(String::new()).append_pair("line", line).finish();
+        self.json(self.request(Method::GET, &format!("api/find?{query}"))?).await
+    }
+
+    /// A page of the pictures that a line means, newest first.
+    pub async fn find(&self, line: &str, after: Option<&str>, limit: u64) -> Result<Originals> {
+        let mut query = Serializer::new(String::new());
+        query.append_pair("find", line).append_pair("limit", &limit.to_string());
+        query.extend_pairs(after.map(|a| ("after", a)));
+        self.json(self.request(Method::GET, &format!("api/originals?{}", query.finish()))?).await
     }
 
     /// The last runs of this device, newest first.

@@ -38,6 +38,7 @@ pub mod derived;
 pub mod devices;
 pub mod elsewhere;
 pub mod evidence;
+pub mod find;
 pub mod folder_view;
 pub mod growth;
 pub mod history;

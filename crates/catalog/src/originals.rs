@@ -2,10 +2,12 @@
 
 use chrono::{DateTime, NaiveDate, NaiveDateTime, Utc};
 use uuid::Uuid;
-use ypogeion_core::{DeviceId, Digest, OriginalId, PersonId, capture::Facts, filing::FiledPath, ledger::HeldRecord};
+use ypogeion_core::{
+    DeviceId, Digest, OriginalId, PersonId, capture::Facts, filing::FiledPath, find::days::Span, ledger::HeldRecord,
+};
 
 use diesel::{
-    QueryableByName, sql_query,
+    QueryableByName,
     sql_types::{BigInt, Bool, Jsonb, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
 };
 
@@ -13,7 +15,7 @@ use crate::{
     Catalog, CatalogError, Result,
     columns::{HashColumn, PathColumn},
     db::*,
-    evidence::HOME,
+    find::{Asking, Sought, instant},
     unsigned,
 };
 
@@ -58,13 +60,6 @@ pub struct PictureSize {
     pub width: Option<u32>,
     /// Pixels.
     pub height: Option<u32>,
-}
-
-/// What the contact sheet of a member shows: originals that are not deleted, each picture by the one that stands for it.
-macro_rules! shown_of {
-    ($person:expr) => {
-        original::table.filter(original::person.eq($person.0).and(original::shot.eq(original::id)).and(is_living()))
-    };
 }
 
 /// An original that is otherwise now.
@@ -151,6 +146,24 @@ struct CardRow {
     proven_at: Option<DateTime<Utc>>,
     #[diesel(sql_type = Text)]
     company: String,
+}
+
+#[derive(QueryableByName)]
+struct SizeRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = Timestamp)]
+    taken_local: NaiveDateTime,
+    #[diesel(sql_type = Nullable<Text>)]
+    width: Option<String>,
+    #[diesel(sql_type = Nullable<Text>)]
+    height: Option<String>,
+}
+
+#[derive(QueryableByName)]
+struct IdRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
 }
 
 #[derive(Queryable, Selectable)]
@@ -249,51 +262,66 @@ impl Catalog {
         Ok(rows.into_iter().map(|(day, n)| (day.format("%Y-%m").to_string(), unsigned(n))).collect())
     }
 
-    /// A page of a member's shots, newest first, each by the original that stands for it. `from` and `until` limit the local capture time (until exclusive);
-    /// `after` is the last one of the page before.
+    /// A page of a member's shots, newest first, each by the original that stands for it: of a span, and of what is sought, if anything is. `after` is
+    /// the last one of the page before.
     pub async fn originals(
         &self,
         person: PersonId,
-        from: Option<NaiveDate>,
-        until: Option<NaiveDate>,
+        span: Span,
         after: Option<(NaiveDateTime, OriginalId)>,
         limit: i64,
+        sought: Option<&Sought>,
     ) -> Result<Vec<Card>> {
-        let mut c = self.connection().await?;
-        let midnight = |d: NaiveDate| d.and_time(chrono::NaiveTime::MIN);
+        let mut cards: Vec<Card> = Vec::new();
+        for span in sought.map_or_else(|| vec![span], |s| s.within(span)) {
+            let left = limit - cards.len() as i64;
+            if left == 0 {
+                break;
+            }
+            cards.extend(self.page(person, span, after, left, sought).await?);
+        }
+        Ok(cards)
+    }
+
+    async fn page(
+        &self,
+        person: PersonId,
+        span: Span,
+        after: Option<(NaiveDateTime, OriginalId)>,
+        limit: i64,
+        sought: Option<&Sought>,
+    ) -> Result<Vec<Card>> {
         // One upper bound, and it is always there: an index begins at it. Of two, it would begin at one and walk to the other.
-        let until = until.map(|day| (midnight(day), Uuid::nil()));
-        let after = after.map(|(time, id)| (time, id.0));
-        let before = match (until, after) {
-            (Some(until), Some(after)) => Some(until.min(after)),
-            (one, other) => one.or(other),
-        };
-        let (before_time, before_id) = before.unzip();
+        let until = (instant(span.until), Uuid::nil());
+        let before = after.map_or(until, |(time, id)| until.min((time, id.0)));
         // Text: what is asked of each card is asked of this page's alone, by a query of its own for each.
-        let rows: Vec<CardRow> = sql_query(
+        let asking = Asking::new(
             "SELECT o.id, o.path, o.kind, o.taken_local, o.facts, o.preview, o.placeholder, s.home, s.offsite, s.proven_at, p.company
-             FROM (
-                 SELECT * FROM living WHERE person = $1 AND shot = id
-                 AND taken_local >= coalesce($2, '-infinity'::timestamp)
-                 AND (taken_local, id) < (coalesce($3, 'infinity'::timestamp), coalesce($4, 'ffffffff-ffff-ffff-ffff-ffffffffffff'::uuid))
-                 ORDER BY taken_local DESC, id DESC LIMIT $6
-             ) o, LATERAL (
-                 SELECT coalesce(bool_or(s.good) FILTER (WHERE s.place = $5), false) AS home,
+             FROM (SELECT * FROM original o WHERE",
+        )
+        .shown(person)
+        .text(" AND o.taken_local >= ")
+        .value::<Timestamp, _>(instant(span.from))
+        .text(" AND (o.taken_local, o.id) < (")
+        .value::<Timestamp, _>(before.0)
+        .text(", ")
+        .value::<SqlUuid, _>(before.1)
+        .text(")")
+        .meets(person, sought)
+        .text(" ORDER BY o.taken_local DESC, o.id DESC LIMIT ")
+        .value::<BigInt, _>(limit)
+        .text(
+            ") o, LATERAL (
+                 SELECT coalesce(bool_or(s.good) FILTER (WHERE s.place = '00000000-0000-0000-0000-000000000000'), false) AS home,
                         coalesce(bool_or(s.good) FILTER (WHERE a.id IS NOT NULL), false) AS offsite,
                         max(s.proven_at) FILTER (WHERE a.id IS NOT NULL AND s.good) AS proven_at
                  FROM standing s LEFT JOIN store a ON a.id = s.place AND a.away WHERE s.original = o.id
              ) s, LATERAL (
                  SELECT coalesce(string_agg(part, ',' ORDER BY part), '') AS company FROM living WHERE shot = o.id AND id <> o.id
              ) p ORDER BY o.taken_local DESC, o.id DESC",
-        )
-        .bind::<SqlUuid, _>(person.0)
-        .bind::<Nullable<Timestamp>, _>(from.map(midnight))
-        .bind::<Nullable<Timestamp>, _>(before_time)
-        .bind::<Nullable<SqlUuid>, _>(before_id)
-        .bind::<SqlUuid, _>(HOME)
-        .bind::<BigInt, _>(limit)
-        .load(&mut c)
-        .await?;
+        );
+        let mut c = self.connection().await?;
+        let rows: Vec<CardRow> = asking.load(&mut c).await?;
         Ok(rows
             .into_iter()
             .map(|r| Card {
@@ -312,45 +340,73 @@ impl Catalog {
             .collect())
     }
 
-    /// How large the pictures are that a member took between two days (the second one not included), newest first.
-    pub async fn sizes_of(&self, person: PersonId, from: NaiveDate, until: NaiveDate) -> Result<Vec<PictureSize>> {
-        let mut c = self.connection().await?;
-        let midnight = |d: NaiveDate| d.and_time(chrono::NaiveTime::MIN);
-        let (width, height) = (original::facts.retrieve_as_text("width"), original::facts.retrieve_as_text("height"));
-        let rows: Vec<(NaiveDateTime, Uuid, Option<String>, Option<String>)> = shown_of!(person)
-            .filter(original::taken_local.ge(midnight(from)).and(original::taken_local.lt(midnight(until))))
-            .order((original::taken_local.desc(), original::id.desc()))
-            .limit(MOST_IN_A_MONTH)
-            .select((original::taken_local, original::id, width.nullable(), height.nullable()))
-            .load(&mut c)
-            .await?;
+    /// How large the pictures are that a member took in a span, newest first; of what is sought, if anything is.
+    pub async fn sizes_of(&self, person: PersonId, span: Span, sought: Option<&Sought>) -> Result<Vec<PictureSize>> {
+        let (mut sizes, mut c) = (Vec::new(), self.connection().await?);
+        for span in sought.map_or_else(|| vec![span], |s| s.within(span)) {
+            let asking = Asking::new(
+                "SELECT o.taken_local, o.id, o.facts ->> 'width' AS width, o.facts ->> 'height' AS height FROM original o WHERE",
+            );
+            let asking =
+                asking.shown(person).taken_in(span).meets(person, sought).text(" ORDER BY o.taken_local DESC, o.id DESC LIMIT ");
+            let rows: Vec<SizeRow> = asking.value::<BigInt, _>(MOST_IN_A_MONTH).load(&mut c).await?;
+            sizes.extend(rows);
+        }
         // What is not a number is a size that nobody knows.
         let pixels = |text: Option<String>| text.and_then(|t| t.parse().ok());
-        let size = |(taken_local, id, width, height)| PictureSize {
-            id: OriginalId(id),
-            taken_local,
-            width: pixels(width),
-            height: pixels(height),
+        let size = |r: SizeRow| PictureSize {
+            id: OriginalId(r.id),
+            taken_local: r.taken_local,
+            width: pixels(r.width),
+            height: pixels(r.height),
         };
-        Ok(rows.into_iter().map(size).collect())
+        Ok(sizes.into_iter().map(size).collect())
     }
 
-    /// What a member's library shows next to a picture that was taken then: the next newer one, and the next older one.
+    /// What a member's library shows next to a picture that was taken then: the next newer one, and the next older one; of what is sought, if
+    /// anything is.
     pub async fn beside(
         &self,
         person: PersonId,
         taken: NaiveDateTime,
         id: OriginalId,
+        sought: Option<&Sought>,
     ) -> Result<(Option<OriginalId>, Option<OriginalId>)> {
-        let mut c = self.connection().await?;
+        let day = taken.date();
+        let (newer, older) = (Span { from: day, ..Span::ALL }, Span { until: day.succ_opt().unwrap_or(day), ..Span::ALL });
+        let spans = |span: Span| sought.map_or_else(|| vec![span], |s| s.within(span));
         // The time bounds what the index is asked for; the id decides among those of one moment.
-        let newer = original::taken_local.ge(taken).and(original::taken_local.gt(taken).or(original::id.gt(id.0)));
-        let newer = shown_of!(person).filter(newer).order((original::taken_local.asc(), original::id.asc())).limit(1);
-        let newer: Option<Uuid> = newer.select(original::id).get_result(&mut c).await.optional()?;
-        let older = original::taken_local.le(taken).and(original::taken_local.lt(taken).or(original::id.lt(id.0)));
-        let older = shown_of!(person).filter(older).order((original::taken_local.desc(), original::id.desc())).limit(1);
-        let older: Option<Uuid> = older.select(original::id).get_result(&mut c).await.optional()?;
-        Ok((newer.map(OriginalId), older.map(OriginalId)))
+        let newer = self.next(person, spans(newer).into_iter().rev(), (taken, id), ["> (", "ASC"], sought).await?;
+        let older = self.next(person, spans(older).into_iter(), (taken, id), ["< (", "DESC"], sought).await?;
+        Ok((newer, older))
+    }
+
+    /// The first picture in spans beyond one, in an order.
+    async fn next(
+        &self,
+        person: PersonId,
+        spans: impl Iterator<Item = Span>,
+        (taken, id): (NaiveDateTime, OriginalId),
+        [beyond, order]: [&str; 2],
+        sought: Option<&Sought>,
+    ) -> Result<Option<OriginalId>> {
+        let mut c = self.connection().await?;
+        for span in spans {
+            let asking = Asking::new("SELECT o.id FROM original o WHERE").shown(person).taken_in(span);
+            let asking = asking
+                .text(" AND (o.taken_local, o.id) ")
+                .text(beyond)
+                .value::<Timestamp, _>(taken)
+                .text(", ")
+                .value::<SqlUuid, _>(id.0);
+            let asking = asking.text(")").meets(person, sought);
+            let asking = asking.text(&format!(" ORDER BY o.taken_local {order}, o.id {order} LIMIT 1"));
+            let found: Vec<IdRow> = asking.load(&mut c).await?;
+            if let Some(row) = found.first() {
+                return Ok(Some(OriginalId(row.id)));
+            }
+        }
+        Ok(None)
     }
 
     /// One original. `person` limits it to that member's.

@@ -318,6 +318,9 @@ diesel::table! {
         moving_to -> Nullable<Text>,
         held_at -> Nullable<Timestamptz>,
         gone_at -> Nullable<Timestamptz>,
+        leads -> Bool,
+        camera -> Nullable<Text>,
+        searched -> Text,
     }
 }
 

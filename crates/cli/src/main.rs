@@ -5,6 +5,7 @@
 
 mod background;
 mod commands;
+mod find;
 mod key;
 mod room;
 mod show;
@@ -70,6 +71,9 @@ enum Command {
     },
     /// How this device and the house are doing.
     Status,
+    /// Find pictures of yours in words, and print where each is in the library, one a line, newest first.
+    #[command(after_help = find::HELP)]
+    Find(find::Find),
     /// Every file of this device, and where it is: only on the device, at home, offsite, or proven.
     Items {
         /// Only those that have reached just this layer.
@@ -106,6 +110,7 @@ async fn main() -> ExitCode {
         Command::Key(what) => key::key(&context, what).await,
         Command::Runs { limit } => commands::runs(&context, limit).await,
         Command::Status => commands::status(&context).await,
+        Command::Find(what) => find::find(&context, &what).await,
         Command::Items { layer } => commands::items(&context, layer.as_deref()).await,
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Arguments::command(), "ypogeion", &mut std::io::stdout());

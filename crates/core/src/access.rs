@@ -169,6 +169,8 @@ actions! {
     ShowPairing = "show_pairing" => PEOPLE,
     /// Take a code back.
     WithdrawPairing = "withdraw_pairing" => PEOPLE,
+    /// Which pictures of one's own a line of words means.
+    Find = "find" => READERS,
     /// Months and their counts.
     ListMonths = "list_months" => READERS,
     /// How the pictures of a month lie.

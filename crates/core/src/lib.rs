@@ -9,6 +9,7 @@
 //! * [`source`], [`condition`] – what of a device is backed up, and when it may send.
 //! * [`offer`] – what a device has, and what of it the server wants.
 //! * [`capture`], [`shot`], [`filing`] – when it was taken, what belongs to it, and where it is filed.
+//! * [`find`] – what somebody means who looks for pictures.
 //! * [`proportion`] – how wide a picture is for its height, for a page that is laid out before its pictures come.
 //! * [`adopt`] – what of an old disk or an archive is taken over.
 //! * [`place`] – is this a good place for a library?
@@ -41,6 +42,7 @@ pub mod deletion;
 pub mod digest;
 pub mod elsewhere;
 pub mod filing;
+pub mod find;
 pub mod fold;
 pub mod headline;
 pub mod heal;

@@ -6,7 +6,7 @@
 //! * [`deletion`] – into holding, and back.
 //! * [`connections`] – the stores as they are used; [`costs`], [`weeks`] – what they ask for, and when they are sent to.
 //! * [`keys`], [`kept`], [`key`], [`kit`] – the household's keys: in memory, in the server's file, as the keeper sees them, on paper.
-//! * [`stores`], [`people`], [`devices`], [`clocks`], [`offers`], [`clearing`], [`adoptions`], [`filing`], [`library`], [`household`], [`checks`],
+//! * [`stores`], [`people`], [`devices`], [`clocks`], [`offers`], [`clearing`], [`adoptions`], [`filing`], [`library`], [`find`], [`household`], [`checks`],
 //!   [`activity`] – one for each part of what people and devices ask.
 //! * [`open`], [`founding`], [`rebuild`], [`from_kit`] – a house that starts, is made, or is brought back.
 //! * [`overview`], [`three_two_one`], [`said`] – what the house says of itself; [`live`] – what listeners are told.
@@ -28,6 +28,7 @@ pub mod engine;
 pub mod error;
 pub mod filed_names;
 pub mod filing;
+pub mod find;
 pub mod founding;
 pub mod from_kit;
 pub mod household;

@@ -1,11 +1,12 @@
 //! The library as people look at it: a page of it, and one original with everything that is known of it.
 
 use chrono::{Months, NaiveDate, NaiveDateTime};
-use ypogeion_catalog::originals::PictureSize;
+use ypogeion_catalog::{find::Sought, originals::PictureSize};
 use ypogeion_core::{
     OriginalId, PersonId,
     capture::CaptureRule,
     copies::Lacking,
+    find::days::Span,
     layers::{self, Place},
     proportion::proportion,
     state::Layer,
@@ -38,10 +39,22 @@ pub struct Shape {
     pub starts: Vec<After>,
 }
 
+/// A month by its first day.
+fn whole(month: NaiveDate) -> Span {
+    Span { from: month, until: month.checked_add_months(Months::new(1)).unwrap_or(NaiveDate::MAX) }
+}
+
+/// The months with pictures of a member, newest first, with their counts; of what is sought, if anything is.
+pub async fn months(engine: &Engine, owner: PersonId, sought: Option<&Sought>) -> Result<Vec<(String, u64)>> {
+    Ok(match sought {
+        Some(sought) => engine.catalog.months_of(owner, sought).await?,
+        None => engine.catalog.months(owner).await?,
+    })
+}
+
 /// How the pictures of a month (its first day) lie, before any of them is asked for.
-pub async fn shape(engine: &Engine, owner: PersonId, month: NaiveDate) -> Result<Shape> {
-    let until = month.checked_add_months(Months::new(1)).unwrap_or(NaiveDate::MAX);
-    let pictures = engine.catalog.sizes_of(owner, month, until).await?;
+pub async fn shape(engine: &Engine, owner: PersonId, month: NaiveDate, sought: Option<&Sought>) -> Result<Shape> {
+    let pictures = engine.catalog.sizes_of(owner, whole(month), sought).await?;
     let last = |portion: &[PictureSize]| portion.last().map(|p| (p.taken_local, p.id));
     let mut starts: Vec<After> = pictures.chunks(PORTION).filter_map(last).collect();
     // Nothing follows the last portion.
@@ -50,16 +63,17 @@ pub async fn shape(engine: &Engine, owner: PersonId, month: NaiveDate) -> Result
     Ok(Shape { proportions, portion: PORTION as u32, starts })
 }
 
-/// A page of a member's originals, newest first, of one month (its first day) or of all; and the last of it if there may be more.
+/// A page of a member's originals, newest first, of one month (its first day) or of all, and of what is sought, if
+/// anything is; and the last of it if there may be more.
 pub async fn page(
     engine: &Engine,
     owner: PersonId,
     month: Option<NaiveDate>,
     after: Option<After>,
     limit: i64,
+    sought: Option<&Sought>,
 ) -> Result<(Vec<OriginalCard>, Option<After>)> {
-    let until = month.and_then(|f| f.checked_add_months(Months::new(1)));
-    let cards = engine.catalog.originals(owner, month, until, after, limit).await?;
+    let cards = engine.catalog.originals(owner, month.map_or(Span::ALL, whole), after, limit, sought).await?;
     let last = cards.last().filter(|_| cards.len() as i64 == limit).map(|c| (c.taken_local, c.id));
     let since = engine.proven_since();
     let originals = cards
@@ -67,6 +81,7 @@ pub async fn page(
         .map(|c| OriginalCard {
             id: c.id,
             name: last_of(&c.path),
+            path: c.path,
             kind: c.kind,
             taken_local: c.taken_local,
             width: c.facts.width,
@@ -87,9 +102,10 @@ pub async fn page(
 }
 
 /// One original of a member, with facts, layers and evidence.
-pub async fn one(engine: &Engine, owner: PersonId, id: OriginalId) -> Result<Original> {
+/// What lies beside it is of what is sought, if anything is.
+pub async fn one(engine: &Engine, owner: PersonId, id: OriginalId, sought: Option<&Sought>) -> Result<Original> {
     let row = engine.catalog.original(id, Some(owner)).await?;
-    let (newer, older) = engine.catalog.beside(owner, row.taken_local, row.id).await?;
+    let (newer, older) = engine.catalog.beside(owner, row.taken_local, row.id, sought).await?;
     let person = engine.catalog.person(row.person).await?;
     let everywhere = engine.catalog.standings(row.id).await?;
     let standings = engine.catalog.standings_for_depth(row.id).await?;

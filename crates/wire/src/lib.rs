@@ -10,6 +10,7 @@ pub mod clearance;
 pub mod device;
 pub mod door;
 pub mod filing;
+pub mod find;
 pub mod holding;
 pub mod inventory;
 pub mod offsite;

@@ -34,6 +34,8 @@ pub struct OriginalCard {
     pub id: OriginalId,
     /// File name in the library.
     pub name: String,
+    /// Where it is in the library.
+    pub path: String,
     /// `photo`, `video`, `raw`, `sidecar` or `other`.
     pub kind: String,
     /// What a clock on the wall showed.

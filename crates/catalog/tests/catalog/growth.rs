@@ -11,7 +11,7 @@ use diesel::{QueryableByName, sql_query, sql_types::BigInt};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use uuid::Uuid;
 use ypogeion_catalog::{Catalog, sightings::Sighting, work::Kind};
-use ypogeion_core::{Digest, StoreId, ledger::ObjectRecord};
+use ypogeion_core::{Digest, StoreId, find::days::Span, ledger::ObjectRecord};
 
 use super::{World, world};
 
@@ -229,10 +229,10 @@ async fn a_page_of_the_timeline_costs_the_same_at_any_date() {
     };
     let day = |n: i64| (chrono::Utc::now() - TimeDelta::days(n)).date_naive();
     let page = async |age: i64| {
-        let (from, until) = (Some(day(age + 60)), Some(day(age)));
-        let page = w.catalog.originals(w.person, from, until, None, 10).await.unwrap();
+        let span = Span { from: day(age + 60), until: day(age) };
+        let page = w.catalog.originals(w.person, span, None, 10, None).await.unwrap();
         let last = page.last().unwrap();
-        let next = w.catalog.originals(w.person, from, until, Some((last.taken_local, last.id)), 10).await.unwrap();
+        let next = w.catalog.originals(w.person, span, Some((last.taken_local, last.id)), 10, None).await.unwrap();
         assert!(page.len() == 10 && next.len() == 10 && next[0].taken_local < last.taken_local);
     };
     // A process of the server tells what it did with the first that it does a second later.

@@ -3,6 +3,7 @@
 mod counts;
 mod deletion;
 mod earlier;
+mod find;
 mod growth;
 mod outbox;
 mod prepared;
@@ -38,6 +39,7 @@ use ypogeion_core::{
     clearance::{Depth, Evidence},
     deletion::Stage,
     filing::FiledPath,
+    find::days::Span,
     kind::MediaKind,
     kit::StoreAddress,
     layers::{Act, Observation, Outcome, Place},
@@ -579,7 +581,7 @@ async fn what_is_deleted_is_out_of_sight_and_comes_back_whole() {
     assert_eq!(held, [kite]);
     assert!(w.catalog.hold(w.person, &[kite], "Juno", w.now, None).await.unwrap().is_empty(), "twice is once");
     assert_eq!(
-        w.catalog.originals(w.person, None, None, None, 9).await.unwrap().iter().map(|c| c.id).collect::<Vec<_>>(),
+        w.catalog.originals(w.person, Span::ALL, None, 9, None).await.unwrap().iter().map(|c| c.id).collect::<Vec<_>>(),
         [weir]
     );
     assert_eq!(w.catalog.depths(None, w.now).await.unwrap().home.count, 1);
@@ -598,7 +600,7 @@ async fn what_is_deleted_is_out_of_sight_and_comes_back_whole() {
 
     assert_eq!(w.catalog.take_back(w.person, &[kite, weir], w.now).await.unwrap(), [kite]);
     assert_eq!(w.catalog.to_settle(kite).await.unwrap().unwrap().stage, Stage::Living);
-    assert_eq!(w.catalog.originals(w.person, None, None, None, 9).await.unwrap().len(), 2);
+    assert_eq!(w.catalog.originals(w.person, Span::ALL, None, 9, None).await.unwrap().len(), 2);
     // Deleted again before its file was moved: it is still where it was deleted from first.
     w.catalog.hold(w.person, &[kite], "Juno", w.now, None).await.unwrap();
     w.catalog.is_back(kite).await.unwrap();

@@ -87,7 +87,10 @@ async fn a_disk_that_is_taken_away_is_no_loss_and_all_goes_on_when_it_is_back() 
     bring_back(&w);
     wait_for("everything to go on", 60, async || {
         let (house, store) = (w.keeper.overview().await?, w.keeper.store().await?);
-        Ok((house.state.word() != "trouble" && store.held.count == 5 && house.failed_work == 0).then_some(()))
+        if house.state.word() != "trouble" && store.held.count == 5 && house.failed_work == 0 {
+            return Ok(Some(()));
+        }
+        Err(format!("{house:?} {store:?} {:?}", w.keeper.ask(Method::GET, "api/work", None).await?).into())
     })
     .await
     .unwrap();

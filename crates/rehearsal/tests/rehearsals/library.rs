@@ -8,7 +8,7 @@ use ypogeion_rehearsal::{browser::Browser, wait_for};
 use crate::common::{World, world};
 
 /// Four thousand pictures of three months, as rows: nobody has to look at them.
-const MANY: &str = "
+pub const MANY: &str = "
     INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at, preview,
         shot, shot_key, source)
     SELECT n.id, p.id, NULL, sha256(n.i::text::bytea), 1, n.name, 'juno/' || n.name, 'juno/' || n.name, 'photo', n.at, n.at, 'exif',
@@ -63,13 +63,13 @@ async fn a_long_month_is_on_the_page_only_where_one_looks() {
 }
 
 /// A page with all of these pictures, and somebody who looks at it.
-struct Looking {
-    browser: Browser,
-    w: World,
+pub struct Looking {
+    pub browser: Browser,
+    pub w: World,
 }
 
 impl Looking {
-    async fn at(page: &str) -> Self {
+    pub async fn at(page: &str) -> Self {
         let w = world().await;
         w.house.sql(MANY).unwrap();
         let browser = Browser::start(1280, 800).await.unwrap();
@@ -79,7 +79,7 @@ impl Looking {
         Looking { browser, w }
     }
 
-    async fn until(&self, what: &str, holds: &str) {
+    pub async fn until(&self, what: &str, holds: &str) {
         let look =
             async || Ok((self.browser.page.execute(&format!("return {holds}"), vec![]).await? == json!(true)).then_some(()));
         if let Err(e) = wait_for(what, 30, look).await {
@@ -89,7 +89,7 @@ impl Looking {
         }
     }
 
-    async fn shows(&self, name: &str) {
+    pub async fn shows(&self, name: &str) {
         let on_screen = format!(
             "[...document.querySelectorAll('[data-at]')].some(l => l.textContent.includes('{name}') \
              && l.getBoundingClientRect().bottom > 0 && l.getBoundingClientRect().top < innerHeight)"
@@ -103,7 +103,7 @@ impl Looking {
         self.shows(name).await;
     }
 
-    async fn keys(&self, keys: &str) {
+    pub async fn keys(&self, keys: &str) {
         self.browser.page.active_element().await.unwrap().send_keys(keys).await.unwrap();
     }
 }

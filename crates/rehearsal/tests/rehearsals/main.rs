@@ -15,6 +15,7 @@ mod derived;
 mod disks;
 mod door;
 mod filing;
+mod find;
 mod folders;
 mod fuzz;
 mod holding;

@@ -14,11 +14,12 @@ use utoipa::IntoParams;
 use uuid::Uuid;
 use ypogeion_core::{Digest, OriginalId, filing::FiledPath};
 use ypogeion_engine::{
-    at_home,
+    at_home, find as finding,
     library::{self, After},
 };
 use ypogeion_library::LibraryError;
 use ypogeion_wire::{
+    find::Found,
     original::{Month, MonthShape, Original, Originals},
     problem::ProblemType,
 };
@@ -30,19 +31,51 @@ use crate::{
     failure::{Answer, Failure},
 };
 
+/// What of the library is meant.
+#[derive(Deserialize, IntoParams)]
+pub struct SoughtQuery {
+    /// Only what this line finds, see `/api/find`.
+    find: Option<String>,
+}
+
+/// What somebody looks for.
+#[derive(Deserialize, IntoParams)]
+pub struct FindQuery {
+    /// As they typed it, up to 500 characters.
+    line: String,
+    /// Whether to say what it may become.
+    #[serde(default)]
+    suggest: bool,
+}
+
+/// How a line is understood that says in words which pictures are meant, and how many there are.
+#[utoipa::path(params(FindQuery), responses((status = 200, body = Found)))]
+#[get("/api/find")]
+pub async fn find(app: web::Data<App>, caller: Caller, query: web::Query<FindQuery>) -> Answer<web::Json<Found>> {
+    Ok(web::Json(finding::found(&app.engine, caller.owner()?, &query.line, query.suggest).await?))
+}
+
 /// The months in which something was taken, newest first.
-#[utoipa::path(responses((status = 200, body = Vec<Month>)))]
+#[utoipa::path(params(SoughtQuery), responses((status = 200, body = Vec<Month>)))]
 #[get("/api/months")]
-pub async fn list_months(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Vec<Month>>> {
-    let months = app.engine.catalog.months(caller.owner()?).await?;
+pub async fn list_months(app: web::Data<App>, caller: Caller, query: web::Query<SoughtQuery>) -> Answer<web::Json<Vec<Month>>> {
+    let sought = finding::sought(&app.engine, caller.owner()?, query.find.as_deref()).await?;
+    let months = library::months(&app.engine, caller.owner()?, sought.as_ref()).await?;
     Ok(web::Json(months.into_iter().map(|(month, count)| Month { month, count }).collect()))
 }
 
 /// How the pictures of a month lie, newest first, before any of them is asked for.
-#[utoipa::path(responses((status = 200, body = MonthShape)))]
+#[utoipa::path(params(SoughtQuery), responses((status = 200, body = MonthShape)))]
 #[get("/api/months/{month}/shape")]
-pub async fn show_month(app: web::Data<App>, caller: Caller, month: web::Path<String>) -> Answer<web::Json<MonthShape>> {
-    let shape = library::shape(&app.engine, caller.owner()?, library::month(&month)?).await?;
+pub async fn show_month(
+    app: web::Data<App>,
+    caller: Caller,
+    month: web::Path<String>,
+    query: web::Query<SoughtQuery>,
+) -> Answer<web::Json<MonthShape>> {
+    let (owner, month) = (caller.owner()?, library::month(&month)?);
+    let sought = finding::sought(&app.engine, owner, query.find.as_deref()).await?;
+    let shape = library::shape(&app.engine, owner, month, sought.as_ref()).await?;
     let starts = shape.starts.into_iter().map(told).collect();
     Ok(web::Json(MonthShape { proportions: BASE64.encode(&shape.proportions), portion: shape.portion, starts }))
 }
@@ -56,6 +89,8 @@ pub struct OriginalsQuery {
     after: Option<String>,
     /// At most this many, up to 500.
     limit: Option<i64>,
+    /// Only what this line finds, see `/api/find`.
+    find: Option<String>,
 }
 
 /// A page of originals, newest first.
@@ -72,7 +107,9 @@ pub async fn list_originals(
         .after
         .as_deref()
         .map(|text| cursor(text).ok_or_else(|| Failure::bad("\"after\" is not one that this service gave out.")));
-    let (originals, last) = library::page(&app.engine, caller.owner()?, month, after.transpose()?, limit).await?;
+    let (owner, after) = (caller.owner()?, after.transpose()?);
+    let sought = finding::sought(&app.engine, owner, query.find.as_deref()).await?;
+    let (originals, last) = library::page(&app.engine, owner, month, after, limit, sought.as_ref()).await?;
     Ok(web::Json(Originals { originals, next: last.map(told) }))
 }
 
@@ -86,11 +123,17 @@ fn cursor(text: &str) -> Option<After> {
     Some((time, id.parse().ok()?))
 }
 
-/// One original, with facts, layers and evidence.
-#[utoipa::path(responses((status = 200, body = Original)))]
+/// One original, with facts, layers and evidence. `find` says of which pictures the next ones are told.
+#[utoipa::path(params(SoughtQuery), responses((status = 200, body = Original)))]
 #[get("/api/originals/{id}")]
-pub async fn show_original(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<web::Json<Original>> {
-    Ok(web::Json(library::one(&app.engine, caller.owner()?, OriginalId(*id)).await?))
+pub async fn show_original(
+    app: web::Data<App>,
+    caller: Caller,
+    id: web::Path<Uuid>,
+    query: web::Query<SoughtQuery>,
+) -> Answer<web::Json<Original>> {
+    let sought = finding::sought(&app.engine, caller.owner()?, query.find.as_deref()).await?;
+    Ok(web::Json(library::one(&app.engine, caller.owner()?, OriginalId(*id), sought.as_ref()).await?))
 }
 
 /// How to hand the bytes over.

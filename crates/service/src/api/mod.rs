@@ -85,6 +85,7 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(devices::device_coverage)
         .service(devices::rename_device)
         .service(devices::revoke_device)
+        .service(library::find)
         .service(library::list_months)
         .service(library::show_month)
         .service(library::list_originals)

@@ -1,0 +1,282 @@
+//! The library as somebody asks for it: the conditions that pictures must meet, as PostgreSQL reads them.
+
+use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, NaiveTime, Utc};
+use diesel::{
+    QueryableByName,
+    pg::Pg,
+    query_builder::{BoxedSqlQuery, SqlQuery},
+    sql_query,
+    sql_types::{Array, BigInt, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
+};
+use uuid::Uuid;
+use ypogeion_core::{
+    PersonId,
+    find::{
+        Copies, Request, Vocabulary, What,
+        days::{Span, both},
+    },
+    kind::MediaKind,
+};
+
+use crate::{Catalog, Connection, Count, Result, db::*, unsigned};
+
+/// What somebody asks for, where it is known what their library has.
+#[derive(Clone, Debug)]
+pub struct Sought {
+    /// What must be so.
+    request: Request,
+    /// When a picture may have been taken, in order and apart; `None`: whenever.
+    spans: Option<Vec<Span>>,
+    /// A copy that was read before this instant counts as read no more.
+    proven_since: DateTime<Utc>,
+}
+
+impl Sought {
+    /// `years`: the first and the last of the library's pictures.
+    pub fn new(request: Request, years: (i32, i32), proven_since: DateTime<Utc>) -> Self {
+        Sought { spans: request.taken(years.0, years.1), request, proven_since }
+    }
+
+    /// The parts of a span in which a picture may have been taken, newest first.
+    pub(crate) fn within(&self, span: Span) -> Vec<Span> {
+        let mut spans = self.spans.as_deref().map_or_else(|| vec![span], |all| both(all, &[span]));
+        spans.reverse();
+        spans
+    }
+}
+
+type Statement<'a> = BoxedSqlQuery<'a, Pg, SqlQuery>;
+
+/// A statement that is put together from parts, each with its values.
+pub(crate) struct Asking<'a> {
+    statement: Statement<'a>,
+    values: usize,
+    /// Whether it has what somebody typed.
+    typed: bool,
+}
+
+impl<'a> Asking<'a> {
+    pub(crate) fn new(text: &str) -> Self {
+        Asking { statement: sql_query(text).into_boxed(), values: 0, typed: false }
+    }
+
+    pub(crate) fn text(mut self, text: &str) -> Self {
+        self.statement = self.statement.sql(text);
+        self
+    }
+
+    pub(crate) fn value<S, V>(mut self, value: V) -> Self
+    where
+        Pg: diesel::sql_types::HasSqlType<S>,
+        V: diesel::serialize::ToSql<S, Pg> + Send + 'a,
+        S: Send + 'a,
+    {
+        self.values += 1;
+        self.statement = self.statement.sql(format!("${}", self.values)).bind::<S, V>(value);
+        self
+    }
+
+    /// All rows. What is asked again and again is kept by the server, with its plan; what somebody typed is planned for what they typed.
+    pub(crate) async fn load<R>(self, c: &mut Connection) -> Result<Vec<R>>
+    where
+        R: QueryableByName<Pg> + Send + 'static,
+    {
+        if self.typed {
+            return Ok(diesel_async::RunQueryDsl::load(self.statement, c).await?);
+        }
+        Ok(Run::load(self.statement, c).await?)
+    }
+
+    /// What the sheet shows of a member, as `o`.
+    pub(crate) fn shown(self, person: PersonId) -> Self {
+        self.text(" o.person = ").value::<SqlUuid, _>(person.0).text(" AND o.leads AND o.held_at IS NULL AND o.gone_at IS NULL")
+    }
+
+    pub(crate) fn taken_in(self, span: Span) -> Self {
+        let [from, until] = [span.from, span.until].map(instant);
+        self.text(" AND o.taken_local >= ").value::<Timestamp, _>(from).text(" AND o.taken_local < ").value::<Timestamp, _>(until)
+    }
+
+    /// What must be so of `o` besides its days.
+    pub(crate) fn meets(mut self, person: PersonId, sought: Option<&Sought>) -> Self {
+        let Some(sought) = sought else { return self };
+        self.typed = true;
+        sought
+            .request
+            .terms
+            .iter()
+            .filter(|t| !matches!(t.what, What::Taken(_)))
+            .fold(self, |asking, term| asking.text(" AND ").is(person, &term.what, !term.not, sought.proven_since))
+    }
+
+    /// Whether that is `so` of `o`, or is not.
+    fn is(self, person: PersonId, what: &What, so: bool, proven_since: DateTime<Utc>) -> Self {
+        let not = if so { "" } else { "NOT " };
+        match what {
+            // Its days are asked for apart, by the order of the library.
+            What::Taken(_) => self.text("true"),
+            // A raw file stands behind the JPEG that was taken with it.
+            What::Kind(MediaKind::Raw) => self.has_a_file(person, so).text(" AND f.kind = 'raw')").close(so),
+            What::Kind(kind) => self.text(not).text("o.kind = ").value::<Text, _>(kind.word()),
+            What::Screenshot => {
+                let asking = self.has_a_file(person, so).text(" AND (false");
+                let named = SCREENSHOTS.iter().fold(asking, |asking, name| asking.text(" OR").named(name));
+                named.text("))").close(so)
+            }
+            What::Named(text) => self.has_a_file(person, so).text(" AND").named(text).text(")").close(so),
+            What::By { devices, cameras } => {
+                let devices: Vec<Uuid> = devices.iter().map(|(id, _)| id.0).collect();
+                let asking = self.text(not).text("(coalesce(o.device = ANY(").value::<Array<SqlUuid>, _>(devices);
+                asking.text("), false) OR coalesce(o.camera = ANY(").value::<Array<Text>, _>(cameras.clone()).text("), false))")
+            }
+            What::Copies(Copies::OnlyHome) => self.has_counted(person, so).text(" AND NOT c.away)").close(so),
+            What::Copies(Copies::Damaged) => self.has_counted(person, so).text(" AND NOT c.home)").close(so),
+            // Of each of its files.
+            What::Copies(Copies::Offsite) => self.has_counted(person, !so).text(" AND NOT c.away)").close(!so),
+            What::Copies(Copies::Proven) => {
+                let asking = self.has_counted(person, !so).text(" AND (NOT c.away OR coalesce(c.proven_at < ");
+                asking.value::<Timestamptz, _>(proven_since).text(", true)))").close(!so)
+            }
+        }
+    }
+
+    /// Whether a file of the picture, as `f`, is such as follows; or none is. Which files are, is looked for once, and then their pictures: a planner
+    /// that may choose looks for the files of one picture after the other, if it knows too little.
+    fn has_a_file(self, person: PersonId, so: bool) -> Self {
+        let asking = self.text(if so { "o.id = ANY(ARRAY(" } else { "o.id NOT IN (" });
+        let asking = asking.text("SELECT f.shot FROM original f WHERE f.person = ").value::<SqlUuid, _>(person.0);
+        asking.text(" AND f.held_at IS NULL AND f.gone_at IS NULL")
+    }
+
+    /// The same of a file as what is counted of it: `c`.
+    fn has_counted(self, person: PersonId, so: bool) -> Self {
+        let asking = self.text(if so { "o.id = ANY(ARRAY(" } else { "o.id NOT IN (" });
+        let asking = asking.text("SELECT f.shot FROM counted c JOIN original f ON f.id = c.original WHERE c.person = ");
+        asking.value::<SqlUuid, _>(person.0).text(" AND c.living")
+    }
+
+    fn close(self, so: bool) -> Self {
+        self.text(if so { ")" } else { "" })
+    }
+
+    fn named(self, text: &str) -> Self {
+        // What LIKE reads as a sign is a letter here.
+        let escaped: String =
+            text.chars().flat_map(|c| matches!(c, '%' | '_' | '\\').then_some('\\').into_iter().chain([c])).collect();
+        let asking = self.text(" f.searched LIKE '%' || plain(").value::<Text, _>(escaped);
+        asking.text(") || '%'")
+    }
+}
+
+/// What devices call pictures of their own screens, in the languages of the household's neighbours.
+const SCREENSHOTS: [&str; 7] =
+    ["screenshot", "screen shot", "bildschirmfoto", "schermafbeelding", "schermafdruk", "captura de pantalla", "capture d’écran"];
+
+/// The first instant of a day, as the database has it.
+pub(crate) fn instant(day: NaiveDate) -> NaiveDateTime {
+    // PostgreSQL has fewer years than chrono.
+    let (first, last) = (NaiveDate::from_ymd_opt(-4000, 1, 1), NaiveDate::from_ymd_opt(200_000, 1, 1));
+    day.max(first.unwrap_or(day)).min(last.unwrap_or(day)).and_time(NaiveTime::MIN)
+}
+
+#[derive(QueryableByName)]
+struct MonthRow {
+    #[diesel(sql_type = Timestamp)]
+    month: NaiveDateTime,
+    #[diesel(sql_type = BigInt)]
+    n: i64,
+}
+
+#[derive(QueryableByName)]
+struct CameraRow {
+    #[diesel(sql_type = Text)]
+    camera: String,
+}
+
+impl Catalog {
+    /// What a member may ask for: their devices, also former ones, and their cameras.
+    pub async fn vocabulary(&self, person: PersonId) -> Result<Vocabulary> {
+        let mut c = self.connection().await?;
+        let devices = device::table.filter(device::person.eq(person.0)).order(device::name).select((device::id, device::name));
+        let devices: Vec<(Uuid, String)> = devices.load(&mut c).await?;
+        // From one camera to the next: as many looks into the index as there are cameras, however many pictures.
+        let cameras: Vec<CameraRow> = sql_query(
+            "WITH RECURSIVE known (camera) AS (
+                 (SELECT camera FROM original WHERE person = $1 AND camera IS NOT NULL AND leads AND held_at IS NULL AND gone_at IS NULL ORDER BY camera LIMIT 1)
+                 UNION ALL
+                 SELECT (SELECT o.camera FROM original o WHERE o.person = $1 AND o.camera > k.camera AND o.leads AND o.held_at IS NULL AND o.gone_at IS NULL ORDER BY o.camera LIMIT 1)
+                 FROM known k WHERE k.camera IS NOT NULL
+             ) SELECT camera FROM known WHERE camera IS NOT NULL LIMIT 1000",
+        )
+        .bind::<SqlUuid, _>(person.0)
+        .load(&mut c)
+        .await?;
+        Ok(Vocabulary {
+            devices: devices.into_iter().map(|(id, name)| (ypogeion_core::DeviceId(id), name)).collect(),
+            cameras: cameras.into_iter().map(|row| row.camera).collect(),
+        })
+    }
+
+    /// The years of the first and of the last picture of a member; none without any.
+    pub async fn years(&self, person: PersonId) -> Result<Option<(i32, i32)>> {
+        let mut c = self.connection().await?;
+        let all = || original::table.filter(original::person.eq(person.0).and(original::leads).and(is_living()));
+        let first: Option<NaiveDateTime> = all()
+            .order((original::taken_local.asc(), original::id.asc()))
+            .select(original::taken_local)
+            .limit(1)
+            .get_result(&mut c)
+            .await
+            .optional()?;
+        let last: Option<NaiveDateTime> = all()
+            .order((original::taken_local.desc(), original::id.desc()))
+            .select(original::taken_local)
+            .limit(1)
+            .get_result(&mut c)
+            .await
+            .optional()?;
+        Ok(first.zip(last).map(|(first, last)| (first.year(), last.year())))
+    }
+
+    /// The months with pictures of a member that somebody asks for, newest first, with their counts.
+    pub async fn months_of(&self, person: PersonId, sought: &Sought) -> Result<Vec<(String, u64)>> {
+        let select = "SELECT date_trunc('month', o.taken_local) AS month, count(*) AS n FROM ";
+        let asking = match sought.spans.as_deref() {
+            Some([]) => return Ok(Vec::new()),
+            None => Asking::new(select).text("original o WHERE").shown(person),
+            Some([one]) => Asking::new(select).text("original o WHERE").shown(person).taken_in(*one),
+            Some(many) => {
+                let (from, until): (Vec<_>, Vec<_>) = many.iter().map(|s| (instant(s.from), instant(s.until))).unzip();
+                let asking = Asking::new(select)
+                    .text("unnest(")
+                    .value::<Array<Timestamp>, _>(from)
+                    .text(", ")
+                    .value::<Array<Timestamp>, _>(until);
+                asking.text(") AS s (f, u) JOIN original o ON o.taken_local >= s.f AND o.taken_local < s.u WHERE").shown(person)
+            }
+        };
+        let asking = asking.meets(person, Some(sought)).text(" GROUP BY 1 ORDER BY 1 DESC");
+        let mut c = self.connection().await?;
+        let rows: Vec<MonthRow> = asking.load(&mut c).await?;
+        Ok(rows.into_iter().map(|r| (r.month.format("%Y-%m").to_string(), unsigned(r.n))).collect())
+    }
+
+    /// How many pictures of a member somebody asks for: no more than `most` are counted.
+    pub async fn count_of(&self, person: PersonId, sought: &Sought, most: u64) -> Result<u64> {
+        let (mut counted, mut c) = (0, self.connection().await?);
+        for span in sought.within(Span::ALL) {
+            let asking = Asking::new("SELECT count(*) AS n FROM (SELECT FROM original o WHERE")
+                .shown(person)
+                .taken_in(span)
+                .meets(person, Some(sought));
+            let asking =
+                asking.text(" LIMIT ").value::<BigInt, _>(i64::try_from(most - counted).unwrap_or(i64::MAX)).text(") found");
+            let found: Vec<Count> = asking.load(&mut c).await?;
+            counted += found.first().map_or(0, |row| unsigned(row.n));
+            if counted >= most {
+                break;
+            }
+        }
+        Ok(counted)
+    }
+}

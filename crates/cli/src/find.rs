@@ -1,0 +1,70 @@
+//! Finding pictures in words.
+
+use clap::Args;
+use ypogeion_agent::home::Home;
+use ypogeion_wire::find::Found;
+
+use crate::commands::{Context, DONE, Result, print, print_json, usage};
+
+pub const HELP: &str = "\
+Words are names of files and folders or parts of them, lenses, cameras, devices, kinds (photos, videos, raw files, screenshots), copies (no copy \
+offsite, checked offsite, damaged), and days (2024, May 2024, 3 May, summer 2024, last March, since 2020, 2019 to 2021, Christmas). All of them must \
+be so; what follows \"not\" must not. Words between quotation marks are a name.
+
+  ypogeion find summer 2024 videos
+  ypogeion find '\"harbour wall\"' not screenshots
+
+Status: 0, also if nothing was found.";
+
+/// At most so many are asked for at once.
+const PAGE: u64 = 500;
+
+/// What to find.
+#[derive(Args)]
+pub struct Find {
+    /// What is looked for.
+    #[arg(required = true, value_name = "WORD", allow_hyphen_values = false)]
+    words: Vec<String>,
+    /// At most this many.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    limit: Option<u64>,
+}
+
+/// Asks the house.
+pub async fn find(context: &Context, what: &Find) -> Result {
+    let (client, line) = (Home::open(&context.folder)?.client()?, what.words.join(" "));
+    let found = client.found(&line).await?;
+    // Whoever hands the list on must not get more than they meant.
+    if let Some(unknown) = found.unknown.first() {
+        return Err(usage(format!("“{}” cannot be looked for: {}.", unknown.typed, unknown.why)));
+    }
+    for part in found.parts.iter().filter(|p| p.nothing) {
+        eprintln!("ypogeion: no picture of yours is like this: {}.", part.told);
+    }
+    let (mut after, mut left, mut all) = (None::<String>, what.limit.unwrap_or(u64::MAX), Vec::new());
+    while left > 0 {
+        let page = client.find(&line, after.as_deref(), left.min(PAGE)).await?;
+        left = left.saturating_sub(page.originals.len() as u64);
+        if context.json {
+            all.extend(page.originals);
+        } else {
+            // As they come: whoever reads them may have enough after the first ones.
+            print(&page.originals.iter().map(|o| format!("{}\n", o.path)).collect::<String>());
+        }
+        match page.next {
+            Some(next) => after = Some(next),
+            None => break,
+        }
+    }
+    if context.json {
+        print_json(&all);
+    } else if found.count == 0 {
+        eprintln!("ypogeion: nothing was found for {}.", understood(&found));
+    }
+    Ok(DONE)
+}
+
+fn understood(found: &Found) -> String {
+    let parts: Vec<&str> = found.parts.iter().map(|p| p.told.as_str()).collect();
+    if parts.is_empty() { "everything".to_owned() } else { parts.join(", ") }
+}

@@ -1,0 +1,311 @@
+use rstest::rstest;
+use uuid::Uuid;
+
+use super::{
+    days::{Yearly, both, without},
+    *,
+};
+
+/// A Monday.
+const TODAY: &str = "2026-11-30";
+
+fn day(text: &str) -> NaiveDate {
+    text.parse().unwrap()
+}
+
+fn span(from: &str, until: &str) -> Days {
+    Days::Span(Span { from: day(from), until: day(until) })
+}
+
+fn vocabulary() -> Vocabulary {
+    let device = |n, name: &str| (DeviceId(Uuid::from_u128(n)), name.to_owned());
+    Vocabulary {
+        devices: vec![device(1, "Juno’s phone"), device(2, "Desktop 2019"), device(3, "Pixel of Ilvá")],
+        cameras: vec!["Fujifilm X100V".into(), "Google Pixel 8".into(), "Google Pixel 8 Pro".into()],
+    }
+}
+
+fn read_it(line: &str) -> Request {
+    read(line, &vocabulary(), day(TODAY))
+}
+
+fn told_of(line: &str) -> Vec<String> {
+    let request = read_it(line);
+    assert_eq!(request.unknown, [], "{line}");
+    request.terms.into_iter().map(|t| t.told).collect()
+}
+
+#[rstest]
+#[case("2024", "2024-01-01", "2025-01-01")]
+#[case("1990s", "1990-01-01", "2000-01-01")]
+#[case("2019-2021", "2019-01-01", "2022-01-01")]
+#[case("2019 – 2021", "2019-01-01", "2022-01-01")]
+#[case("2019-05", "2019-05-01", "2019-06-01")]
+#[case("5/2019", "2019-05-01", "2019-06-01")]
+#[case("2019-05-03", "2019-05-03", "2019-05-04")]
+#[case("3.5.2019", "2019-05-03", "2019-05-04")]
+#[case("25/12/2019", "2019-12-25", "2019-12-26")]
+#[case("12/25/2019", "2019-12-25", "2019-12-26")]
+#[case("summer 2024", "2024-06-01", "2024-09-01")]
+#[case("winter 2024", "2024-12-01", "2025-03-01")]
+#[case("Fall of 2020", "2020-09-01", "2020-12-01")]
+#[case("may 2024", "2024-05-01", "2024-06-01")]
+#[case("2024 May", "2024-05-01", "2024-06-01")]
+#[case("on 3 May 2024", "2024-05-03", "2024-05-04")]
+#[case("May 3rd, 2024", "2024-05-03", "2024-05-04")]
+#[case("3rd of may 2024", "2024-05-03", "2024-05-04")]
+#[case("3-7 May 2024", "2024-05-03", "2024-05-08")]
+#[case("3 to 7 May 2024", "2024-05-03", "2024-05-08")]
+#[case("29 feb 2024", "2024-02-29", "2024-03-01")]
+#[case("today", "2026-11-30", "2026-12-01")]
+#[case("yesterday", "2026-11-29", "2026-11-30")]
+#[case("this week", "2026-11-30", "2026-12-07")]
+#[case("last week", "2026-11-23", "2026-11-30")]
+#[case("last month", "2026-10-01", "2026-11-01")]
+#[case("last year", "2025-01-01", "2026-01-01")]
+#[case("last Monday", "2026-11-23", "2026-11-24")]
+#[case("last Sunday", "2026-11-29", "2026-11-30")]
+#[case("last March", "2026-03-01", "2026-04-01")]
+#[case("last November", "2025-11-01", "2025-12-01")]
+#[case("last Christmas", "2025-12-24", "2025-12-27")]
+#[case("last 10 days", "2026-11-20", "2026-12-01")]
+#[case("past 2 weeks", "2026-11-16", "2026-12-01")]
+#[case("3 years ago", "2023-01-01", "2024-01-01")]
+#[case("2 months ago", "2026-09-01", "2026-10-01")]
+#[case("Easter 2024", "2024-03-29", "2024-04-02")]
+#[case("easter 2025", "2025-04-18", "2025-04-22")]
+#[case("New Year’s Eve 2023", "2023-12-31", "2024-01-01")]
+#[case("new year 2024", "2023-12-31", "2024-01-02")]
+#[case("between May 2023 and July 2023", "2023-05-01", "2023-08-01")]
+#[case("from 2019 until 3 May 2020", "2019-01-01", "2020-05-04")]
+#[case("March to June", "2026-03-01", "2026-07-01")]
+fn dates_are_read_and_told_so_that_they_are_read_again(#[case] line: &str, #[case] from: &str, #[case] until: &str) {
+    let request = read_it(line);
+    assert_eq!(request.unknown, []);
+    let [Term { what: What::Taken(days), not: false, told, rest }] = request.terms.as_slice() else {
+        panic!("{line}: {:?}", request.terms)
+    };
+    assert_eq!(*days, span(from, until), "{line}: {told}");
+    assert_eq!(rest, "");
+    assert_eq!(read_it(told).terms[0].what, What::Taken(*days), "{told}");
+}
+
+#[rstest]
+#[case("since March", "since 1 March 2026")]
+#[case("after 2020", "since 1 January 2021")]
+#[case("before 3 may 2021", "before 3 May 2021")]
+#[case("until 2020", "before 1 January 2021")]
+#[case("Christmas", "each Christmas")]
+#[case("in winter", "each winter")]
+#[case("on 3 May", "3 May of each year")]
+#[case("29 february", "29 February of each year")]
+#[case("3 to 7 may", "3 to 7 May of each year")]
+#[case("december", "December of each year")]
+#[case("every summer", "each summer")]
+fn what_has_no_end_or_comes_each_year_is_told_and_read_again(#[case] line: &str, #[case] told: &str) {
+    assert_eq!(told_of(line), [told]);
+    assert_eq!(told_of(told), [told]);
+    assert_eq!(read_it(line).terms[0].what, read_it(told).terms[0].what);
+}
+
+#[rstest]
+#[case("summer 2024 videos", &["June 2024 to August 2024", "videos"])]
+#[case("videos of Juno's phone in may", &["videos", "sent by Juno’s phone", "May of each year"])]
+#[case("juno", &["sent by Juno’s phone"])]
+#[case("desktop 2019", &["sent by Desktop 2019"])]
+#[case("fujifilm 2019", &["taken with Fujifilm X100V", "2019"])]
+#[case("pixel 8 pro", &["taken with Google Pixel 8 Pro"])]
+#[case("ilva", &["sent by Pixel of Ilvá"])]
+#[case("pixel", &["sent by Pixel of Ilvá, taken with Google Pixel 8 or 1 more"])]
+#[case("\"juno\" kite", &["named “juno”", "named “kite”"])]
+#[case("„harbour wall“", &["named “harbour wall”"])]
+#[case("not yet offsite", &["no copy offsite"])]
+#[case("photos not offsite", &["photos", "no copy offsite"])]
+#[case("photos without screenshots", &["photos", "not: screenshots"])]
+#[case("not in 2024", &["not: 2024"])]
+#[case("raw files damaged", &["raw files", "damaged at home"])]
+#[case("all my pictures", &[])]
+#[case("IMG_2019", &["named “IMG_2019”"])]
+#[case("3/5/2019", &["named “3/5/2019”"])]
+#[case("9999", &["named “9999”"])]
+#[case("30 february 2024", &["named “30”", "February 2024"])]
+fn words_are_read_in_any_order(#[case] line: &str, #[case] told: &[&str]) {
+    let request = read_it(line);
+    // "30" alone is too short for a name, and is said.
+    let all: Vec<String> =
+        request.unknown.iter().map(|(w, _)| format!("named “{w}”")).chain(request.terms.into_iter().map(|t| t.told)).collect();
+    assert_eq!(all, told, "{line}");
+}
+
+#[test]
+fn each_part_can_be_left_out() {
+    let request = read_it("videos of Juno’s phone, not in May 2024 \"harbour wall\"");
+    let rests: Vec<&str> = request.terms.iter().map(|t| t.rest.as_str()).collect();
+    assert_eq!(
+        rests,
+        [
+            "of Juno’s phone, not in May 2024 \"harbour wall\"",
+            "videos , not in May 2024 \"harbour wall\"",
+            "videos of Juno’s phone, \"harbour wall\"",
+            "videos of Juno’s phone, not in May 2024"
+        ]
+    );
+    for (n, rest) in rests.into_iter().enumerate() {
+        let mut others = request.terms.clone();
+        others.remove(n);
+        let told: Vec<String> = read_it(rest).terms.into_iter().map(|t| t.told).collect();
+        assert_eq!(told, others.into_iter().map(|t| t.told).collect::<Vec<_>>(), "{rest}");
+    }
+}
+
+#[test]
+fn what_is_too_short_or_too_much_is_said() {
+    assert_eq!(read_it("ab kite").unknown, [("ab".to_owned(), "it is too short")]);
+    assert_eq!(read_it("“  ” ... ~").unknown.len(), 3);
+    let many = (0..60).map(|n| format!("kite{n}")).collect::<Vec<_>>().join(" ");
+    let request = read_it(&many);
+    assert_eq!((request.terms.len(), request.unknown.len()), (MOST_TERMS, 20));
+}
+
+/// Lines put together from what the grammar knows and what it does not.
+#[test]
+fn whatever_is_typed_is_read_and_no_word_is_lost() {
+    let pieces = [
+        "since",
+        "before",
+        "between",
+        "and",
+        "to",
+        "–",
+        "-",
+        "from",
+        "not",
+        "last",
+        "this",
+        "3",
+        "31st",
+        "2024",
+        "may",
+        "29",
+        "feb",
+        "summer",
+        "each",
+        "year",
+        "ago",
+        "0",
+        "4294967295",
+        "days",
+        "weeks",
+        "99999999999",
+        "raw",
+        "files",
+        "offsite",
+        "no",
+        "copy",
+        "pixel",
+        "8",
+        "\"",
+        "„",
+        "“",
+        "é",
+        "̈",
+        "\u{202e}",
+        "🪁",
+        "kite",
+        "1990s",
+        "2019-02-31",
+        "0/0/2019",
+        "1/2/3",
+        "..",
+        "'",
+        ",",
+        "of",
+        "new",
+        "years",
+        "eve",
+        "\0",
+        "İ",
+        "ß",
+        "%",
+        "_",
+        "\\",
+    ];
+    let mut seed = 7u64;
+    let mut draw = |n: usize| {
+        seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (seed >> 33) as usize % n
+    };
+    for _ in 0..20_000 {
+        let line: Vec<&str> = (0..1 + draw(9)).map(|_| pieces[draw(pieces.len())]).collect();
+        let line = line.join(["", " "][draw(2)]);
+        let request = read_it(&line);
+        for term in &request.terms {
+            // What is left is read without what was left out, and is no longer.
+            assert!(term.rest.len() < line.len(), "{line:?} {term:?}");
+            if let What::Taken(days) = term.what {
+                for spans in [days.spans(2000, 2026), without(&days.spans(2000, 2026))] {
+                    assert!(spans.is_sorted() && spans.iter().all(|s| s.from < s.until), "{line:?} {spans:?}");
+                    assert!(spans.windows(2).all(|w| w[0].until <= w[1].from), "{line:?} {spans:?}");
+                }
+            }
+        }
+        // Twice the same is the same.
+        assert_eq!(request, read_it(&line));
+        for one in suggest(&line, &vocabulary(), day(TODAY), 8) {
+            assert!(one.line.ends_with(&one.added));
+        }
+    }
+}
+
+#[test]
+fn spans_are_cut_and_turned_round() {
+    let spans = |pairs: &[(i64, i64)]| -> Vec<Span> {
+        let at = |n: i64| day("2000-01-01") + chrono::TimeDelta::days(n);
+        pairs.iter().map(|(a, b)| Span { from: at(*a), until: at(*b) }).collect()
+    };
+    assert_eq!(both(&spans(&[(0, 10), (20, 30)]), &spans(&[(5, 25), (29, 40)])), spans(&[(5, 10), (20, 25), (29, 30)]));
+    assert_eq!(both(&spans(&[(0, 10)]), &[]), []);
+    assert_eq!(without(&[]), [Span::ALL]);
+    assert_eq!(without(&[Span::ALL]), []);
+    let some = spans(&[(0, 10), (20, 30)]);
+    assert_eq!(without(&without(&some)), some);
+    assert_eq!(both(&some, &without(&some)), []);
+    let request = read_it("christmas not 2023");
+    assert_eq!(
+        request
+            .taken(2022, 2024)
+            .unwrap()
+            .iter()
+            .filter(|s| s.from.to_string().starts_with("202"))
+            .map(|s| s.from.to_string())
+            .collect::<Vec<_>>(),
+        ["2021-12-24", "2022-12-24", "2024-12-24", "2025-12-24"]
+    );
+    assert_eq!(read_it("kite").taken(2022, 2024), None);
+}
+
+/// Sundays as the almanacs have them.
+#[rstest]
+#[case(1900, "1900-04-15")]
+#[case(1954, "1954-04-18")]
+#[case(1981, "1981-04-19")]
+#[case(2000, "2000-04-23")]
+#[case(2026, "2026-04-05")]
+#[case(2038, "2038-04-25")]
+fn easter_is_when_it_is(#[case] year: i32, #[case] sunday: &str) {
+    assert_eq!(Yearly::Easter.of(year).unwrap().until, day(sunday) + chrono::TimeDelta::days(2));
+}
+
+#[rstest]
+#[case("kite jun", &["kite Juno’s phone", "kite June"])]
+#[case("scr", &["screenshots"])]
+#[case("google", &["Google Pixel 8", "Google Pixel 8 Pro"])]
+#[case("2024 chr", &["2024 christmas", "2024 christmas eve"])]
+#[case("dam", &["damaged at home"])]
+#[case("videos ", &[])]
+#[case("\"jun", &[])]
+#[case("", &[])]
+fn what_one_begins_to_type_is_suggested(#[case] line: &str, #[case] lines: &[&str]) {
+    let found: Vec<String> = suggest(line, &vocabulary(), day(TODAY), 8).into_iter().map(|s| s.line).collect();
+    assert_eq!(found, lines);
+}
