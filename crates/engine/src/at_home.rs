@@ -5,7 +5,7 @@
 
 use std::{fs::File, sync::Arc};
 
-use ypogeion_core::{OriginalId, filing::FiledPath};
+use ypogeion_core::{Digest, OriginalId, filing::FiledPath, layers::Outcome};
 use ypogeion_library::{Finished, Library, LibraryError, Publish};
 
 use crate::{elsewhere, engine::Engine, error::Result};
@@ -39,17 +39,37 @@ pub async fn look_at<T: Send + 'static>(
     }
 }
 
-/// Opens an original for reading, wherever it is by now.
-pub async fn open(engine: &Engine, id: OriginalId, path: FiledPath) -> Result<(File, FiledPath)> {
-    let (file, path) = look_at(engine, id, path, |library, path| match library.open_original(path) {
+/// Opens an original for reading, wherever it is by now; none if it is missing.
+pub async fn find(engine: &Engine, id: OriginalId, path: FiledPath) -> Result<(Option<File>, FiledPath)> {
+    look_at(engine, id, path, |library, path| match library.open_original(path) {
         Err(LibraryError::Missing { .. }) => Ok(None),
         other => other.map(Some),
     })
-    .await?;
+    .await
+}
+
+/// Opens an original for reading, wherever it is by now.
+pub async fn open(engine: &Engine, id: OriginalId, path: FiledPath) -> Result<(File, FiledPath)> {
+    let (file, path) = find(engine, id, path).await?;
     match file {
         Some(file) => Ok((file, path)),
         None => Err(LibraryError::Missing { what: "open", path: engine.library.locate(&path) }.into()),
     }
+}
+
+/// Reads an original again, wherever it is by now, and says what its hash is.
+pub async fn reread(
+    engine: &Engine,
+    id: OriginalId,
+    path: FiledPath,
+    digest: Digest,
+) -> Result<((Outcome, Option<Digest>), FiledPath)> {
+    let (seen, path) = look_at(engine, id, path, move |library, path| match library.reread(path, digest)? {
+        (Outcome::Missing, _) => Ok(None),
+        seen => Ok(Some(seen)),
+    })
+    .await?;
+    Ok((seen.unwrap_or((Outcome::Missing, None)), path))
 }
 
 /// Puts good bytes in the place of an original whose copy is bad or gone; what lies there is set aside, never overwritten. Returns where

@@ -33,7 +33,7 @@ use super::{
     store,
 };
 use crate::{
-    at_home::repair,
+    at_home::{repair, reread},
     engine::Engine,
     error::{Result, chain},
     landing,
@@ -113,12 +113,12 @@ enum Why {
 /// Sees that an original which is known from a ledger alone is at home, and fetches it if it is not.
 pub(super) async fn bring(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
     let id = OriginalId(job.key);
-    let row = match engine.catalog.original(id, None).await {
+    let mut row = match engine.catalog.original(id, None).await {
         Err(CatalogError::NotFound) => return Ok(Ended::Done),
         other => other?,
     };
-    let (library, path, digest) = (Arc::clone(&engine.library), row.path.clone(), row.digest);
-    let (outcome, found) = tokio::task::spawn_blocking(move || library.reread(&path, digest)).await??;
+    let (outcome, found);
+    ((outcome, found), row.path) = reread(engine, id, row.path, row.digest).await?;
     if outcome == Outcome::Right {
         let seen = Observation { place: Place::Home, act: Act::Reread, at: engine.now(), digest: found, outcome };
         engine.catalog.observe(id, row.digest, &seen).await?;

@@ -46,8 +46,10 @@ pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
     .await?
     .map_err(|e| Error::internal(format!("the preview could not be put in its place: {e}")))?;
     if made.is_err() {
-        // Of a file that is not there just now, nobody knows whether it has one.
-        at_home::open(engine, row.id, row.path.clone()).await?;
+        // Of a file that is not there just now, nobody knows whether it has one; nor of one that was filed elsewhere while it was looked for.
+        if at_home::open(engine, row.id, row.path.clone()).await?.1 != row.path {
+            return Ok(Ended::Later(engine.now()));
+        }
     }
     // A file without a preview is no fault: it is kept, and the detail view says why there is nothing to see.
     engine.catalog.set_preview(id, made.ok().as_ref().map(|m| m.placeholder.as_str())).await?;

@@ -16,7 +16,7 @@ use ypogeion_offsite::{
 };
 
 use super::{ended::Ended, store};
-use crate::{engine::Engine, error::Result, live::Change};
+use crate::{at_home, engine::Engine, error::Result, live::Change};
 
 /// Objects asked for at once.
 const BATCH: i64 = 100;
@@ -92,9 +92,8 @@ async fn sent(
             Err(CatalogError::NotFound) => continue,
             other => other?,
         };
-        let (library, path) = (Arc::clone(&engine.library), row.path.clone());
         // Whatever is wrong with it at home, the checks find it, and it is made good first.
-        let Ok(home) = tokio::task::spawn_blocking(move || library.open_original(&path)).await? else { return Ok(None) };
+        let Ok((Some(home), _)) = at_home::find(engine, id, row.path).await else { return Ok(None) };
         return Ok(match send(replica, home, digest, &name, &engine.settings.spool_of(store.id)).await {
             Ok(object) => Some(Ok(object)),
             Err(SendError::Store(fault)) => Some(Err(fault)),

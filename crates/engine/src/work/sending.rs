@@ -10,7 +10,6 @@ use ypogeion_core::{
     object::readable_name,
     retry,
 };
-use ypogeion_library::LibraryError;
 use ypogeion_offsite::{
     Replica,
     replicate::{SendError, send},
@@ -23,6 +22,7 @@ use super::{
     store::{note_fault, open},
 };
 use crate::{
+    at_home,
     engine::Engine,
     error::{Result, chain},
     live::{Change, changed, each},
@@ -58,10 +58,8 @@ pub(super) async fn replicate(engine: &Arc<Engine>, job: &Job) -> Result<Ended> 
             } else {
                 engine.household.name_key.object_name(&row.digest, epoch)
             };
-            let (library, path) = (Arc::clone(&engine.library), row.path.clone());
-            let home = match tokio::task::spawn_blocking(move || library.open_original(&path)).await? {
-                Err(LibraryError::Missing { .. }) => return damaged(engine, row.id, row.digest, None).await,
-                other => other?,
+            let (Some(home), _) = at_home::find(engine, row.id, row.path.clone()).await? else {
+                return damaged(engine, row.id, row.digest, None).await;
             };
             match send(&replica, home, row.digest, &name, &engine.settings.spool_of(store.id)).await {
                 Ok(object) => (object, epoch),

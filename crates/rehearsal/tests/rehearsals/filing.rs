@@ -7,6 +7,7 @@ use reqwest::Method;
 use serde_json::{Value, json};
 use ypogeion_core::Digest;
 use ypogeion_rehearsal::wait_for;
+use ypogeion_standins::faults::Faults;
 
 /// Lands bytes with a name that tells their time.
 async fn land(raw: &Raw, source: &str, name: &str, bytes: &[u8]) -> String {
@@ -135,6 +136,34 @@ async fn a_re_filing_goes_on_after_kills_and_can_be_paused() {
     let mut digests: Vec<Digest> = after.into_values().collect();
     digests.sort();
     assert_eq!(digests, before, "every byte is there, once");
+}
+
+/// Between the moment at which a piece of work reads where a file is and the moment at which it opens it, the file may get another name.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_filed_anew_while_it_is_about_to_be_sent_is_not_missing() {
+    let mut w = world().await;
+    w.add_store().await;
+    // The store is opened anew after a start, and takes its time: so long the work that has read the path waits.
+    w.house.stop_service().await.unwrap();
+    w.house.store.set_faults(Faults { latency_ms: 4000, ..Faults::default() });
+    w.house.start_service().await.unwrap();
+    w.keeper = w.house.keeper().await.unwrap();
+    let raw = w.raw_device("phone").await;
+    for n in 0..3 {
+        land(&raw, "Camera", &format!("IMG_20260405_10000{n}.jpg"), format!("kite {n}").as_bytes()).await;
+    }
+    let taken = async || {
+        let work = w.keeper.ask(Method::GET, "api/work", None).await?;
+        let running = work["kinds"].as_array().is_some_and(|k| k.iter().any(|k| k["kind"] == "replicate" && k["running"] != 0));
+        Ok(running.then_some(()))
+    };
+    wait_for("the work to be taken", 30, taken).await.unwrap();
+    let begun = w.keeper.ask(Method::POST, "api/filing", Some(json!({ "plan": "day" }))).await.unwrap();
+    until(&w, begun["id"].as_str().unwrap(), "done").await;
+    assert!(library_files(&w.house).iter().all(|path| path.split('/').count() == 5));
+    w.house.store.set_faults(Faults::default());
+    let house = w.keeper.wait_until_proven(60).await.unwrap();
+    assert_eq!((house.offsite.count, house.damaged, house.failed_work), (3, 0, 0));
 }
 
 #[tokio::test(flavor = "multi_thread")]
