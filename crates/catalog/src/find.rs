@@ -98,65 +98,78 @@ impl<'a> Asking<'a> {
     }
 
     /// What must be so of `o` besides its days.
+    ///
+    /// What is asked of a picture's files is answered once, for all pictures ("OFFSET 0" keeps it apart), and then compared: a planner that may
+    /// choose looks for the files of one picture after the other, if it knows too little. All that must be is one such question; of several, it
+    /// might compare each with each.
     pub(crate) fn meets(mut self, person: PersonId, sought: Option<&Sought>) -> Self {
         let Some(sought) = sought else { return self };
         self.typed = true;
-        sought
-            .request
-            .terms
-            .iter()
-            .filter(|t| !matches!(t.what, What::Taken(_)))
-            .fold(self, |asking, term| asking.text(" AND ").is(person, &term.what, !term.not, sought.proven_since))
+        let since = sought.proven_since;
+        let terms = || sought.request.terms.iter();
+        let of_files =
+            |so: bool| terms().filter(move |t| (t.not != is_denied(&t.what)) != so && is_of_files(&t.what)).map(|t| &t.what);
+        let mut asking = self;
+        for (n, what) in of_files(true).enumerate() {
+            asking = asking.text(if n == 0 { " AND o.id IN (" } else { " INTERSECT " }).files(person, what, since);
+        }
+        if of_files(true).next().is_some() {
+            asking = asking.text(" OFFSET 0)");
+        }
+        for what in of_files(false) {
+            asking = asking
+                .text(" AND NOT EXISTS (SELECT FROM (")
+                .files(person, what, since)
+                .text(" OFFSET 0) x WHERE x.shot = o.id)");
+        }
+        terms().fold(asking, |asking, term| {
+            let and = if term.not { " AND NOT " } else { " AND " };
+            match &term.what {
+                What::Kind(kind) if !is_of_files(&term.what) => asking.text(and).text("o.kind = ").value::<Text, _>(kind.word()),
+                What::By { devices, cameras } => {
+                    let devices: Vec<Uuid> = devices.iter().map(|(id, _)| id.0).collect();
+                    let asking = asking.text(and).text("(coalesce(o.device = ANY(").value::<Array<SqlUuid>, _>(devices);
+                    asking
+                        .text("), false) OR coalesce(o.camera = ANY(")
+                        .value::<Array<Text>, _>(cameras.clone())
+                        .text("), false))")
+                }
+                // Its days are asked for apart, by the order of the library.
+                _ => asking,
+            }
+        })
     }
 
-    /// Whether that is `so` of `o`, or is not.
-    fn is(self, person: PersonId, what: &What, so: bool, proven_since: DateTime<Utc>) -> Self {
-        let not = if so { "" } else { "NOT " };
+    /// The pictures that have a file which is so; of what a picture is only if all of its files are, those that have one which is not.
+    fn files(self, person: PersonId, what: &What, proven_since: DateTime<Utc>) -> Self {
         match what {
-            // Its days are asked for apart, by the order of the library.
-            What::Taken(_) => self.text("true"),
-            // A raw file stands behind the JPEG that was taken with it.
-            What::Kind(MediaKind::Raw) => self.has_a_file(person, so).text(" AND f.kind = 'raw')").close(so),
-            What::Kind(kind) => self.text(not).text("o.kind = ").value::<Text, _>(kind.word()),
             What::Screenshot => {
-                let asking = self.has_a_file(person, so).text(" AND (false");
-                let named = SCREENSHOTS.iter().fold(asking, |asking, name| asking.text(" OR").named(name));
-                named.text("))").close(so)
+                let asking = self.file(person).text(" AND (false");
+                SCREENSHOTS.iter().fold(asking, |asking, name| asking.text(" OR").named(name)).text(")")
             }
-            What::Named(text) => self.has_a_file(person, so).text(" AND").named(text).text(")").close(so),
-            What::By { devices, cameras } => {
-                let devices: Vec<Uuid> = devices.iter().map(|(id, _)| id.0).collect();
-                let asking = self.text(not).text("(coalesce(o.device = ANY(").value::<Array<SqlUuid>, _>(devices);
-                asking.text("), false) OR coalesce(o.camera = ANY(").value::<Array<Text>, _>(cameras.clone()).text("), false))")
-            }
-            What::Copies(Copies::OnlyHome) => self.has_counted(person, so).text(" AND NOT c.away)").close(so),
-            What::Copies(Copies::Damaged) => self.has_counted(person, so).text(" AND NOT c.home)").close(so),
-            // Of each of its files.
-            What::Copies(Copies::Offsite) => self.has_counted(person, !so).text(" AND NOT c.away)").close(!so),
+            What::Named(text) => self.file(person).text(" AND").named(text),
+            What::Copies(Copies::OnlyHome | Copies::Offsite) => self.counted(person).text(" AND NOT c.away"),
+            What::Copies(Copies::Damaged) => self.counted(person).text(" AND NOT c.home"),
             What::Copies(Copies::Proven) => {
-                let asking = self.has_counted(person, !so).text(" AND (NOT c.away OR coalesce(c.proven_at < ");
-                asking.value::<Timestamptz, _>(proven_since).text(", true)))").close(!so)
+                let asking = self.counted(person).text(" AND (NOT c.away OR coalesce(c.proven_at < ");
+                asking.value::<Timestamptz, _>(proven_since).text(", true))")
             }
+            What::Kind(kind) => self.file(person).text(" AND f.kind = ").value::<Text, _>(kind.word()),
+            // Neither is asked of files.
+            What::Taken(_) | What::By { .. } => self.file(person),
         }
     }
 
-    /// Whether a file of the picture, as `f`, is such as follows; or none is. Which files are, is looked for once, and then their pictures: a planner
-    /// that may choose looks for the files of one picture after the other, if it knows too little.
-    fn has_a_file(self, person: PersonId, so: bool) -> Self {
-        let asking = self.text(if so { "o.id = ANY(ARRAY(" } else { "o.id NOT IN (" });
-        let asking = asking.text("SELECT f.shot FROM original f WHERE f.person = ").value::<SqlUuid, _>(person.0);
+    /// A file, as `f`.
+    fn file(self, person: PersonId) -> Self {
+        let asking = self.text("SELECT f.shot FROM original f WHERE f.person = ").value::<SqlUuid, _>(person.0);
         asking.text(" AND f.held_at IS NULL AND f.gone_at IS NULL")
     }
 
-    /// The same of a file as what is counted of it: `c`.
-    fn has_counted(self, person: PersonId, so: bool) -> Self {
-        let asking = self.text(if so { "o.id = ANY(ARRAY(" } else { "o.id NOT IN (" });
-        let asking = asking.text("SELECT f.shot FROM counted c JOIN original f ON f.id = c.original WHERE c.person = ");
+    /// A file as what is counted of it: `c`.
+    fn counted(self, person: PersonId) -> Self {
+        let asking = self.text("SELECT f.shot FROM counted c JOIN original f ON f.id = c.original WHERE c.person = ");
         asking.value::<SqlUuid, _>(person.0).text(" AND c.living")
-    }
-
-    fn close(self, so: bool) -> Self {
-        self.text(if so { ")" } else { "" })
     }
 
     fn named(self, text: &str) -> Self {
@@ -166,6 +179,20 @@ impl<'a> Asking<'a> {
         let asking = self.text(" f.searched LIKE '%' || plain(").value::<Text, _>(escaped);
         asking.text(") || '%'")
     }
+}
+
+/// Whether it is asked of all files of a picture: a raw file stands behind the JPEG that was taken with it.
+fn is_of_files(what: &What) -> bool {
+    match what {
+        What::Kind(kind) => *kind == MediaKind::Raw,
+        What::Screenshot | What::Copies(_) | What::Named(_) => true,
+        What::Taken(_) | What::By { .. } => false,
+    }
+}
+
+/// Whether a picture is so if none of its files is otherwise.
+fn is_denied(what: &What) -> bool {
+    matches!(what, What::Copies(Copies::Offsite | Copies::Proven))
 }
 
 /// What devices call pictures of their own screens, in the languages of the household's neighbours.

@@ -14,7 +14,7 @@ be so; what follows \"not\" must not. Words between quotation marks are a name.
   ypogeion find summer 2024 videos
   ypogeion find '\"harbour wall\"' not screenshots
 
-Status: 0, also if nothing was found.";
+Exit code 0, also if nothing was found; 2 if a word cannot be looked for.";
 
 /// At most so many are asked for at once.
 const PAGE: u64 = 500;
@@ -58,7 +58,7 @@ pub async fn find(context: &Context, what: &Find) -> Result {
     }
     if context.json {
         print_json(&all);
-    } else if found.count == 0 {
+    } else if found.count == 0 && found.parts.iter().all(|p| !p.nothing) {
         eprintln!("ypogeion: nothing was found for {}.", understood(&found));
     }
     Ok(DONE)
