@@ -57,6 +57,7 @@ pub(crate) struct Asking<'a> {
 
 impl<'a> Asking<'a> {
     pub(crate) fn new(text: &str) -> Self {
+        // Text: what is asked has as many parts as somebody typed.
         Asking { statement: sql_query(text).into_boxed(), values: 0, typed: false }
     }
 
@@ -226,7 +227,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let devices = device::table.filter(device::person.eq(person.0)).order(device::name).select((device::id, device::name));
         let devices: Vec<(Uuid, String)> = devices.load(&mut c).await?;
-        // From one camera to the next: as many looks into the index as there are cameras, however many pictures.
+        // Text: from one camera to the next, as many looks into the index as there are cameras, however many pictures.
         let cameras: Vec<CameraRow> = sql_query(
             "WITH RECURSIVE known (camera) AS (
                  (SELECT camera FROM original WHERE person = $1 AND camera IS NOT NULL AND leads AND held_at IS NULL AND gone_at IS NULL ORDER BY camera LIMIT 1)

@@ -224,7 +224,7 @@ impl Catalog {
         whole!(c, {
             insert_store(c, id, address, (away, checksum), now).await?;
             let at = Some(id.0).into_sql::<Nullable<SqlUuid>>();
-            let all = original::table.filter(is_living()).order(original::landed_at).select((
+            let all = original::table.filter(is_living()).order((original::landed_at, original::id)).select((
                 Kind::Replicate.word().into_sql::<Text>(),
                 original::id,
                 at,

@@ -166,6 +166,8 @@ pub struct LedgerRead {
     upto: u64,
     /// The segments that were used, and the last one of the checkpoint, with the hashes of their bytes.
     segments: BTreeMap<String, Digest>,
+    /// The name of the one that was taken last.
+    latest: Option<String>,
 }
 
 impl LedgerRead {
@@ -187,8 +189,9 @@ impl LedgerRead {
 
     /// Where it ends, if that is known to the byte.
     pub fn end(&self) -> Option<LedgerEnd> {
-        let last = self.segments.iter().rev().find(|(name, _)| LedgerEnd::number_of(name) == Some(self.ledger.last_segment))?;
-        LedgerEnd::of(SegmentRef { name: last.0.clone(), sha256: *last.1 })
+        let is_last = |name: &String| LedgerEnd::number_of(name) == Some(self.ledger.last_segment);
+        let name = self.latest.as_ref().filter(|n| is_last(n)).or_else(|| self.segments.keys().rev().find(|n| is_last(n)))?;
+        LedgerEnd::of(SegmentRef { name: name.clone(), sha256: *self.segments.get(name)? })
     }
 
     /// What speaks against taking it for the household's own and whole: a sentence each. `known`: an end of it that somebody else knows
@@ -377,6 +380,7 @@ impl Replica {
             can_tell: self.keys.ledger_key().is_some(),
             upto: 0,
             segments: BTreeMap::new(),
+            latest: None,
         };
         for (folder, parts) in self.checkpoints().await?.into_iter().rev() {
             match self.take_checkpoint(&mut read.ledger, &folder, &parts).await? {
@@ -394,9 +398,18 @@ impl Replica {
             }
         }
         let mut named = Vec::new();
-        for name in self.store.list("ledger").await? {
-            if LedgerEnd::number_of(&name).is_none_or(|n| n > read.upto) {
-                named.extend(self.take_segment(&mut read, name).await?);
+        let names: Vec<String> = self.store.list("ledger").await?;
+        let names: Vec<String> = names.into_iter().filter(|n| LedgerEnd::number_of(n).is_none_or(|n| n > read.upto)).collect();
+        for same in names.chunk_by(|a, b| LedgerEnd::number_of(a) == LedgerEnd::number_of(b)) {
+            let mut fetched = Vec::new();
+            for name in same {
+                fetched.push((name.clone(), self.fetch_lines(name).await?));
+            }
+            // A house that was killed while it wrote a segment writes another one with its number: what was said last counts, whatever their
+            // names are.
+            fetched.sort_by_key(|(_, lines)| lines.as_ref().ok().and_then(|(_, text)| ledger::made_at(text)));
+            for (name, lines) in fetched {
+                named.extend(self.take_segment(&mut read, name, lines));
             }
         }
         read.miss(named);
@@ -415,12 +428,17 @@ impl Replica {
     }
 
     /// Takes a segment, or notes why it cannot be used. Returns the one that it names as written before it, and its own name.
-    async fn take_segment(&self, read: &mut LedgerRead, name: String) -> Result<Option<(SegmentRef, String)>, Fault> {
-        let (digest, text) = match self.fetch_lines(&name).await? {
+    fn take_segment(
+        &self,
+        read: &mut LedgerRead,
+        name: String,
+        lines: Result<(Digest, String), String>,
+    ) -> Option<(SegmentRef, String)> {
+        let (digest, text) = match lines {
             Ok(fetched) => fetched,
             Err(why) => {
                 read.bad.push(BadSegment { name, why });
-                return Ok(None);
+                return None;
             }
         };
         // A name without a number is nobody's here; what it says of itself cannot fit.
@@ -429,11 +447,12 @@ impl Replica {
             Ok((head, proof)) => {
                 read.unproven.extend((proof == Proof::None).then(|| name.clone()));
                 read.segments.insert(name.clone(), digest);
-                Ok(head.before.map(|before| (before, name)))
+                read.latest = Some(name.clone());
+                head.before.map(|before| (before, name))
             }
             Err(e) => {
                 read.bad.push(BadSegment { name, why: why(&e) });
-                Ok(None)
+                None
             }
         }
     }

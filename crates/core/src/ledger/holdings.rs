@@ -137,6 +137,14 @@ impl<K: OriginalsTable> Holdings<K> {
     }
 }
 
+/// When a segment was written, by its own first line; none if that is not the head of one.
+pub fn made_at(text: &str) -> Option<DateTime<Utc>> {
+    match serde_json::from_str(text.lines().next()?).ok()? {
+        Record::Segment(head) => Some(head.made_at),
+        _ => None,
+    }
+}
+
 fn read(text: &str) -> Result<Vec<Record>, LedgerError> {
     let line = |(number, line)| serde_json::from_str(line).map_err(|source| LedgerError::NotARecord { line: number + 1, source });
     text.lines().enumerate().map(line).collect()

@@ -14,7 +14,7 @@ mod records;
 pub use self::{
     error::LedgerError,
     heads::{CheckpointHead, LedgerEnd, SegmentHead, SegmentRef},
-    holdings::{Change, Holdings, OriginalsTable},
+    holdings::{Change, Holdings, OriginalsTable, made_at},
     proof::{LedgerKey, Proof, with_proof},
     records::{
         DeviceRecord, EntryRecord, FORMAT, HeldRecord, HouseholdRecord, MacRecord, ObjectRecord, OriginalRecord, PersonRecord,

@@ -145,7 +145,16 @@ impl Lab {
         let mut back: Vec<String> = originals_below(&target)?.values().map(ToString::to_string).collect();
         back.sort();
         if !back.iter().eq(living.keys().copied()) {
-            return Err(format!("{} pictures came back from {}; {}", back.len(), store["name"], self.standing()).into());
+            let lacking = living.iter().filter(|(digest, _)| !back.contains(digest)).map(|(_, kept)| kept.number);
+            return Err(format!(
+                "{} pictures came back from {}; {}; lacking are {:?}; the store: {store}; what recovering said: {}",
+                back.len(),
+                store["name"],
+                self.standing(),
+                lacking.collect::<Vec<_>>(),
+                String::from_utf8_lossy(&recovered.stderr),
+            )
+            .into());
         }
         Ok(())
     }

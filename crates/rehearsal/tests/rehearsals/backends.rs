@@ -13,7 +13,7 @@ use ypogeion_core::{
     checksum::{Checksum, HashAlgorithm},
     kit::StoreAddress,
     layers::Outcome,
-    ledger::{LedgerKey, ObjectRecord},
+    ledger::{LedgerKey, ObjectRecord, PersonRecord, Record},
 };
 use ypogeion_offsite::{
     Fault, Identity, Keys, Replica, Store,
@@ -347,4 +347,29 @@ async fn parts_that_were_sent_stay_sent_until_they_are_forgotten() {
     store.tear();
     store.set_faults(Faults::default());
     stand.send(&replica, "objects/ab/2.age", &plain).await.unwrap();
+}
+
+/// A house that is killed while it writes a segment writes the next one with the same number. What was said last counts, whichever name comes
+/// first.
+#[tokio::test(flavor = "multi_thread")]
+async fn of_two_segments_with_one_number_the_later_one_is_believed() {
+    for (earlier, later) in [(1, u32::MAX), (u32::MAX, 1)] {
+        let stand = stand(Kind::Disk).await;
+        let replica = stand.replica(None).await;
+        let at = |seconds: i64| chrono::DateTime::UNIX_EPOCH + chrono::TimeDelta::seconds(seconds);
+        let said = |name: &str| {
+            let folder = "juno".to_owned();
+            let (id, role) = (ypogeion_core::PersonId(Uuid::from_u128(1)), "keeper".to_owned());
+            [Record::Person(PersonRecord { id, name: name.to_owned(), role, folder, quota: None, soft_quota: None })]
+        };
+        let first = replica.write_segment((1, 7), None, &said("J."), at(0)).await.unwrap();
+        replica.write_segment((2, earlier), Some(first.clone()), &said("Juno"), at(10)).await.unwrap();
+        let last = replica.write_segment((2, later), Some(first), &said("Juno of the mill"), at(20)).await.unwrap();
+        let read = replica.read_ledger(stand.home.path()).await.unwrap();
+        assert!(read.bad.is_empty() && read.unproven.is_empty(), "{:?}", read.bad);
+        let names: Vec<&str> = read.ledger.people.values().map(|p| p.name.as_str()).collect();
+        assert_eq!(names, ["Juno of the mill"]);
+        // It ends where the later one does, and goes on from there.
+        assert_eq!(read.end().unwrap().segment, last);
+    }
 }
