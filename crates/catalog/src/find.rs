@@ -100,9 +100,9 @@ impl<'a> Asking<'a> {
 
     /// What must be so of `o` besides its days.
     ///
-    /// What is asked of a picture's files is answered once, for all pictures ("OFFSET 0" keeps it apart), and then compared: a planner that may
-    /// choose looks for the files of one picture after the other, if it knows too little. All that must be is one such question; of several, it
-    /// might compare each with each.
+    /// What is asked of a picture's files is asked apart, for all pictures ("OFFSET 0" keeps it so), and then compared: it is never looked for file by
+    /// file. All that must be is one such question; of several, the planner might compare each with each. It has to know how much there is; while
+    /// a table was never analysed (see `growth`), it asks again and again.
     pub(crate) fn meets(mut self, person: PersonId, sought: Option<&Sought>) -> Self {
         let Some(sought) = sought else { return self };
         self.typed = true;

@@ -149,7 +149,13 @@ fn split(line: &str) -> Vec<Word> {
             let start = from + c.len_utf8();
             let end = line[start..].find(ends).map_or(line.len(), |n| start + n);
             let until = line[end..].chars().next().map_or(end, |c| end + c.len_utf8());
-            words.push(Word { from, until, plain: line[start..end].trim().to_owned(), names: Vec::new(), quoted: true });
+            words.push(Word {
+                from,
+                until,
+                plain: line[start..end].replace(char::is_control, " ").trim().to_owned(),
+                names: Vec::new(),
+                quoted: true,
+            });
             while rest.next_if(|(at, _)| *at < until).is_some() {}
             continue;
         }

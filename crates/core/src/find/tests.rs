@@ -119,6 +119,7 @@ fn what_has_no_end_or_comes_each_year_is_told_and_read_again(#[case] line: &str,
 #[case("pixel", &["sent by Pixel of Ilvá, taken with Google Pixel 8 or 1 more"])]
 #[case("\"juno\" kite", &["named “juno”", "named “kite”"])]
 #[case("„harbour wall“", &["named “harbour wall”"])]
+#[case("\"harbour\0wall\"", &["named “harbour wall”"])]
 #[case("not yet offsite", &["no copy offsite"])]
 #[case("photos not offsite", &["photos", "no copy offsite"])]
 #[case("photos without screenshots", &["photos", "not: screenshots"])]
