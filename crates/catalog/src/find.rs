@@ -100,9 +100,8 @@ impl<'a> Asking<'a> {
 
     /// What must be so of `o` besides its days.
     ///
-    /// What is asked of a picture's files is asked apart, for all pictures ("OFFSET 0" keeps it so), and then compared: it is never looked for file by
-    /// file. All that must be is one such question; of several, the planner might compare each with each. It has to know how much there is; while
-    /// a table was never analysed (see `growth`), it asks again and again.
+    /// What is asked of a picture's files is answered once, for all pictures, and kept: a planner that may choose asks it again for each picture, if it
+    /// thinks that there is one. All that must be is one such question; of several, it might compare each with each.
     pub(crate) fn meets(mut self, person: PersonId, sought: Option<&Sought>) -> Self {
         let Some(sought) = sought else { return self };
         self.typed = true;
@@ -112,16 +111,18 @@ impl<'a> Asking<'a> {
             |so: bool| terms().filter(move |t| (t.not != is_denied(&t.what)) != so && is_of_files(&t.what)).map(|t| &t.what);
         let mut asking = self;
         for (n, what) in of_files(true).enumerate() {
-            asking = asking.text(if n == 0 { " AND o.id IN (" } else { " INTERSECT " }).files(person, what, since);
+            asking = asking
+                .text(if n == 0 { " AND o.id IN (WITH so AS MATERIALIZED (" } else { " INTERSECT " })
+                .files(person, what, since);
         }
         if of_files(true).next().is_some() {
-            asking = asking.text(" OFFSET 0)");
+            asking = asking.text(") SELECT shot FROM so)");
         }
         for what in of_files(false) {
             asking = asking
-                .text(" AND NOT EXISTS (SELECT FROM (")
+                .text(" AND NOT EXISTS (SELECT FROM (WITH otherwise AS MATERIALIZED (")
                 .files(person, what, since)
-                .text(" OFFSET 0) x WHERE x.shot = o.id)");
+                .text(") SELECT shot FROM otherwise) x WHERE x.shot = o.id)");
         }
         terms().fold(asking, |asking, term| {
             let and = if term.not { " AND NOT " } else { " AND " };

@@ -400,15 +400,21 @@ impl Replica {
         let mut named = Vec::new();
         let names: Vec<String> = self.store.list("ledger").await?;
         let names: Vec<String> = names.into_iter().filter(|n| LedgerEnd::number_of(n).is_none_or(|n| n > read.upto)).collect();
-        for same in names.chunk_by(|a, b| LedgerEnd::number_of(a) == LedgerEnd::number_of(b)) {
-            let mut fetched = Vec::new();
-            for name in same {
-                fetched.push((name.clone(), self.fetch_lines(name).await?));
+        let number = |name: &String| LedgerEnd::number_of(name);
+        for same in names.chunk_by(|a, b| number(a).is_some() && number(a) == number(b)) {
+            let mut same = same.to_vec();
+            if same.len() > 1 {
+                // A house that was killed while it wrote a segment writes another one with its number: what was said last counts, whatever
+                // their names are. Each is read twice, so that one is in memory, however many a store shows.
+                let mut told = Vec::new();
+                for name in same {
+                    told.push((self.fetch_lines(&name).await?.ok().and_then(|(_, text)| ledger::made_at(&text)), name));
+                }
+                told.sort();
+                same = told.into_iter().map(|(_, name)| name).collect();
             }
-            // A house that was killed while it wrote a segment writes another one with its number: what was said last counts, whatever their
-            // names are.
-            fetched.sort_by_key(|(_, lines)| lines.as_ref().ok().and_then(|(_, text)| ledger::made_at(text)));
-            for (name, lines) in fetched {
+            for name in same {
+                let lines = self.fetch_lines(&name).await?;
                 named.extend(self.take_segment(&mut read, name, lines));
             }
         }

@@ -31,16 +31,16 @@ pub struct Vocabulary {
     pub cameras: Vec<String>,
 }
 
-/// How an original's copies are.
+/// How the copies of a picture's files are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Copies {
-    /// None offsite.
+    /// One of its files has none offsite.
     OnlyHome,
-    /// At least one offsite.
+    /// Each of its files has one offsite.
     Offsite,
-    /// At least one offsite was opened and compared.
+    /// Of each of its files, one offsite was opened and compared.
     Proven,
-    /// The one at home is damaged or missing.
+    /// One of its files at home is damaged or missing.
     Damaged,
 }
 

@@ -9,13 +9,12 @@ use crate::{
     library::{Looking, MANY},
 };
 
-/// Some of those pictures are films, some were taken with a camera, some are called otherwise. The planner is told, as the service does whenever
-/// pictures came in its own way.
+/// Some of those pictures are films, some were taken with a camera, some are called otherwise. The planner is told nothing
+/// of it.
 const VARIED: &str = "
     UPDATE original SET kind = 'video' WHERE right(name, 6) = '00.jpg';
     UPDATE original SET facts = facts || '{\"camera\": \"Fujifilm X100V\"}' WHERE right(name, 5) = '7.jpg';
-    UPDATE original SET source = 'Café by the harbour' WHERE name BETWEEN 'IMG_0500.jpg' AND 'IMG_0520.jpg';
-    ANALYZE";
+    UPDATE original SET source = 'Café by the harbour' WHERE name BETWEEN 'IMG_0500.jpg' AND 'IMG_0520.jpg'";
 
 fn encoded(line: &str) -> String {
     url::form_urlencoded::byte_serialize(line.as_bytes()).collect()
