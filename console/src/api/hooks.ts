@@ -23,10 +23,10 @@ const sought = (find: string, first: "?" | "&") => (find ? `${first}find=${encod
 export const useMonths = (find: string) =>
   useQuery<Schemas["Month"][], Failure>({ queryKey: keys.monthsOf(find), queryFn: () => ask(`/api/months${sought(find, "?")}`), placeholderData: keepPreviousData });
 /** How a line is understood that says which pictures are meant, how many there are, and what it may become. */
-export const useFound = (line: string) =>
+export const useFound = (line: string, suggest: boolean) =>
   useQuery<Schemas["Found"], Failure>({
-    queryKey: keys.found(line),
-    queryFn: () => ask(`/api/find?suggest=true&line=${encodeURIComponent(line)}`),
+    queryKey: [...keys.found(line), String(suggest)],
+    queryFn: () => ask(`/api/find?suggest=${suggest}&line=${encodeURIComponent(line)}`),
     enabled: line !== "",
     placeholderData: keepPreviousData,
   });

@@ -26,6 +26,8 @@ export function Library({ keeper }: { keeper: boolean }) {
   const typed = useYears(id === undefined ? (months.data ?? []) : []);
   if (months.isPending) return <Waiting what="the library" full />;
   if (months.isError) return <div className="p-8"><Fault failure={months.error} again={() => void months.refetch()} /></div>;
+  // Until it is there, what is there is of what was looked for before.
+  const looking = months.isPlaceholderData;
   const total = months.data.reduce((n, m) => n + m.count, 0);
   // Back to where it was chosen, if it was chosen here.
   const close = () => void (fromSheet(state) ? navigate(-1) : navigate(addressOf("/library", find)));
@@ -43,9 +45,11 @@ export function Library({ keeper }: { keeper: boolean }) {
         </div>
         <FindLine find={find} look={look} />
         <p className="mt-1 mb-4 text-[16px] text-soft">
-          {total > 0 ? `${counted(total, "picture")} of yours, in ${counted(months.data.length, "month")}.` : find ? "No picture of yours is like that." : "Nothing has arrived yet."}
+          {looking ? "Looking …" : total > 0 ? `${counted(total, "picture")} of yours, in ${counted(months.data.length, "month")}.` : find ? "No picture of yours is like that." : "Nothing has arrived yet."}
         </p>
-        {total === 0 && !find ? (
+        {looking ? (
+          <Waiting what="what you look for" />
+        ) : total === 0 && !find ? (
           <Empty title="No pictures yet">
             Pair a phone or a computer under Devices. What it sends appears here at once, and in plain folders on the home disk.
           </Empty>
@@ -58,7 +62,7 @@ export function Library({ keeper }: { keeper: boolean }) {
           </Sheet>
         )}
       </div>
-      {months.data.length > 1 && <Strata months={months.data} total={total} go={goTo} />}
+      {!looking && months.data.length > 1 && <Strata months={months.data} total={total} go={goTo} />}
       {typed && (
         <p role="status" className="border-line bg-raised fixed bottom-6 left-1/2 m-0 -translate-x-1/2 rounded-lg border px-4 py-2 text-[17px] text-ink shadow-md">
           {typed}

@@ -38,8 +38,8 @@ export function FindLine({ find, look }: { find: string; look: (line: string) =>
     setOpen(false);
   }
   const typed = useLater(line.trim());
-  const coming = useFound(open ? typed : "");
-  const found = useFound(find);
+  const coming = useFound(open ? typed : "", true);
+  const found = useFound(find, false);
   const suggestions = open && line.trim() !== "" && coming.data ? coming.data.suggestions : [];
   useSlash(input);
   const go = (to: string) => {
@@ -93,10 +93,10 @@ export function FindLine({ find, look }: { find: string; look: (line: string) =>
           Find
         </button>
       </form>
-      {open && line.trim() !== "" && coming.data && <Coming id={list} found={coming.data} suggestions={suggestions} chosen={chosen} go={go} />}
+      {open && line.trim() !== "" && coming.data && <Coming id={list} found={coming.data} current={!coming.isPlaceholderData} suggestions={suggestions} chosen={chosen} go={go} />}
       {coming.isError && open && <Fault failure={coming.error} />}
       {find && found.isError && <Fault failure={found.error} again={() => void found.refetch()} />}
-      {find && found.data && <Understood found={found.data} look={look} />}
+      {find && found.data && !found.isPlaceholderData && <Understood found={found.data} look={look} />}
     </search>
   );
 }
@@ -119,19 +119,21 @@ function useSlash(input: React.RefObject<HTMLInputElement | null>) {
 interface Next {
   id: string;
   found: Found;
+  /** Whether it is of the line as it is now. */
+  current: boolean;
   suggestions: Found["suggestions"];
   chosen: number;
   go: (line: string) => void;
 }
 
 /** What the line that is being typed finds, and what it may become. */
-function Coming({ id, found, suggestions, chosen, go }: Next) {
+function Coming({ id, found, current, suggestions, chosen, go }: Next) {
   const means = found.parts.map((p) => p.told).join(", ");
   return (
     <div className="border-line bg-raised absolute inset-x-0 top-full z-30 mt-1 rounded-lg border p-1.5 shadow-md">
       <p role="status" className="m-0 px-2 py-1 text-[14.5px] text-soft">
-        <b className="numbers font-semibold text-ink">{many(found.count, found.most)}</b>
-        {means && `: ${means}`}
+        <b className="numbers font-semibold text-ink">{current ? many(found.count, found.most) : "Looking …"}</b>
+        {current && means && `: ${means}`}
       </p>
       {suggestions.length > 0 && (
         <div id={id} role="listbox" tabIndex={-1} aria-label="What it may become">
