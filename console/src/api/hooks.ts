@@ -30,6 +30,14 @@ export const useFound = (line: string, suggest: boolean) =>
     enabled: line !== "",
     placeholderData: keepPreviousData,
   });
+/** How much is chosen; undefined: nothing. */
+export const useHowMuch = (choice: Schemas["Choice"] | undefined) =>
+  useQuery<Schemas["HowMuch"], Failure>({
+    queryKey: keys.chosen(JSON.stringify(choice ?? null)),
+    queryFn: () => ask("/api/choice", "POST", choice),
+    enabled: choice !== undefined,
+    placeholderData: keepPreviousData,
+  });
 /** `find`: among which pictures the next ones are. */
 export const useOriginal = (id: string | undefined, find: string) =>
   useQuery<Original, Failure>({

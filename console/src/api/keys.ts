@@ -7,6 +7,7 @@ export const keys = {
   /** All that is told of months, and what of them was looked for. */
   months: ["library", "months"],
   monthsOf: (find: string) => ["library", "months", find],
+  chosen: (choice: string) => ["library", "months", "chosen", choice],
   found: (line: string) => ["library", "months", "found", line],
   originals: (month: string) => ["library", "month", month],
   original: (id: string) => ["library", "original", id],

@@ -108,6 +108,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/choice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How much is chosen. */
+        post: operations["count_chosen"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/choice/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Which pictures are chosen, newest first, page by page. */
+        post: operations["list_chosen"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/copies/short": {
         parameters: {
             query?: never;
@@ -1316,6 +1350,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/zips": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Makes a zip of what is chosen: all files of these pictures that have a good copy at home, with their names and times, in the folders of the
+         *     library. It is not written anywhere; what is in it is put down. Up to 100,000 files.
+         */
+        post: operations["make_zip"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/zips/{id}/bytes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The bytes of a zip. Ranges work, also after days: an interrupted download goes on from where it was. */
+        get: operations["download_zip"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/dav/{path}": {
         parameters: {
             query?: never;
@@ -1669,10 +1740,39 @@ export interface components {
              */
             healed_home: number;
         };
+        /** @description What is chosen of one's library: at most 10,000 stretches, and as many pictures that are named. */
+        Choice: {
+            /**
+             * Format: date-time
+             * @description What came after this moment is not meant; none: now.
+             */
+            as_of?: string | null;
+            /** @description The line that the library was looked through with, see `/api/find`; stretches have no other pictures. */
+            find?: string | null;
+            /** @description Month by month. */
+            months: components["schemas"]["ChosenMonth"][];
+        };
         /** @description Which originals; at most 1,000 at once. */
         Chosen: {
             /** @description Their ids. */
             originals: string[];
+        };
+        /** @description What is chosen of a month. */
+        ChosenMonth: {
+            /** @description Those that are not meant, though they are in a stretch. */
+            except?: string[];
+            /** @description Which, `2026-04`. */
+            month: string;
+            /** @description Pictures one by one. */
+            pictures?: string[];
+            /** @description Pictures that lie behind each other; a stretch without ends is the whole month. */
+            stretches?: components["schemas"]["Stretch"][];
+        };
+        /** @description Pictures that are chosen, newest first, at most 1,000. */
+        ChosenPictures: {
+            next?: null | components["schemas"]["Spot"];
+            /** @description Their ids. */
+            pictures: string[];
         };
         /** @description Claim a pairing code. */
         ClaimPairing: {
@@ -2307,6 +2407,34 @@ export interface components {
              */
             offsite_days?: number | null;
         };
+        /** @description How much is chosen. */
+        HowMuch: {
+            /**
+             * Format: date-time
+             * @description When this was so. Say it with what is done next, so that nothing is meant that came meanwhile.
+             */
+            as_of: string;
+            /**
+             * Format: int64
+             * @description Their bytes.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Files that belong to them.
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description Files without a good copy at home: these can be restored from a store, and are not downloaded.
+             */
+            not_at_home: number;
+            /**
+             * Format: int64
+             * @description Pictures.
+             */
+            pictures: number;
+        };
         /** @description A device's sources, and what it waits for. */
         Inventory: {
             /**
@@ -2468,6 +2596,36 @@ export interface components {
         } | {
             /** @enum {string} */
             kind: "record";
+        };
+        /** @description Many files as one. */
+        MadeZip: {
+            /**
+             * Format: date-time
+             * @description Until then it can be downloaded. Each download puts that off.
+             */
+            ends_at: string;
+            /**
+             * Format: int64
+             * @description Files in it.
+             */
+            files: number;
+            /**
+             * Format: uuid
+             * @description Download it from `/api/zips/{id}/bytes`; ranges work.
+             */
+            id: string;
+            /**
+             * Format: int64
+             * @description Files that are not in it, because they have no good copy at home.
+             */
+            left_out: number;
+            /**
+             * Format: int64
+             * @description Its bytes.
+             */
+            length: number;
+            /** @description What it is called. */
+            name: string;
         };
         /** @description Who is signed in. */
         Me: {
@@ -2650,6 +2808,8 @@ export interface components {
              * @description So many went to holding, with the other files of their shots.
              */
             count: number;
+            /** @description All of these: what brings them back is asked by them. */
+            files: string[];
             /**
              * Format: int32
              * @description How many days longer the stores keep their sealed copies.
@@ -2710,6 +2870,11 @@ export interface components {
         };
         /** @description An original with all that is known of it. */
         Original: {
+            /**
+             * @description Where it is in the member's library, as the console's page says it in its address: its month, and how many pictures of that are newer
+             *     (`2026-04.37`). None: another file stands for its picture there.
+             */
+            at?: string | null;
             /** @description Maker and model. */
             camera?: string | null;
             derived?: null | components["schemas"]["DerivedFile"];
@@ -3545,6 +3710,19 @@ export interface components {
              */
             selection_only: boolean;
         };
+        /** @description Where a picture is in the library. */
+        Spot: {
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /**
+             * Format: date-time
+             * @description What a clock on the wall showed, as the picture's card says it.
+             */
+            taken_local: string;
+        };
         /**
          * @description Where an original stands between its member and oblivion.
          * @enum {string}
@@ -3673,6 +3851,11 @@ export interface components {
             /** @description Until shortly before then; may be past midnight. */
             until: string;
         };
+        /** @description Pictures of a month that lie behind each other. */
+        Stretch: {
+            newest?: null | components["schemas"]["Spot"];
+            oldest?: null | components["schemas"]["Spot"];
+        };
         /** @description A number of files and their bytes. */
         Tally: {
             /**
@@ -3743,6 +3926,12 @@ export interface components {
              * @description The store; none for the home disk.
              */
             store?: string | null;
+        };
+        /** @description A page of what is chosen. */
+        WhichChosen: {
+            after?: null | components["schemas"]["Spot"];
+            /** @description What is chosen. */
+            choice: components["schemas"]["Choice"];
         };
         /** @description All background work. */
         Work: {
@@ -3988,6 +4177,52 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    count_chosen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Choice"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HowMuch"];
+                };
+            };
+        };
+    };
+    list_chosen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhichChosen"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChosenPictures"];
+                };
             };
         };
     };
@@ -5790,6 +6025,56 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Retried"];
                 };
+            };
+        };
+    };
+    make_zip: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Choice"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeZip"];
+                };
+            };
+        };
+    };
+    download_zip: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": number[];
+                };
+            };
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

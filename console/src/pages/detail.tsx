@@ -1,12 +1,16 @@
 /** One original: the picture has the room; facts, layers and evidence stand in a quiet column. */
 import { Dialog } from "radix-ui";
 import { useState, type KeyboardEvent, type ReactNode } from "react";
+import { Link } from "react-router";
 import { ask, type Original, type Schemas } from "../api/client";
 import { keys, useDo, useHolding, useOriginal } from "../api/hooks";
 import { counted, duration, exact, size, wall } from "../format";
-import { Button, State, When, type Tone } from "../ui/parts";
+import { Button, State, TextButton, When, type Tone } from "../ui/parts";
+import { addressOf } from "../ui/sheet";
 import { Fault, Waiting } from "../ui/states";
 import { Confirm } from "../ui/confirm";
+import { WhatDeletingDoes } from "./chosen";
+import { Picture } from "./picture";
 
 interface Way {
   id: string | undefined;
@@ -45,7 +49,7 @@ export function Detail({ id, find, onClose, onGo }: Way) {
               <Waiting what="the picture" full />
             </>
           ) : (
-            <Shown original={original.data} onClose={onClose} onPrevious={onPrevious} onNext={onNext} />
+            <Shown original={original.data} find={find} onClose={onClose} onPrevious={onPrevious} onNext={onNext} />
           )}
         </Dialog.Content>
       </Dialog.Portal>
@@ -55,19 +59,61 @@ export function Detail({ id, find, onClose, onGo }: Way) {
 
 const turn = "absolute top-1/2 flex size-11 -translate-y-1/2 items-center justify-center rounded-full border-0 bg-black/45 text-[22px] text-white hover:bg-black/65";
 
+const bar = "rounded-full border-0 bg-black/55 px-3 py-1.5 text-[14px] text-white hover:bg-black/75";
+const KEPT = "details";
+
+/** Whether the column with the details is shown: as this browser had it last. */
+function useDetails(): [boolean, (shown: boolean) => void] {
+  const [shown, setShown] = useState(() => localStorage.getItem(KEPT) !== "hidden");
+  return [
+    shown,
+    (now) => {
+      setShown(now);
+      localStorage.setItem(KEPT, now ? "shown" : "hidden");
+    },
+  ];
+}
+
 interface Sides {
   original: Original;
+  /** What was looked for. */
+  find: string;
   onClose: () => void;
   onPrevious: (() => void) | undefined;
   onNext: (() => void) | undefined;
 }
 
-function Shown({ original: o, onClose, onPrevious, onNext }: Sides) {
+function Shown({ original: o, find, onClose, onPrevious, onNext }: Sides) {
   const file = o.path.split("/").pop();
+  const [details, setDetails] = useDetails();
+  const [part, setPart] = useState<string>();
+  // A file of another picture is none of this one's.
+  const other = o.parts.some((p) => p.id === part && p.id !== o.id) ? part : undefined;
+  const looked = useOriginal(other, "");
+  const shown = other && looked.data?.id === other ? looked.data : o;
   return (
-    <div className="flex min-h-full flex-col lg:grid lg:h-full lg:grid-cols-[minmax(0,1fr)_348px]">
-      <div className="relative flex min-h-[46vh] items-center justify-center bg-[#14160f] lg:h-screen">
-        <Picture original={o} />
+    <div className={`flex min-h-full flex-col lg:h-full ${details ? "lg:grid lg:grid-cols-[minmax(0,1fr)_348px]" : ""}`}>
+      <div className={`relative flex items-center justify-center bg-[#14160f] lg:h-screen ${details ? "h-[62vh]" : "h-dvh"}`}>
+        <Picture original={shown} ways={{ next: onNext, before: onPrevious, away: onClose }} />
+        <div className="absolute top-3 right-3 left-3 flex flex-wrap items-start justify-between gap-2">
+          {shown === o ? (
+            <span />
+          ) : (
+            <button type="button" className={bar} onClick={() => setPart(undefined)}>
+              {shown.path.split("/").pop()}: back to the picture
+            </button>
+          )}
+          <span className="flex gap-2">
+            <button type="button" aria-pressed={!details} className={bar} onClick={() => setDetails(!details)}>
+              {details ? "Hide details" : "Show details"}
+            </button>
+            {!details && (
+              <Dialog.Close className={bar} aria-label="Close">
+                ×
+              </Dialog.Close>
+            )}
+          </span>
+        </div>
         {onPrevious && (
           <button type="button" aria-label="Newer" className={`${turn} left-3`} onClick={onPrevious}>
             ‹
@@ -79,9 +125,10 @@ function Shown({ original: o, onClose, onPrevious, onNext }: Sides) {
           </button>
         )}
       </div>
-      <div className="overflow-y-auto px-6 py-5 lg:h-screen">
+      {!details && <Dialog.Title className="sr-only">{file}</Dialog.Title>}
+      <div className={`overflow-y-auto px-6 py-5 lg:h-screen ${details ? "" : "hidden"}`}>
         <div className="flex items-start justify-between gap-3">
-          <Dialog.Title className="m-0 text-[21px] leading-snug break-words">{file}</Dialog.Title>
+          {details && <Dialog.Title className="m-0 text-[21px] leading-snug break-words">{file}</Dialog.Title>}
           <Dialog.Close className="border-0 bg-transparent px-1 text-[26px] leading-none text-soft hover:text-ink" aria-label="Close">
             ×
           </Dialog.Close>
@@ -105,6 +152,11 @@ function Shown({ original: o, onClose, onPrevious, onNext }: Sides) {
             Download the JPEG made from it, {size(o.derived.size)}
           </a>
         )}
+        {find && o.at && (
+          <Link reloadDocument to={addressOf("/library", "", o.at)} className="mt-2 block text-center text-[14.5px] text-soft hover:text-ink">
+            Show it among all pictures
+          </Link>
+        )}
         <Heading>How safe it is</Heading>
         <Layers original={o} />
         {o.parts.length > 1 && (
@@ -114,16 +166,12 @@ function Shown({ original: o, onClose, onPrevious, onNext }: Sides) {
               {o.parts.map((p) => (
                 <li key={p.id} className="flex items-baseline justify-between gap-3 py-1">
                   <span className="min-w-0 break-words">
-                    {p.id === o.id ? (
-                      <b className="font-semibold">{p.name}</b>
-                    ) : (
-                      <a href={`/api/originals/${p.id}/bytes`} download={p.name} className="text-ink underline underline-offset-4">
-                        {p.name}
-                      </a>
-                    )}
+                    {p.id === shown.id ? <b className="font-semibold">{p.name}</b> : <TextButton onClick={() => setPart(p.id)}>{p.name}</TextButton>}
                     <span className="block text-[13px] text-soft">{partWord(p.part)}</span>
                   </span>
-                  <span className="numbers shrink-0 text-soft">{size(p.size)}</span>
+                  <a href={`/api/originals/${p.id}/bytes`} download={p.name} aria-label={`Download ${p.name}, ${size(p.size)}`} className="numbers shrink-0 text-soft underline underline-offset-4 hover:text-ink">
+                    {size(p.size)}
+                  </a>
                 </li>
               ))}
             </ul>
@@ -173,15 +221,7 @@ function Delete({ original: o, onDeleted }: { original: Original; onDeleted: () 
           onConfirm={() => hold.mutate(undefined, { onSuccess: onDeleted })}
           onClose={() => setAsking(false)}
         >
-        <p className="mt-0">
-          It is taken out of the library and kept under Restore
-          {rule ? (rule.home_days === 0 ? " until somebody removes it for good." : ` for ${counted(rule.home_days, "day")}. Until then, one click brings it back.`) : "."}
-        </p>
-        {rule && rule.home_days > 0 && (
-          <p className="text-soft">
-            After that it is removed from this server{rule.offsite_days > 0 ? `; ${counted(rule.offsite_days, "day")} later its copies in the stores are removed, too` : ", and soon afterwards its copies in the stores are removed, too"}. Copies on phones and computers stay where they are, and are not sent again.
-          </p>
-        )}
+          <WhatDeletingDoes rule={rule} many={false} />
         </Confirm>
       )}
     </div>
@@ -199,29 +239,6 @@ function Fact({ name, children }: { name: string; children: ReactNode }) {
       <dt className="text-soft">{name}</dt>
       <dd className="m-0 min-w-0 break-words">{children}</dd>
     </>
-  );
-}
-
-function Picture({ original: o }: { original: Original }) {
-  const [large, setLarge] = useState(false);
-  if (o.kind === "video") {
-    return (
-      // biome-ignore lint: household videos have no captions
-      <video key={o.id} controls playsInline preload="metadata" poster={o.preview === "ready" ? `/api/originals/${o.id}/preview/large` : undefined} src={`/api/originals/${o.id}/bytes?look=true`} className="max-h-full max-w-full" />
-    );
-  }
-  if (o.preview !== "ready") {
-    return (
-      <div className="max-w-sm p-8 text-center text-[#d9d6c8]">
-        <p className="m-0 text-[18px] font-semibold">{o.preview === "waiting" ? "The preview is being made" : "No preview for this file"}</p>
-        <p className="mt-2 mb-0">The file is kept exactly as it came. Download it to open it with another program.</p>
-      </div>
-    );
-  }
-  return (
-    <button type="button" aria-label={large ? "Fit to the window" : "Show larger"} onClick={() => setLarge(!large)} className={`border-0 bg-transparent p-0 ${large ? "absolute inset-0 overflow-auto" : "flex size-full items-center justify-center"}`} style={{ cursor: large ? "zoom-out" : "zoom-in" }}>
-      <img key={o.id} src={`/api/originals/${o.id}/preview/large`} alt={`${o.path.split("/").pop()}, taken ${wall(o.taken_local)}`} className={large ? "max-w-none" : "max-h-full max-w-full object-contain max-lg:max-h-[60vh]"} style={large ? { width: "180%" } : undefined} />
-    </button>
   );
 }
 

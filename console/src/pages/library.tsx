@@ -1,14 +1,18 @@
 /** The library as a contact sheet: rows of even height, months as seams of the ground, years as strata on the side. */
-import { useEffect, useRef, useState, type KeyboardEvent } from "react";
+import { use, useEffect, useEffectEvent, useRef, useState, type KeyboardEvent } from "react";
 import { Link, useLocation, useNavigate, useParams } from "react-router";
 import type { Schemas } from "../api/client";
 import { useMonths } from "../api/hooks";
 import { counted } from "../format";
+import { everything, extended, isChosen, NOTHING, toggled, withMonth, type Choice, type Mark } from "../ui/choice";
+import { ChoosingContext, markOf, useDrag, type Choosing } from "../ui/choosing";
 import { FindLine } from "../ui/find";
+import { Button } from "../ui/parts";
 import { addressOf, spotOf, told } from "../ui/sheet";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { Strata } from "../ui/strata";
 import { next, whenThere } from "../ui/walk";
+import { Chosen } from "./chosen";
 import { Detail } from "./detail";
 import { MonthSheet } from "./sheet";
 
@@ -24,6 +28,7 @@ export function Library({ keeper }: { keeper: boolean }) {
   const [arrive] = useState(() => spotOf(new URLSearchParams(search).get("at")));
   useAddress(id === undefined && months.isSuccess);
   const typed = useYears(id === undefined ? (months.data ?? []) : []);
+  const { choosing, begin, end, all, begun, chosen, choose } = useChoice(find, months.data ?? [], id === undefined);
   if (months.isPending) return <Waiting what="the library" full />;
   if (months.isError) return <div className="p-8"><Fault failure={months.error} again={() => void months.refetch()} /></div>;
   // Until it is there, what is there is of what was looked for before.
@@ -37,11 +42,18 @@ export function Library({ keeper }: { keeper: boolean }) {
       <div className="min-w-0 grow px-8 py-[26px] max-lg:px-3 max-lg:py-5">
         <div className="flex flex-wrap items-start justify-between gap-x-5 gap-y-2">
           <h1 className="m-0 text-[29px] leading-tight max-sm:text-[25px]">Library</h1>
-          {keeper && (
-            <Link to="/library/adopt" className="border-line bg-raised rounded-lg border px-3.5 py-1.5 text-[15px] font-semibold text-ink no-underline hover:border-soft">
-              Adopt an old disk
-            </Link>
-          )}
+          <span className="flex flex-wrap gap-2.5">
+            {total > 0 && !looking && (
+              <Button aria-pressed={choosing.active} onClick={choosing.active ? end : begin}>
+                {choosing.active ? "Stop choosing" : "Choose pictures"}
+              </Button>
+            )}
+            {keeper && (
+              <Link to="/library/adopt" className="border-line bg-raised rounded-lg border px-3.5 py-1.5 text-[15px] font-semibold text-ink no-underline hover:border-soft">
+                Adopt an old disk
+              </Link>
+            )}
+          </span>
         </div>
         <FindLine find={find} look={look} />
         <p className="mt-1 mb-4 text-[16px] text-soft">
@@ -54,13 +66,16 @@ export function Library({ keeper }: { keeper: boolean }) {
             Pair a phone or a computer under Devices. What it sends appears here at once, and in plain folders on the home disk.
           </Empty>
         ) : (
-          <Sheet>
-            {months.data.map((m, i) => {
-              const at = arrive?.month === m.month ? arrive.picture : undefined;
-              return <MonthSheet key={m.month} month={m} find={find} first={i < 2 || at !== undefined} arrive={at} />;
-            })}
-          </Sheet>
+          <ChoosingContext value={choosing}>
+            <Sheet months={months.data.map((m) => m.month)} choose={choose} begun={begun}>
+              {months.data.map((m, i) => {
+                const at = arrive?.month === m.month ? arrive.picture : undefined;
+                return <MonthSheet key={m.month} month={m} find={find} first={i < 2 || at !== undefined} arrive={at} />;
+              })}
+            </Sheet>
+          </ChoosingContext>
         )}
+        <Chosen choice={chosen} find={find} total={total} all={all} clear={end} />
       </div>
       {!looking && months.data.length > 1 && <Strata months={months.data} total={total} go={goTo} />}
       {typed && (
@@ -92,13 +107,76 @@ function edge(first: boolean): HTMLElement | null | undefined {
   return box && box.bottom > 0 && box.top < window.innerHeight ? found : undefined;
 }
 
-/** The months, and what the arrows, Home and End do among their pictures. */
-function Sheet({ children }: { children: React.ReactNode }) {
+/** What is chosen, of what was looked for: with another line, nothing is. */
+function useChoice(find: string, months: Month[], active: boolean) {
+  const [state, setState] = useState<{ find: string; choice: Choice; on: boolean }>({ find, choice: NOTHING, on: false });
+  const last = useRef<Mark>(undefined);
+  const chosen = state.find === find ? state.choice : NOTHING;
+  const names = months.map((m) => m.month);
+  // Two clicks may come before the page has been drawn in between.
+  const change = (to: (choice: Choice) => Choice, on?: boolean) => setState((was) => ({ find, choice: to(was.find === find ? was.choice : NOTHING), on: on ?? was.on }));
+  const choose = (choice: Choice) => change(() => choice);
+  const pick = (mark: Mark, to = false) => {
+    const from = last.current;
+    change((choice) => (to && from ? extended(choice, from, mark, names) : toggled(choice, mark)));
+    if (!to) last.current = mark;
+  };
+  const end = () => {
+    last.current = undefined;
+    change(() => NOTHING, false);
+  };
+  const all = () => choose(everything(names));
+  const press = useEffectEvent((e: globalThis.KeyboardEvent) => {
+    if (e.target instanceof HTMLElement && e.target.closest("input, textarea, select, [role=dialog], [role=alertdialog], [role=listbox]")) return;
+    if (e.key === "Escape" && !e.defaultPrevented && (chosen.size > 0 || state.on)) end();
+    if (e.key === "a" && (e.ctrlKey || e.metaKey) && !e.shiftKey && !e.altKey && names.length > 0) {
+      e.preventDefault();
+      all();
+    }
+  });
+  // The outside system: the keyboard, wherever on the page one is.
+  useEffect(() => {
+    if (!active) return;
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  }, [active]);
+  const choosing: Choosing = {
+    choice: chosen,
+    active: state.on || chosen.size > 0,
+    pick,
+    pickMonth: (month, on) => change((choice) => withMonth(choice, month, on)),
+  };
+  const begun = (mark: Mark) => {
+    last.current = mark;
+    change((choice) => (isChosen(choice, mark) ? choice : toggled(choice, mark)));
+  };
+  return { choosing, chosen, choose, begun, begin: () => change((choice) => choice, true), end, all };
+}
+
+interface SheetProps {
+  children: React.ReactNode;
+  months: string[];
+  choose: (choice: Choice) => void;
+  begun: (mark: Mark) => void;
+}
+
+/** The months, and what mouse, fingers and keys do among their pictures. */
+function Sheet({ children, months, choose, begun }: SheetProps) {
   const end = useRef<() => void>(undefined);
+  const part = useRef<HTMLDivElement>(null);
+  const { choice, pick } = use(ChoosingContext) as Choosing;
+  const frame = useDrag(part, choice, months, choose, begun);
   const press = (e: KeyboardEvent<HTMLElement>) => {
     const all = pictures();
     const from = all.indexOf((e.target as HTMLElement).closest<HTMLElement>("[data-at]") as HTMLElement);
-    if (from < 0 || e.altKey || e.ctrlKey || e.metaKey || e.shiftKey) return;
+    if (from < 0 || e.altKey || e.ctrlKey || e.metaKey) return;
+    const own = markOf(all[from]);
+    if (e.key === " ") {
+      e.preventDefault();
+      if (own) pick(own, e.shiftKey);
+      return;
+    }
+    if (e.shiftKey && !e.key.startsWith("Arrow")) return;
     end.current?.();
     if (e.key === "Home" || e.key === "End") {
       e.preventDefault();
@@ -109,11 +187,22 @@ function Sheet({ children }: { children: React.ReactNode }) {
     const found = to === undefined ? undefined : all[to];
     if (!found) return;
     e.preventDefault();
+    const other = markOf(found);
+    if (e.shiftKey && own && other) choose(extended(choice, own, other, months));
     found.focus({ preventScroll: true });
     found.scrollIntoView({ block: "nearest" });
   };
-  // biome-ignore lint/a11y/noStaticElementInteractions: the pictures in it are buttons; the keys go from one to another
-  return <div onKeyDown={press}>{children}</div>;
+  // The space bar chooses; a browser would press the button with it as well.
+  const release = (e: KeyboardEvent<HTMLElement>) => {
+    if (e.key === " " && (e.target as HTMLElement).closest("[data-at]")) e.preventDefault();
+  };
+  return (
+    // biome-ignore lint/a11y/noStaticElementInteractions: the pictures in it are buttons; the keys go from one to another
+    <div ref={part} onKeyDown={press} onKeyUp={release}>
+      {children}
+      {frame && <div aria-hidden className="border-accent bg-accent/15 pointer-events-none fixed z-10 rounded-sm border" style={frame} />}
+    </div>
+  );
 }
 
 /** Keeps the address at what is at the upper edge of the screen, so that going back, or a link that was kept, leads there. */

@@ -1,10 +1,13 @@
 /** A month of the contact sheet: rows of even height, of which those are on the page that are near the screen. */
-import { useEffect, useLayoutEffect, useMemo, useRef, useState, type CSSProperties, type RefObject } from "react";
+import { useEffect, useLayoutEffect, useMemo, useRef, useState, type CSSProperties, type MouseEvent, type RefObject } from "react";
 import { useNavigate } from "react-router";
 import type { OriginalCard, Schemas } from "../api/client";
 import { usePortions, useShape } from "../api/hooks";
 import { count, duration, month as monthName } from "../format";
 import { addressOf, GAP, heightOf, near, places, portionsOf, ratiosOf, rowOf, rows, type Row } from "../ui/sheet";
+import { Tick } from "../ui/choose";
+import { useChoosing } from "../ui/choosing";
+import { isChosen, ofMonth, type Mark } from "../ui/choice";
 import { Fault } from "../ui/states";
 import { useBlur } from "../ui/thumb";
 
@@ -60,6 +63,8 @@ interface Part {
 export function MonthSheet({ month, find, first, arrive }: Part) {
   const seam = useRef<HTMLElement>(null);
   const arrived = useRef(false);
+  const choosing = useChoosing();
+  const chosen = ofMonth(choosing.choice, month.month);
   const isNear = useNear(seam, first);
   const width = useWidth(seam);
   const shape = useShape(month.month, find, isNear);
@@ -78,12 +83,18 @@ export function MonthSheet({ month, find, first, arrive }: Part) {
   }, [arrive, laid, height]);
   return (
     <section ref={seam} id={`month-${month.month}`} aria-label={monthName(month.month)} className="mb-7 scroll-mt-4">
-      <div className="mb-2 flex items-end gap-4">
+      <div className="group mb-2 flex items-end gap-4">
         <h2 className="m-0 text-[21px] whitespace-nowrap">{monthName(month.month)}</h2>
         <svg aria-hidden className="mb-1.5 h-2 min-w-0 grow" viewBox="0 0 400 8" preserveAspectRatio="none">
           <path d="M0 5 C60 1 110 7 180 4 S310 2 400 5" fill="none" stroke="var(--line)" strokeWidth="3" vectorEffect="non-scaling-stroke" />
         </svg>
         <span className="numbers text-[14px] text-soft">{count(month.count)}</span>
+        <Tick
+          aria-label={`Choose ${monthName(month.month)}`}
+          checked={chosen}
+          onChange={(on) => choosing.pickMonth(month.month, on)}
+          className={`mb-1 -ml-1.5 ${choosing.active || chosen ? "" : "opacity-0 group-hover:opacity-100 focus-visible:opacity-100"}`}
+        />
       </div>
       {shape.isError ? (
         <Fault failure={shape.error} again={() => void shape.refetch()} />
@@ -158,23 +169,37 @@ function Rows({ month, find, shape, ratios, laid, width, height, room }: Laid) {
 
 /** A picture, or the room that it will have. `at`: its place in the library. */
 function Thumb({ at, find, card, place }: { at: string; find: string; card: OriginalCard | undefined; place: CSSProperties }) {
-  const navigate = useNavigate();
   const placeholder = useBlur(card?.placeholder);
   if (!card) return <li aria-hidden data-spot={at} style={{ ...place, background: "var(--line)" }} className="absolute rounded-[5px]" />;
+  return <Card at={at} find={find} card={card} place={place} placeholder={placeholder} />;
+}
+
+function Card({ at, find, card, place, placeholder }: { at: string; find: string; card: OriginalCard; place: CSSProperties; placeholder: string | undefined }) {
+  const navigate = useNavigate();
+  const choosing = useChoosing();
+  const mark: Mark = { id: card.id, taken: card.taken_local };
+  const chosen = isChosen(choosing.choice, mark);
   const unsafe = card.layer === "home" || card.layer === "device";
   const label = `${card.name}, ${card.kind}${card.company.length > 0 ? `, with ${companyWord(card.company)}` : ""}${unsafe ? ", no copy offsite yet" : ""}`;
+  const press = (e: MouseEvent) => {
+    if (e.shiftKey || e.ctrlKey || e.metaKey || choosing.active) choosing.pick(mark, e.shiftKey);
+    else void navigate(addressOf(`/library/${card.id}`, find), { state: { sheet: true } });
+  };
   return (
-    <li data-spot={at} style={place} className="absolute">
+    <li data-spot={at} style={place} className={`group absolute rounded-[5px] ${chosen ? "outline-accent outline-[3px] -outline-offset-1" : ""}`}>
       <button
         type="button"
         data-at={at}
-        onClick={() => void navigate(addressOf(`/library/${card.id}`, find), { state: { sheet: true } })}
+        data-id={card.id}
+        data-taken={card.taken_local}
+        aria-pressed={choosing.active ? chosen : undefined}
+        onClick={press}
         className="relative block size-full overflow-hidden rounded-[5px] border-0 p-0"
         style={{ background: placeholder ? `center / cover url(${placeholder})` : "var(--line)" }}
       >
         <span className="sr-only">{label}</span>
         {card.preview === "ready" ? (
-          <img src={`/api/originals/${card.id}/preview/small`} alt="" loading="lazy" decoding="async" className="size-full object-cover" />
+          <img src={`/api/originals/${card.id}/preview/small`} alt="" loading="lazy" decoding="async" draggable={false} className={`size-full object-cover ${chosen ? "opacity-75" : ""}`} />
         ) : (
           <span className="flex size-full flex-col items-center justify-center gap-1 px-3 text-[13px] text-ink">
             <b className="max-w-full truncate font-semibold">{card.name}</b>
@@ -188,6 +213,20 @@ function Thumb({ at, find, card, place }: { at: string; find: string; card: Orig
           <span className={`absolute bottom-1.5 rounded bg-black/65 px-1.5 text-[12.5px] font-semibold text-white ${card.kind === "video" ? "right-1.5" : "left-1.5"}`}>{companyWord(card.company)}</span>
         )}
         {unsafe && <span aria-hidden title="No copy offsite yet" className="absolute top-2 right-2 size-[9px] rounded-full border border-black/40" style={{ background: "var(--grain)" }} />}
+      </button>
+      {/* A key's way to it is the space bar on the picture itself. */}
+      <button
+        type="button"
+        role="checkbox"
+        tabIndex={-1}
+        aria-checked={chosen}
+        aria-label={`Choose ${card.name}`}
+        onClick={(e) => choosing.pick(mark, e.shiftKey)}
+        className={`absolute top-0 left-0 flex size-9 items-start justify-start border-0 bg-transparent p-1.5 ${chosen || choosing.active ? "" : "opacity-0 group-hover:opacity-100"}`}
+      >
+        <span aria-hidden className={`flex size-[20px] items-center justify-center rounded border-2 text-[13px] leading-none font-bold ${chosen ? "border-on-accent bg-accent text-on-accent" : "border-white bg-black/35 text-transparent"}`}>
+          ✓
+        </span>
       </button>
     </li>
   );

@@ -48,8 +48,10 @@ asked_together! {
     original with sighting counted derived_file household standing store object superseded adoption adopted_file refiling_move held
         folder_entry job;
     standing with store object superseded held job;
+    zip with zip_file original;
+    zip_file with original;
     job with store audit held;
-    object with store superseded;
+    object with store superseded device held;
     sighting with counted;
     adopted_file with adoption;
     household with store object;
@@ -172,24 +174,30 @@ define_sql_function! {
     fn total(x: BigInt) -> BigInt;
 }
 
-/// Which state of its row an original is in: another one after each change of it. PostgreSQL has this of every row, and no table declares it.
-#[derive(Clone, Copy, Debug, QueryId)]
-pub(crate) struct OriginalVersion;
+/// Which state a row is in: another one after each change of it. PostgreSQL has this of every row, and no table declares it.
+macro_rules! version_of {
+    ($of:ident, $table:ident, $key:ident) => {
+        #[derive(Clone, Copy, Debug, QueryId)]
+        pub(crate) struct $of;
 
-impl Expression for OriginalVersion {
-    type SqlType = Text;
+        impl Expression for $of {
+            type SqlType = Text;
+        }
+        impl QueryFragment<Pg> for $of {
+            fn walk_ast<'b>(&'b self, mut out: AstPass<'_, 'b, Pg>) -> QueryResult<()> {
+                out.push_sql(concat!("\"", stringify!($table), "\".xmin::text"));
+                Ok(())
+            }
+        }
+        impl<From> SelectableExpression<From> for $of where $table::$key: SelectableExpression<From> {}
+        impl<From> AppearsOnTable<From> for $of where $table::$key: AppearsOnTable<From> {}
+        impl ValidGrouping<()> for $of {
+            type IsAggregate = is_aggregate::No;
+        }
+    };
 }
-impl QueryFragment<Pg> for OriginalVersion {
-    fn walk_ast<'b>(&'b self, mut out: AstPass<'_, 'b, Pg>) -> QueryResult<()> {
-        out.push_sql("\"original\".xmin::text");
-        Ok(())
-    }
-}
-impl<From> SelectableExpression<From> for OriginalVersion where original::id: SelectableExpression<From> {}
-impl<From> AppearsOnTable<From> for OriginalVersion where original::id: AppearsOnTable<From> {}
-impl ValidGrouping<()> for OriginalVersion {
-    type IsAggregate = is_aggregate::No;
-}
+version_of!(OriginalVersion, original, id);
+version_of!(CopyVersion, standing, place);
 
 /// Neither deleted nor gone: among the others.
 pub(crate) fn is_living() -> And<IsNull<original::held_at>, IsNull<original::gone_at>> {

@@ -12,7 +12,7 @@ use crate::{
     Catalog, Result,
     columns::HashColumn,
     db::*,
-    wishes::{wish, work_row},
+    wishes::{ledger_due, wish, work_row},
     work::Kind,
 };
 
@@ -60,10 +60,10 @@ impl Catalog {
     /// is to be made good; in one transaction.
     pub async fn observe(&self, original: OriginalId, expected: Digest, seen: &Observation) -> Result<()> {
         let mut c = self.connection().await?;
-        let good = whole!(c, { observe_in(c, original, expected, seen).await }).await?;
+        let follows = whole!(c, { observe_in(c, original, expected, seen).await }).await?;
         self.counted.notify_one();
-        if !good {
-            self.work_added(&[Kind::Heal]);
+        if let Some(kind) = follows {
+            self.work_added(&[kind]);
         }
         Ok(())
     }
@@ -71,10 +71,10 @@ impl Catalog {
     /// The same for a reading of a check: a power cut may take it back, because the copy is then read again.
     pub async fn observe_check(&self, original: OriginalId, expected: Digest, seen: &Observation) -> Result<()> {
         let mut c = self.async_commit_connection().await?;
-        let good = whole!(c, { observe_in(c, original, expected, seen).await }).await?;
+        let follows = whole!(c, { observe_in(c, original, expected, seen).await }).await?;
         self.counted.notify_one();
-        if !good {
-            self.work_added(&[Kind::Heal]);
+        if let Some(kind) = follows {
+            self.work_added(&[kind]);
         }
         Ok(())
     }
@@ -127,16 +127,17 @@ impl Catalog {
     }
 }
 
-/// The same inside a transaction that has more to do. Whether the copy is good now.
+/// The same inside a transaction that has more to do. What work follows.
 pub(crate) async fn observe_in(
     c: &mut AsyncPgConnection,
     original: OriginalId,
     expected: Digest,
     seen: &Observation,
-) -> Result<bool> {
+) -> Result<Option<Kind>> {
     let place = place_id(seen.place);
     let stood = standing::table.find((original.0, place)).for_update().select(StandingRow::as_select());
     let before: Option<StandingRow> = stood.get_result(c).await.optional()?;
+    let was_bad = before.as_ref().is_some_and(|b| !b.good);
     let after = Standing::after(before.map(|b| b.standing()), seen, expected);
     let row = (
         observation::original.eq(original.0),
@@ -166,13 +167,23 @@ pub(crate) async fn observe_in(
             standing::since.eq(excluded(standing::since)),
             standing::proven_at.eq(excluded(standing::proven_at)),
             standing::looked_at.eq(or_else(excluded(standing::looked_at), standing::looked_at)),
+            // What was bad may have been left out where its ledger was said again: it is said once more.
+            standing::listed.eq(standing::listed.and(standing::good)),
         ))
         .execute(c)
         .await?;
+    if let Place::Store(store) = seen.place
+        && was_bad
+        && after.good
+    {
+        ledger_due(c, store, seen.at).await?;
+        return Ok(Some(Kind::Ledger));
+    }
     if !after.good {
         // Put down together with what was seen: a kill in between would leave a copy that everybody knows to be bad and nobody mends.
         // What was given up is tried again.
         wish!(values work_row(Kind::Heal, original.0, seen.place.store(), 14, seen.at)).execute(c).await?;
+        return Ok(Some(Kind::Heal));
     }
-    Ok(after.good)
+    Ok(None)
 }

@@ -37,6 +37,11 @@ impl Sought {
         Sought { spans: request.taken(years.0, years.1), request, proven_since }
     }
 
+    /// The days on which a picture may have been taken; none: any.
+    pub(crate) fn days(&self) -> Option<&[Span]> {
+        self.spans.as_deref()
+    }
+
     /// The parts of a span in which a picture may have been taken, newest first.
     pub(crate) fn within(&self, span: Span) -> Vec<Span> {
         let mut spans = self.spans.as_deref().map_or_else(|| vec![span], |all| both(all, &[span]));
@@ -74,6 +79,12 @@ impl<'a> Asking<'a> {
     {
         self.values += 1;
         self.statement = self.statement.sql(format!("${}", self.values)).bind::<S, V>(value);
+        self
+    }
+
+    /// It has what somebody typed or chose.
+    pub(crate) fn typed(mut self) -> Self {
+        self.typed = true;
         self
     }
 

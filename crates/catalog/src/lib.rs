@@ -28,6 +28,7 @@ macro_rules! whole {
 
 pub mod adoptions;
 pub mod audits;
+pub mod choosing;
 pub mod clearances;
 pub mod cluster;
 mod columns;
@@ -66,6 +67,7 @@ pub mod upgrade;
 pub mod uploads;
 mod wishes;
 pub mod work;
+pub mod zips;
 
 use std::{
     sync::{

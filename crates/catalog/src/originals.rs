@@ -12,7 +12,7 @@ use diesel::{
 };
 
 use crate::{
-    Catalog, CatalogError, Result,
+    Catalog, CatalogError, Count, Result,
     columns::{HashColumn, PathColumn},
     db::*,
     find::{Asking, Sought, instant},
@@ -164,6 +164,14 @@ struct SizeRow {
 struct IdRow {
     #[diesel(sql_type = SqlUuid)]
     id: Uuid,
+}
+
+/// An original that a ledger does not name yet, and which state the row of its copy there was in.
+#[derive(Debug)]
+pub struct Unlisted {
+    /// The original.
+    pub original: OriginalRow,
+    pub(crate) copy: String,
 }
 
 #[derive(Queryable, Selectable)]
@@ -363,6 +371,15 @@ impl Catalog {
         Ok(sizes.into_iter().map(size).collect())
     }
 
+    /// How many pictures of a member were taken after one, in a span that it is in.
+    pub async fn newer_in(&self, person: PersonId, span: Span, taken: NaiveDateTime, id: OriginalId) -> Result<u64> {
+        let asking = Asking::new("SELECT count(*) AS n FROM original o WHERE").shown(person).taken_in(span);
+        let asking = asking.text(" AND (o.taken_local, o.id) > (").value::<Timestamp, _>(taken).text(", ");
+        let mut c = self.connection().await?;
+        let rows: Vec<Count> = asking.value::<SqlUuid, _>(id.0).text(")").load(&mut c).await?;
+        Ok(rows.first().map_or(0, |row| unsigned(row.n)))
+    }
+
     /// What a member's library shows next to a picture that was taken then: the next newer one, and the next older one; of what is sought, if
     /// anything is.
     pub async fn beside(
@@ -464,17 +481,20 @@ impl Catalog {
         rows.into_iter().map(OriginalRow::try_from).collect()
     }
 
-    /// Originals that a store has confirmed and its ledger does not name yet, oldest first.
-    pub async fn unlisted(&self, store: ypogeion_core::StoreId, limit: i64) -> Result<Vec<OriginalRow>> {
+    /// Originals that a store has confirmed and its ledger does not name yet, oldest first. One whose object is just being sent again is not
+    /// among them: it comes with its new object.
+    pub async fn unlisted(&self, store: ypogeion_core::StoreId, limit: i64) -> Result<Vec<Unlisted>> {
         let mut c = self.connection().await?;
         let there = standing::original.eq(original::id).and(standing::place.eq(store.0)).and(standing::good);
-        let rows: Vec<FullRow> = full!()
+        let sent = object::table.filter(object::store.eq(store.0).and(object::digest.eq(original::digest)));
+        let rows: Vec<(FullRow, String)> = full!()
             .inner_join(standing::table.on(there.and(not(standing::listed))))
+            .filter(original::gone_at.is_not_null().or(exists(sent.select(object::name))))
             .order(original::id)
             .limit(limit)
-            .select(FullRow::as_select())
+            .select((FullRow::as_select(), CopyVersion))
             .load(&mut c)
             .await?;
-        rows.into_iter().map(OriginalRow::try_from).collect()
+        rows.into_iter().map(|(row, copy)| Ok(Unlisted { original: row.try_into()?, copy })).collect()
     }
 }

@@ -12,7 +12,7 @@ use diesel::{
 use serde_json::{Value, json};
 use ypogeion_core::{
     Digest, OriginalId, StoreId,
-    capture::Facts,
+    capture::{Captured, Facts},
     layers::{Act, Outcome},
     ledger::{DeviceRecord, EntryRecord, OriginalRecord, RecipientRecord, SegmentRef},
     shot,
@@ -182,7 +182,8 @@ impl Catalog {
 
     /// An original that came from a ledger is at home: what was read from it, and the work that follows (previews, company, what may be
     /// made from it, and copies for the stores that have none). When it was taken stays as the ledger says: it may have been put right.
-    pub async fn fetched(&self, id: OriginalId, facts: &Facts, now: DateTime<Utc>) -> Result<()> {
+    /// `dated`: when it was taken by these facts, if it was dated without any.
+    pub async fn fetched(&self, id: OriginalId, facts: &Facts, dated: Option<Captured>, now: DateTime<Utc>) -> Result<()> {
         let read = serde_json::to_value(facts).expect("facts are text and numbers");
         let made_from = facts.media_type.as_deref().is_some_and(|t| FROM.contains(&t));
         let mut c = self.connection().await?;
@@ -190,6 +191,15 @@ impl Catalog {
             let here = update(original::table.find(id.0)).set((original::facts.eq(&read), original::pair.eq(&facts.pair)));
             let held_at: Option<Option<DateTime<Utc>>> = here.returning(original::held_at).get_result(c).await.optional()?;
             let Some(held_at) = held_at else { return Ok(()) };
+            if let Some(dated) = dated {
+                let time = (
+                    original::taken_at.eq(dated.at),
+                    original::taken_local.eq(dated.local),
+                    original::taken_rule.eq(dated.rule.word()),
+                );
+                update(original::table.find(id.0)).set(time).execute(c).await?;
+                due_for(c, Kind::Refile, &[id.0], 4, now).await?;
+            }
             let good = standing::table.find((id.0, store::id)).filter(standing::good).select(standing::place);
             let without = store::table.filter(not(exists(good))).order(store::id);
             let key = id.0.into_sql::<SqlUuid>();

@@ -567,6 +567,31 @@ diesel::table! {
     }
 }
 
+diesel::table! {
+    zip (id) {
+        id -> Uuid,
+        person -> Uuid,
+        name -> Text,
+        ends_at -> Timestamptz,
+        files -> Int8,
+        length -> Int8,
+    }
+}
+
+diesel::table! {
+    zip_file (zip, n) {
+        zip -> Uuid,
+        n -> Int8,
+        original -> Uuid,
+        name -> Text,
+        size -> Int8,
+        changed -> Timestamptz,
+        local -> Timestamp,
+        starts -> Int8,
+        crc -> Nullable<Int8>,
+    }
+}
+
 diesel::joinable!(adopted_file -> adoption (adoption));
 diesel::joinable!(adoption -> device (device));
 diesel::joinable!(adoption -> person (person));
@@ -603,3 +628,5 @@ diesel::joinable!(traffic -> store (store));
 diesel::joinable!(upload -> device (device));
 diesel::joinable!(upload -> original (original));
 diesel::joinable!(upload -> person (person));
+diesel::joinable!(zip -> person (person));
+diesel::joinable!(zip_file -> zip (zip));

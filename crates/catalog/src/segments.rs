@@ -8,7 +8,7 @@ use diesel::{
 use ypogeion_core::{Digest, StoreId, ledger::SegmentRef};
 
 use crate::{
-    Catalog, CatalogError, Result, columns::HashColumn, db::*, originals::OriginalRow, signed, wishes::ledger_due, work::Kind,
+    Catalog, CatalogError, Result, columns::HashColumn, db::*, originals::Unlisted, signed, wishes::ledger_due, work::Kind,
 };
 
 impl Catalog {
@@ -25,14 +25,14 @@ impl Catalog {
         Ok(())
     }
 
-    /// A ledger segment is in the store: the originals in it are listed as they were written, and its number is used up. One whose row
-    /// has changed in any way since it was read stays to be written.
+    /// A ledger segment is in the store: the originals in it are listed as they were written, and its number is used up. One of which
+    /// anything has changed since it was read, or whose copy there has, stays to be written.
     /// `said`: the hash of what it said of the household.
     pub async fn segment_written(
         &self,
         store: StoreId,
         number: u64,
-        written: &[OriginalRow],
+        written: &[Unlisted],
         (said, end): (Option<Digest>, Option<&SegmentRef>),
         recorded: u64,
     ) -> Result<()> {
@@ -52,12 +52,13 @@ impl Catalog {
         whole!(c, {
             // Text: joined with rows that are handed in, by a column that every table has and none declares.
             sql_query(
-                "UPDATE standing s SET listed = true FROM unnest($2, $3) AS w (id, version), original o
-                 WHERE s.place = $1 AND s.original = w.id AND o.id = w.id AND o.xmin::text = w.version",
+                "UPDATE standing s SET listed = true FROM unnest($2, $3, $4) AS w (id, version, copy), original o
+                 WHERE s.place = $1 AND s.original = w.id AND s.xmin::text = w.copy AND o.id = w.id AND o.xmin::text = w.version",
             )
             .bind::<SqlUuid, _>(store.0)
-            .bind::<Array<SqlUuid>, _>(written.iter().map(|o| o.id.0).collect::<Vec<_>>())
-            .bind::<Array<Text>, _>(written.iter().map(|o| o.version.as_str()).collect::<Vec<_>>())
+            .bind::<Array<SqlUuid>, _>(written.iter().map(|w| w.original.id.0).collect::<Vec<_>>())
+            .bind::<Array<Text>, _>(written.iter().map(|w| w.original.version.as_str()).collect::<Vec<_>>())
+            .bind::<Array<Text>, _>(written.iter().map(|w| w.copy.as_str()).collect::<Vec<_>>())
             .execute(c)
             .await?;
             update(store::table.find(store.0))

@@ -185,6 +185,14 @@ actions! {
     DownloadDerived = "download_derived" => READERS,
     /// A preview.
     ShowPreview = "show_preview" => READERS,
+    /// How much somebody has chosen in their library.
+    CountChosen = "count_chosen" => PEOPLE,
+    /// Which pictures.
+    ListChosen = "list_chosen" => PEOPLE,
+    /// Make a zip of them.
+    MakeZip = "make_zip" => PEOPLE,
+    /// Download it.
+    DownloadZip = "download_zip" => PEOPLE,
     /// Delete originals of one's own: they go to holding.
     HoldOriginals = "hold_originals" => PEOPLE,
     /// What of one's own is in holding.

@@ -10,6 +10,7 @@
 //! * [`offer`] – what a device has, and what of it the server wants.
 //! * [`capture`], [`shot`], [`filing`] – when it was taken, what belongs to it, and where it is filed.
 //! * [`find`] – what somebody means who looks for pictures.
+//! * [`zip`] – how many pictures are handed over as one file.
 //! * [`proportion`] – how wide a picture is for its height, for a page that is laid out before its pictures come.
 //! * [`adopt`] – what of an old disk or an archive is taken over.
 //! * [`place`] – is this a good place for a library?
@@ -65,6 +66,7 @@ pub mod source;
 pub mod state;
 pub mod window;
 pub mod words;
+pub mod zip;
 
 pub use digest::{Digest, Hasher};
 pub use id::{DeviceId, OriginalId, PersonId, RunId, StoreId, UploadId};

@@ -5,10 +5,14 @@
 
 use std::{fs::File, sync::Arc};
 
-use ypogeion_core::{Digest, OriginalId, filing::FiledPath, layers::Outcome};
+use ypogeion_core::{
+    Digest, OriginalId,
+    filing::FiledPath,
+    layers::{Act, Outcome, Place},
+};
 use ypogeion_library::{Finished, Library, LibraryError, Publish};
 
-use crate::{elsewhere, engine::Engine, error::Result};
+use crate::{elsewhere, engine::Engine, error::Result, evidence::note};
 
 /// Looks at the copy: `look` says `None` where nothing is. Returns what it saw, and the path at which it is or should be.
 pub async fn look_at<T: Send + 'static>(
@@ -48,12 +52,15 @@ pub async fn find(engine: &Engine, id: OriginalId, path: FiledPath) -> Result<(O
     .await
 }
 
-/// Opens an original for reading, wherever it is by now.
-pub async fn open(engine: &Engine, id: OriginalId, path: FiledPath) -> Result<(File, FiledPath)> {
+/// Opens an original for reading, wherever it is by now. That it is missing is written down.
+pub async fn open(engine: &Engine, (id, digest): (OriginalId, Digest), path: FiledPath) -> Result<(File, FiledPath)> {
     let (file, path) = find(engine, id, path).await?;
     match file {
         Some(file) => Ok((file, path)),
-        None => Err(LibraryError::Missing { what: "open", path: engine.library.locate(&path) }.into()),
+        None => {
+            note(engine, (id, digest), Place::Home, Act::Reread, (Outcome::Missing, None)).await?;
+            Err(LibraryError::Missing { what: "open", path: engine.library.locate(&path) }.into())
+        }
     }
 }
 

@@ -46,7 +46,7 @@ pub async fn hold(engine: &Engine, by: By<'_>, originals: &[OriginalId]) -> Resu
         return Err(Error::NotFound);
     }
     noted(engine, by.name, &format!("deleted {}", words::counted(held.len() as u64, "file"))).await?;
-    Ok(NowHeld { count: held.len() as u64, until, offsite_days: rule.offsite_days })
+    Ok(NowHeld { count: held.len() as u64, files: held, until, offsite_days: rule.offsite_days })
 }
 
 /// The last of a page of holding.

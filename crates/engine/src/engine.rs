@@ -3,6 +3,7 @@
 use std::{path::PathBuf, sync::Arc};
 
 use chrono::{DateTime, Utc};
+use tokio::sync::Semaphore;
 use uuid::Uuid;
 use ypogeion_catalog::{Catalog, people::Household};
 use ypogeion_core::{UploadId, filing::FiledPath};
@@ -13,6 +14,9 @@ use crate::{
     connections::Connections, error::Result, filed_names::FiledNames, keys::Keyring, live::Live, said::Said, settings::Settings,
     wakeups::Wakeups, writing::Busy,
 };
+
+/// So many downloads of many files run at the same time in the whole household.
+const ZIPS: usize = 16;
 
 /// The shared state of a house that runs.
 pub struct Engine {
@@ -42,6 +46,8 @@ pub struct Engine {
     pub said: Said,
     /// Whom something wakes.
     pub wakeups: Wakeups,
+    /// One for each download of many files that may run.
+    pub zips: Arc<Semaphore>,
     /// This worker, for leases.
     pub me: Uuid,
 }
@@ -89,6 +95,7 @@ impl Engine {
             live: Live::default(),
             said: Said::default(),
             wakeups,
+            zips: Arc::new(Semaphore::new(ZIPS)),
             me: parts.me,
         }
     }

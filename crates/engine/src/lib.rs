@@ -2,11 +2,11 @@
 //!
 //! * [`engine`] – what all of it shares; [`settings`] – what it is told; [`error`] – why something was not done.
 //! * [`landing`] – how bytes become an original, from their [`intake`] on; [`joining`] and [`settling`] – of several uploads, and after a kill.
-//! * [`at_home`] – looking at a copy at home; [`renaming`] – giving it another name; [`filed_names`], [`writing`] – who is at it.
+//! * `evidence` – what is seen of a copy; [`at_home`] – looking at one at home; [`renaming`] – giving it another name; [`filed_names`], [`writing`] – who is at it.
 //! * [`deletion`] – into holding, and back.
 //! * [`connections`] – the stores as they are used; [`costs`], [`weeks`] – what they ask for, and when they are sent to.
 //! * [`keys`], [`kept`], [`key`], [`kit`] – the household's keys: in memory, in the server's file, as the keeper sees them, on paper.
-//! * [`stores`], [`people`], [`devices`], [`clocks`], [`offers`], [`clearing`], [`adoptions`], [`filing`], [`library`], [`find`], [`household`], [`checks`],
+//! * [`stores`], [`people`], [`devices`], [`clocks`], [`offers`], [`clearing`], [`adoptions`], [`filing`], [`library`], [`find`], [`choosing`], [`zips`], [`household`], [`checks`],
 //!   [`activity`] – one for each part of what people and devices ask.
 //! * [`open`], [`founding`], [`rebuild`], [`from_kit`] – a house that starts, is made, or is brought back.
 //! * [`overview`], [`three_two_one`], [`said`] – what the house says of itself; [`live`] – what listeners are told.
@@ -17,6 +17,7 @@ pub mod activity;
 pub mod adoptions;
 pub mod at_home;
 pub mod checks;
+pub mod choosing;
 pub mod clearing;
 pub mod clocks;
 pub mod connections;
@@ -26,6 +27,7 @@ pub mod devices;
 pub mod elsewhere;
 pub mod engine;
 pub mod error;
+mod evidence;
 pub mod filed_names;
 pub mod filing;
 pub mod find;
@@ -58,3 +60,4 @@ pub mod wakeups;
 pub mod weeks;
 pub mod work;
 pub mod writing;
+pub mod zips;

@@ -1,6 +1,6 @@
 //! The library as people look at it: a page of it, and one original with everything that is known of it.
 
-use chrono::{Months, NaiveDate, NaiveDateTime};
+use chrono::{Datelike, Months, NaiveDate, NaiveDateTime};
 use ypogeion_catalog::{find::Sought, originals::PictureSize};
 use ypogeion_core::{
     OriginalId, PersonId,
@@ -106,6 +106,13 @@ pub async fn page(
 pub async fn one(engine: &Engine, owner: PersonId, id: OriginalId, sought: Option<&Sought>) -> Result<Original> {
     let row = engine.catalog.original(id, Some(owner)).await?;
     let (newer, older) = engine.catalog.beside(owner, row.taken_local, row.id, sought).await?;
+    let month = row.taken_local.date().with_day(1).unwrap_or(row.taken_local.date());
+    let at = if row.shot == row.id && row.held.is_none() {
+        let newer = engine.catalog.newer_in(owner, whole(month), row.taken_local, row.id).await?;
+        Some(format!("{}.{newer}", month.format("%Y-%m")))
+    } else {
+        None
+    };
     let person = engine.catalog.person(row.person).await?;
     let everywhere = engine.catalog.standings(row.id).await?;
     let standings = engine.catalog.standings_for_depth(row.id).await?;
@@ -133,6 +140,7 @@ pub async fn one(engine: &Engine, owner: PersonId, id: OriginalId, sought: Optio
         id: row.id,
         person: row.person,
         person_name: person.name,
+        at,
         newer,
         older,
         name: row.name,

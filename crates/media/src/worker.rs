@@ -131,6 +131,35 @@ fn answer(request: Request) -> Reply {
     }
 }
 
+/// What starts a child.
+type Start = Box<dyn FnOnce() + Send>;
+
+/// Has a child started by a thread that stays as long as this process. A child that is to end with its parent is ended by the kernel with the
+/// thread that started it, and those that answer requests come and go.
+fn start_to_stay<T: Send + 'static>(start: impl FnOnce() -> std::io::Result<T> + Send + 'static) -> std::io::Result<T> {
+    static STARTER: Mutex<Option<mpsc::Sender<Start>>> = Mutex::new(None);
+    let (told, started) = mpsc::channel();
+    // Nobody hears it if whoever wanted it has gone.
+    let start: Start = Box::new(move || drop(told.send(start())));
+    let gone = || std::io::Error::other("the thread that starts readers has ended");
+    let mut starter = STARTER.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+    let sender = match starter.take() {
+        Some(sender) => sender,
+        None => {
+            let (sender, starts) = mpsc::channel::<Start>();
+            thread::Builder::new()
+                .name("media-starter".into())
+                .stack_size(256 << 10)
+                .spawn(move || starts.iter().for_each(|start| start()))?;
+            sender
+        }
+    };
+    sender.send(start).map_err(|_| gone())?;
+    *starter = Some(sender);
+    drop(starter);
+    started.recv().map_err(|_| gone())?
+}
+
 struct Worker {
     child: Child,
     requests: ChildStdin,
@@ -171,6 +200,11 @@ impl Worker {
             }
         })?;
         Ok(Worker { child, requests, replies, idle_since: Instant::now() })
+    }
+
+    /// Whether it still is one: the system may have ended it for want of memory, while it waited.
+    fn lives(&mut self) -> bool {
+        matches!(self.child.try_wait(), Ok(None))
     }
 
     fn ask(&mut self, request: &str) -> Option<Reply> {
@@ -267,7 +301,9 @@ impl Pool {
         let rested = workers.idle.pop();
         drop(workers);
 
-        let worker = rested.map_or_else(|| Worker::start(&self.program, &self.arguments), Ok);
+        let (program, arguments) = (self.program.clone(), self.arguments.clone());
+        let rested = rested.and_then(|mut worker| worker.lives().then_some(worker));
+        let worker = rested.map_or_else(|| start_to_stay(move || Worker::start(&program, &arguments)), Ok);
         let answered = worker.ok().and_then(|mut worker| worker.ask(&line).map(|reply| (worker, reply)));
 
         let mut workers = self.lock();
@@ -296,6 +332,20 @@ mod tests {
     fn a_child_that_dies_costs_one_answer() {
         let facts = pool("read line; kill -9 $$").facts(Path::new("/x"), "x.jpg");
         assert!(facts.problem.unwrap().contains("too long or too much"));
+    }
+
+    #[test]
+    fn a_child_that_died_while_it_waited_costs_none() {
+        let pool = pool("read line; echo '{\"preview\":{\"Err\":\"no\"}}'");
+        for _ in 0..3 {
+            assert_eq!(pool.preview(Path::new("/x"), "x", Path::new("/s"), Path::new("/l")), Err("no".to_owned()));
+            let mut workers = pool.lock();
+            let ended = (0..500).any(|_| {
+                thread::sleep(Duration::from_millis(10));
+                !workers.idle[0].lives()
+            });
+            assert!(ended);
+        }
     }
 
     #[test]

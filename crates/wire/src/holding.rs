@@ -18,6 +18,9 @@ pub struct Chosen {
 pub struct NowHeld {
     /// So many went to holding, with the other files of their shots.
     pub count: u64,
+    /// All of these: what brings them back is asked by them.
+    #[schema(value_type = Vec<Uuid>)]
+    pub files: Vec<OriginalId>,
     /// Until when they can be taken back at home; none: for ever.
     pub until: Option<DateTime<Utc>>,
     /// How many days longer the stores keep their sealed copies.

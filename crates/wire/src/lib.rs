@@ -6,6 +6,7 @@
 pub mod adoption;
 pub mod amount;
 pub mod checks;
+pub mod choosing;
 pub mod clearance;
 pub mod device;
 pub mod door;

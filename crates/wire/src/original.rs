@@ -116,6 +116,9 @@ pub struct Original {
     pub person: PersonId,
     /// The member's name.
     pub person_name: String,
+    /// Where it is in the member's library, as the console's page says it in its address: its month, and how many pictures of that are newer
+    /// (`2026-04.37`). None: another file stands for its picture there.
+    pub at: Option<String>,
     /// The next newer picture of the member's library.
     #[schema(value_type = Option<Uuid>)]
     pub newer: Option<OriginalId>,

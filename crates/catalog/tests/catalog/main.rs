@@ -589,7 +589,10 @@ async fn what_is_deleted_is_out_of_sight_and_comes_back_whole() {
     assert_eq!(w.catalog.known(w.person, &[Digest::of(b"kite")]).await.unwrap(), [Known::Held]);
     assert!(w.catalog.originals_of(w.person, &[Digest::of(b"kite")]).await.unwrap()[0].held);
     // The ledger is to say so, and the file is to follow.
-    assert_eq!(w.catalog.unlisted(store, 9).await.unwrap()[0].held.as_ref().unwrap().was_at.as_str(), "juno/2026/04/a.jpg");
+    assert_eq!(
+        w.catalog.unlisted(store, 9).await.unwrap()[0].original.held.as_ref().unwrap().was_at.as_str(),
+        "juno/2026/04/a.jpg"
+    );
     assert_eq!(w.catalog.to_settle(kite).await.unwrap().unwrap().stage, Stage::Held);
     // Somebody else can neither see nor move it.
     let piet = add_person(&w.catalog, "Piet", w.now).await;
@@ -652,7 +655,7 @@ async fn a_copy_leaves_its_store_after_the_ledger_and_nobody_counts_on_it_meanwh
     assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), ToRemove::Nothing, "it has not gone");
     w.catalog.remove_due(Release::All, w.now, w.now, 9).await.unwrap();
     assert_eq!(w.catalog.begin_removal(kite, store).await.unwrap(), ToRemove::AfterLedger);
-    assert!(w.catalog.unlisted(store, 9).await.unwrap()[0].gone_at.is_some());
+    assert!(w.catalog.unlisted(store, 9).await.unwrap()[0].original.gone_at.is_some());
     w.write_segment(store, 2).await;
     let (removing, lease) = (Uuid::from_u128(7), TimeDelta::minutes(1));
     assert_eq!(w.catalog.take_work(Kind::Remove, removing, (w.now, lease), 1, &[]).await.unwrap().len(), 1);
@@ -720,7 +723,7 @@ async fn what_moves_while_a_segment_is_written_is_written_again() {
     let (from, to) = (FiledPath::parse("juno/2026/04/a.jpg").unwrap(), FiledPath::parse("juno/2026/a.jpg").unwrap());
     w.catalog.moved(None, kite, &from, &to, w.now).await.unwrap();
     w.catalog.segment_written(store, 1, &rows, (None, None), 0).await.unwrap();
-    assert_eq!(w.catalog.unlisted(store, 9).await.unwrap()[0].path, to);
+    assert_eq!(w.catalog.unlisted(store, 9).await.unwrap()[0].original.path, to);
     w.write_segment(store, 2).await;
     assert!(w.catalog.unlisted(store, 9).await.unwrap().is_empty());
 }

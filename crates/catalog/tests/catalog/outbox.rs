@@ -236,6 +236,65 @@ async fn whatever_changes_of_an_original_its_ledgers_say_anew() {
     assert!(w.catalog.unlisted(store, 9).await.unwrap().is_empty(), "a preview is no news for a ledger");
 }
 
+/// A segment names an object. What becomes of the copy while the segment is on its way is not in it, and is said by the next one.
+#[rstest]
+#[case::sent_again_meanwhile("again")]
+#[case::sealed_anew_meanwhile("anew")]
+#[case::missing_and_there_again("back")]
+#[tokio::test(flavor = "multi_thread")]
+async fn what_becomes_of_a_copy_while_it_is_listed_is_listed_after_it(#[case] how: &str) {
+    let w = world().await;
+    let store = w.add_store().await;
+    let digest = Digest::of(b"kite");
+    let id = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
+    let object = |n: &str| ObjectRecord { name: format!("objects/{n}"), size: 200, hash: Digest::of(n.as_bytes()).into() };
+    let unlisted = async || w.catalog.unlisted(store, 9).await.unwrap();
+    let seen = |outcome| Observation { place: Place::Store(store), act: Act::Listed, at: w.now, digest: None, outcome };
+    w.catalog.confirm(store, digest, &object("a"), (w.now, 0), (w.now, w.now)).await.unwrap();
+    let rows = unlisted().await;
+    match how {
+        "again" => {
+            w.catalog.send_again(store, digest, w.now).await.unwrap();
+            assert!(unlisted().await.is_empty(), "there is no object to be named");
+            w.catalog.confirm(store, digest, &object("b"), (w.now, 0), (w.now, w.now)).await.unwrap();
+        }
+        "anew" => w.catalog.resealed(store, (digest, "objects/a"), &object("b"), 1, w.now).await.unwrap(),
+        _ => {
+            w.catalog.observe(id, digest, &seen(Outcome::Missing)).await.unwrap();
+            w.catalog.observe(id, digest, &seen(Outcome::Right)).await.unwrap();
+        }
+    }
+    w.catalog.segment_written(store, 1, &rows, (None, None), 0).await.unwrap();
+    assert_eq!(unlisted().await.len(), 1);
+    w.write_segment(store, 2).await;
+    assert!(unlisted().await.is_empty());
+}
+
+/// A copy that was missing when everything was said again is in no part of that, though an older segment names it.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_copy_that_is_good_again_is_named_again() {
+    let w = world().await;
+    let store = w.add_store().await;
+    let digest = Digest::of(b"kite");
+    let id = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
+    let object = ObjectRecord { name: "objects/a".into(), size: 200, hash: Digest::of(b"sealed").into() };
+    w.catalog.confirm(store, digest, &object, (w.now, 0), (w.now, w.now)).await.unwrap();
+    w.write_segment(store, 1).await;
+    let job = take(&w, Kind::Ledger, w.now).await.unwrap();
+    w.catalog.finish_work(&job).await.unwrap();
+    assert!(take(&w, Kind::Ledger, w.now).await.is_none());
+    let see = async |outcome| {
+        let seen = Observation { place: Place::Store(store), act: Act::Listed, at: w.now, digest: None, outcome };
+        w.catalog.observe(id, digest, &seen).await.unwrap();
+    };
+    see(Outcome::Missing).await;
+    assert!(w.catalog.copies_in(store, OriginalId(Uuid::nil()), 9).await.unwrap().is_empty(), "the parts are written without it");
+    w.catalog.checkpoint_written(store, 1).await.unwrap();
+    see(Outcome::Right).await;
+    assert_eq!(w.catalog.unlisted(store, 9).await.unwrap().len(), 1);
+    assert!(take(&w, Kind::Ledger, w.now).await.is_some(), "and somebody writes it");
+}
+
 /// A checkpoint stands for the segments before it: what has changed since they were written is in it as it is now, or would be nowhere until
 /// the next one.
 #[tokio::test(flavor = "multi_thread")]

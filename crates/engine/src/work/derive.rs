@@ -55,7 +55,7 @@ async fn put_beside(engine: &Arc<Engine>, row: OriginalRow) -> Result<Ended> {
         Ok(part) => part,
         // Not every file that says it is one can be decoded. It is kept all the same.
         Err(why) => {
-            at_home::open(engine, id, row.path.clone()).await?;
+            at_home::open(engine, (id, row.digest), row.path.clone()).await?;
             tracing::info!(path = %row.path, why, "no JPEG was made");
             return Ok(Ended::Done);
         }

@@ -15,6 +15,7 @@ use uuid::Uuid;
 use ypogeion_catalog::{CatalogError, originals::OriginalRow, work::Job};
 use ypogeion_core::{
     OriginalId, StoreId, UploadId,
+    capture::{self, CaptureRule},
     filing::FiledPath,
     heal::{LATELY, Remedy, remedy},
     layers::{Act, Observation, Outcome, Place},
@@ -27,15 +28,12 @@ use ypogeion_offsite::{
     seal::OpenError,
 };
 
-use super::{
-    checks::{name_of, note},
-    ended::Ended,
-    store,
-};
+use super::{ended::Ended, store};
 use crate::{
     at_home::{repair, reread},
     engine::Engine,
     error::{Result, chain},
+    evidence::{name_of, note},
     landing,
     live::changed,
     secrets,
@@ -152,7 +150,10 @@ async fn at_home_again(engine: &Arc<Engine>, row: &OriginalRow) -> Result<Ended>
     engine.wakeups.activity.notify_one();
     let read = move || Ok::<_, LibraryError>(there.reader.facts(&there.library.place_to_read(&path)?, &name));
     let facts = tokio::task::spawn_blocking(read).await??;
-    engine.catalog.fetched(row.id, &facts, engine.now()).await?;
+    // What could not be read when it came was dated without it; what somebody else said of its time stays.
+    let guessed = row.facts.problem.is_some() && !row.corrected && row.taken_rule != CaptureRule::Sidecar.word();
+    let dated = guessed.then(|| capture::decide(&facts, None, &row.name, row.file_time, row.landed_at, &Local));
+    engine.catalog.fetched(row.id, &facts, dated, engine.now()).await?;
     engine.live.changed(&[changed(row)]);
     Ok(Ended::Done)
 }

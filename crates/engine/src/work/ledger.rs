@@ -57,8 +57,12 @@ pub(super) async fn write(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         let full = rows.len() as i64 == SEGMENT || entries.len() as i64 == SEGMENT;
         let recorded = entries.last().map_or(store.recorded, |e| e.number);
         records.extend(entries.into_iter().map(Record::Entry));
-        for row in &rows {
-            records.extend(record_of(engine, store.id, row).await?);
+        let mut written_of = Vec::with_capacity(rows.len());
+        for row in rows {
+            // Its object went meanwhile: it comes with the one that is sent instead.
+            let Some(record) = record_of(engine, store.id, &row.original).await? else { continue };
+            records.push(record);
+            written_of.push(row);
         }
         let number = store.ledger_segment + 1;
         let salt = u32::from_le_bytes(secrets::random());
@@ -67,7 +71,7 @@ pub(super) async fn write(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
             Ok(written) => written,
             Err(fault) => return note_fault(engine, &store, job, fault).await,
         };
-        engine.catalog.segment_written(store.id, number, &rows, (Some(said), Some(&written)), recorded).await?;
+        engine.catalog.segment_written(store.id, number, &written_of, (Some(said), Some(&written)), recorded).await?;
         store.recorded = recorded;
         engine.live.changed(&[Change::Offsite]);
         store.ledger_segment = number;

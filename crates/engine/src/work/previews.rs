@@ -47,7 +47,7 @@ pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
     .map_err(|e| Error::internal(format!("the preview could not be put in its place: {e}")))?;
     if made.is_err() {
         // Of a file that is not there just now, nobody knows whether it has one; nor of one that was filed elsewhere while it was looked for.
-        if at_home::open(engine, row.id, row.path.clone()).await?.1 != row.path {
+        if at_home::open(engine, (row.id, row.digest), row.path.clone()).await?.1 != row.path {
             return Ok(Ended::Later(engine.now()));
         }
     }

@@ -25,6 +25,7 @@ use crate::{
     at_home,
     engine::Engine,
     error::{Result, chain},
+    evidence::note,
     live::{Change, changed, each},
     secrets,
 };
@@ -97,7 +98,7 @@ async fn damaged(
 ) -> Result<Ended> {
     // Not so if the disk went away: `note` asks.
     let outcome = if found.is_some() { Outcome::Wrong } else { Outcome::Missing };
-    checks::note(engine, (id, expected), Place::Home, Act::Reread, (outcome, found)).await?;
+    note(engine, (id, expected), Place::Home, Act::Reread, (outcome, found)).await?;
     Ok(Ended::GivenUp(match found {
         Some(_) => {
             "the copy at home is damaged and was not sent; a good copy may be in another store or on its device".to_owned()
@@ -117,7 +118,7 @@ pub(super) async fn prove(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         Ok(found) => found,
         Err(fault) => return note_fault(engine, &store, job, fault).await,
     };
-    checks::note(engine, (row.id, row.digest), Place::Store(store.id), act, seen).await?;
+    note(engine, (row.id, row.digest), Place::Store(store.id), act, seen).await?;
     engine.catalog.store_well(store.id, engine.now()).await?;
     engine.live.changed(&[Change::Offsite, changed(&row)]);
     Ok(Ended::Done)

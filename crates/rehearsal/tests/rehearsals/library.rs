@@ -72,10 +72,16 @@ impl Looking {
     pub async fn at(page: &str) -> Self {
         let w = world().await;
         w.house.sql(MANY).unwrap();
+        let looking = Self::of(w, page).await;
+        looking.browser.wait_for_text("4,000 pictures of yours, in 3 months.").await.unwrap();
+        looking
+    }
+
+    /// The keeper looks at a page of a house.
+    pub async fn of(w: World, page: &str) -> Self {
         let browser = Browser::start(1280, 800).await.unwrap();
         browser.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
         browser.page.goto(w.house.http.join(page).unwrap().as_str()).await.unwrap();
-        browser.wait_for_text("4,000 pictures of yours, in 3 months.").await.unwrap();
         Looking { browser, w }
     }
 

@@ -2,8 +2,13 @@
 
 use std::{
     fs,
+    io::Read,
+    os::unix::fs::OpenOptionsExt,
     path::{Path, PathBuf},
     process::Command,
+    sync::{Arc, mpsc},
+    thread,
+    time::Duration,
 };
 
 use ypogeion_media::{
@@ -97,4 +102,42 @@ fn a_file_that_its_reader_dies_of_costs_one_answer() {
     let facts = pool.facts(&folder.path().join("gone.jpg"), "gone.jpg");
     assert!(facts.problem.unwrap().contains("could not be opened"));
     assert_eq!(pool.facts(&good, "good.mp4").width, Some(320));
+}
+
+/// A reader goes on with what it reads when the thread that had it started has long gone: threads that answer requests come and go.
+#[test]
+fn a_reader_outlives_the_thread_that_wanted_it_first() {
+    let folder = tempfile::tempdir().unwrap();
+    let (picture, small, large) = (folder.path().join("a.png"), folder.path().join("small"), folder.path().join("large"));
+    image::RgbImage::from_pixel(40, 30, image::Rgb([9, 90, 200])).save(&picture).unwrap();
+    // It writes the small preview as soon as somebody reads it.
+    assert!(Command::new("mkfifo").arg(&small).status().unwrap().success());
+    let pool = Arc::new(pool());
+    let (leave, left) = mpsc::channel::<()>();
+    let (asked, answered) = mpsc::channel();
+    let first = thread::spawn({
+        let pool = Arc::clone(&pool);
+        move || {
+            asked.send(pool.confinement().is_some()).unwrap();
+            let _ = left.recv();
+        }
+    });
+    assert!(answered.recv().unwrap());
+    let second = thread::spawn({
+        let (pool, picture, small, large) = (Arc::clone(&pool), picture, small.clone(), large);
+        move || pool.preview(&picture, "a.png", &small, &large)
+    });
+    // On a machine that has no time it may not have begun by then, and nothing is shown; it is never wrong.
+    thread::sleep(Duration::from_millis(500));
+    drop(leave);
+    first.join().unwrap();
+    thread::sleep(Duration::from_millis(300));
+    let mut taken = fs::File::options().read(true).custom_flags(rustix::fs::OFlags::NONBLOCK.bits() as i32).open(&small).unwrap();
+    let mut bytes = Vec::new();
+    while !second.is_finished() {
+        // Nothing yet, or nobody there.
+        let _ = taken.read_to_end(&mut bytes);
+        thread::sleep(Duration::from_millis(5));
+    }
+    assert_eq!(second.join().unwrap().unwrap().size, (40, 30));
 }

@@ -155,7 +155,7 @@ pub async fn download_original(
     query: web::Query<DownloadQuery>,
 ) -> Answer<HttpResponse> {
     let row = app.engine.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
-    let (file, path) = at_home::open(&app.engine, row.id, row.path).await?;
+    let (file, path) = at_home::open(&app.engine, (row.id, row.digest), row.path).await?;
     hand_over(&request, file, &path, row.facts.media_type.as_deref(), row.digest, query.look)
 }
 

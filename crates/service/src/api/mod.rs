@@ -2,10 +2,11 @@
 //! [`crate::caller::guard`].
 //!
 //! One module for each part of the API: [`door`] (of a machine without a household), [`house`], [`session`], [`people`], [`devices`] (as people see them), [`device`]
-//! (as devices ask), [`clearances`], [`adoptions`], [`library`], [`holding`], [`runs`], [`stores`], [`keys`], [`checks`], [`work`], [`events`], and [`console`], which serves the pages.
+//! (as devices ask), [`clearances`], [`adoptions`], [`library`], [`choosing`], [`holding`], [`runs`], [`stores`], [`keys`], [`checks`], [`work`], [`events`], and [`console`], which serves the pages.
 
 pub mod adoptions;
 pub mod checks;
+pub mod choosing;
 pub mod clearances;
 pub mod console;
 pub mod device;
@@ -93,6 +94,10 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(library::download_original)
         .service(library::download_derived)
         .service(library::show_preview)
+        .service(choosing::count_chosen)
+        .service(choosing::list_chosen)
+        .service(choosing::make_zip)
+        .service(choosing::download_zip)
         .service(holding::hold_originals)
         .service(holding::list_holding)
         .service(holding::take_back)

@@ -300,8 +300,8 @@ impl Reading {
             let part = entry.upload.and_then(|u| File::open(view.engine().library.incoming().path(u)).ok());
             return Ok(Reading { file: part.map(Arc::new), at: 0, meta });
         };
-        let path = view.engine().catalog.original(id, Some(view.device().person)).await?.path;
-        let (file, _) = at_home::open(view.engine(), id, path).await?;
+        let row = view.engine().catalog.original(id, Some(view.device().person)).await?;
+        let (file, _) = at_home::open(view.engine(), (id, row.digest), row.path).await?;
         Ok(Reading { file: Some(Arc::new(file)), at: 0, meta })
     }
 }

@@ -16,10 +16,11 @@ use ypogeion_core::{
 };
 use ypogeion_offsite::{Fault, Replica};
 
-use super::{bad, begin, end, note, tally};
+use super::{bad, begin, end, tally};
 use crate::{
     engine::Engine,
     error::Result,
+    evidence::note,
     work::{
         ended::{Broken, Ended},
         store,

@@ -6,8 +6,6 @@ mod drill;
 mod listing;
 mod reading;
 
-use std::sync::Arc;
-
 use chrono::{DateTime, TimeDelta, Utc};
 use uuid::Uuid;
 use ypogeion_catalog::{
@@ -15,20 +13,16 @@ use ypogeion_catalog::{
     work::Job,
 };
 use ypogeion_core::{
-    Digest, OriginalId,
-    layers::{Act, Observation, Outcome, Place},
+    layers::{Outcome, Place},
     words,
 };
 
 use super::ended::Ended;
-use crate::{engine::Engine, error::Result, live::Change};
+use crate::{engine::Engine, error::Result, evidence::name_of, live::Change};
 
 pub(super) use drill::drill;
 pub(super) use listing::list;
 pub(super) use reading::{read, read_back};
-
-/// What was seen of a copy: what it is worth, and its plaintext's hash if it was read to the end.
-type Seen = (Outcome, Option<Digest>);
 
 /// When a check is done for the first time: a new place has just been written to.
 pub fn first_round(engine: &Engine, check: Check) -> DateTime<Utc> {
@@ -56,40 +50,6 @@ async fn end(engine: &Engine, job: &Job, audit: &Audit, found: Found, said: &str
     engine.catalog.next_round(job.id, audit.check, engine.now() + every, engine.now()).await?;
     engine.live.changed(&[Change::Offsite, Change::Overview]);
     Ok(Ended::Round)
-}
-
-/// What people call a place.
-pub(super) async fn name_of(engine: &Engine, place: Place) -> Result<String> {
-    Ok(match place {
-        Place::Home => "the home disk".to_owned(),
-        Place::Store(id) => engine.catalog.store(id).await?.address.name,
-    })
-}
-
-/// What was seen of one copy, and, if it is bad, a line in the record. Making it good is put down with the observation.
-pub(super) async fn note(
-    engine: &Arc<Engine>,
-    (original, expected): (OriginalId, Digest),
-    place: Place,
-    act: Act,
-    (outcome, digest): Seen,
-) -> Result<()> {
-    if place == Place::Home && outcome != Outcome::Right {
-        // A disk that went away while it was read explains whatever was read.
-        engine.home_is_there().await?;
-    }
-    let seen = Observation { place, act, at: engine.now(), digest, outcome };
-    engine.catalog.observe_check(original, expected, &seen).await?;
-    if outcome != Outcome::Right {
-        // Also of one that was let go and has not left that store yet: a check must not end over it.
-        let (path, touched) = engine.catalog.last_path(original).await?;
-        let what = if outcome == Outcome::Missing { "missing" } else { "damaged" };
-        let name = name_of(engine, place).await?;
-        tracing::warn!(%path, place = name, what, "a copy is not what it should be");
-        engine.catalog.write_record(engine.now(), "Ypogeion", &format!("found the copy of {path} on {name} {what}")).await?;
-        engine.live.changed(&[Change::from(touched), Change::Offsite]);
-    }
-    Ok(())
 }
 
 fn tally(found: &mut Found, outcome: Outcome) {

@@ -24,11 +24,12 @@ use ypogeion_core::{
 use ypogeion_library::LibraryError;
 use ypogeion_offsite::{Fault, Replica, prove as reading};
 
-use super::{Seen, bad, begin, end, note, tally};
+use super::{bad, begin, end, tally};
 use crate::{
     at_home::look_at,
     engine::Engine,
     error::{Error, Result},
+    evidence::{Seen, note},
     live::Change,
     work::{
         ended::{Broken, Ended},

@@ -1,0 +1,287 @@
+/** What is done with the pictures that are chosen: how many they are, take them along, delete them, and undo that. */
+import { useQueryClient } from "@tanstack/react-query";
+import { useEffect, useRef, useState, type ReactNode } from "react";
+import { ask, Failure, type Schemas } from "../api/client";
+import { keys, useHolding, useHowMuch } from "../api/hooks";
+import { count, counted, size } from "../format";
+import { asked, type Choice } from "../ui/choice";
+import { Confirm } from "../ui/confirm";
+import { Button, TextButton } from "../ui/parts";
+import { Fault } from "../ui/states";
+
+type Wanted = Schemas["Choice"];
+/** So many are named in one request. */
+const AT_ONCE = 1000;
+
+/** What was done with what had been chosen. */
+type Done =
+  | { what: "zip"; zip: Schemas["MadeZip"] }
+  | { what: "deleted"; pictures: number; files: string[]; left: number; failure?: Failure | undefined }
+  | { what: "back"; files: number; failure?: Failure | undefined };
+
+interface ChosenProps {
+  choice: Choice;
+  /** Among which pictures; empty: all. */
+  find: string;
+  /** How many there are. */
+  total: number;
+  all: () => void;
+  clear: () => void;
+}
+
+/** The bar at the lower edge of the library, while something is chosen, and after something was done with it. */
+export function Chosen({ choice, find, total, all, clear }: ChosenProps) {
+  const [done, setDone] = useState<Done>();
+  const [zipping, setZipping] = useState<Failure | "busy">();
+  const [asking, setAsking] = useState(false);
+  const wanted = choice.size > 0 ? asked(choice, find) : undefined;
+  const howMuch = useHowMuch(wanted);
+  const removing = useRemoving(setDone);
+  if (!wanted && !done && !removing.progress) return null;
+  // What is known of a choice that was another one a moment ago is nothing to act by.
+  const known = howMuch.isPlaceholderData ? undefined : howMuch.data;
+  const one = known?.pictures === 1;
+  const zip = async () => {
+    if (!wanted || !known) return;
+    setZipping("busy");
+    try {
+      const made = await ask<Schemas["MadeZip"]>("/api/zips", "POST", { ...wanted, as_of: known.as_of });
+      setZipping(undefined);
+      setDone({ what: "zip", zip: made });
+      location.assign(address(made));
+    } catch (e) {
+      setZipping(e as Failure);
+    }
+  };
+  return (
+    <div className="pointer-events-none sticky bottom-0 z-20 pb-4 max-sm:-mx-3 max-sm:pb-0">
+      <section aria-label="Chosen" data-floor className="border-line bg-raised pointer-events-auto rounded-xl border px-4 py-2.5 text-[15.5px] shadow-lg max-sm:rounded-none max-sm:border-x-0 max-sm:border-b-0">
+        {removing.progress ? (
+          <Line action={<Button onClick={removing.stop}>Stop</Button>}>
+            {removing.progress.word} {count(removing.progress.done)} of {counted(removing.progress.of, removing.progress.one)} …
+          </Line>
+        ) : wanted ? (
+          <>
+            <Line
+              action={
+                <>
+                  <span className="flex gap-4">
+                    {known && known.pictures < total && (
+                      <TextButton tone="soft" onClick={all}>
+                        Choose all {count(total)}
+                      </TextButton>
+                    )}
+                    <TextButton tone="soft" onClick={clear}>
+                      Choose none
+                    </TextButton>
+                  </span>
+                  <span className="flex gap-2.5 max-sm:w-full max-sm:[&>*]:flex-1">
+                    <Button look="danger" disabled={!known || known.pictures === 0} onClick={() => setAsking(true)}>
+                      Delete …
+                    </Button>
+                    <Button look="strong" disabled={!known || known.files === known.not_at_home || zipping === "busy"} onClick={() => void zip()}>
+                      {zipping === "busy" ? "Preparing …" : "Download"}
+                    </Button>
+                  </span>
+                </>
+              }
+            >
+              {known ? (
+                <>
+                  <b className="font-semibold">{counted(known.pictures, "picture")} chosen</b>
+                  <span className="text-soft">
+                    , {known.files > known.pictures && `${counted(known.files, "file")}, `}
+                    {size(known.bytes)}
+                  </span>
+                </>
+              ) : howMuch.isError ? (
+                "Not counted"
+              ) : (
+                "Counting …"
+              )}
+            </Line>
+            {howMuch.isError && <Fault failure={howMuch.error} again={() => void howMuch.refetch()} />}
+            {zipping instanceof Failure && <Fault failure={zipping} />}
+          </>
+        ) : (
+          done && <Told done={done} back={removing.bringBack} close={() => setDone(undefined)} />
+        )}
+        {wanted && done?.what === "zip" && !removing.progress && (
+          <div className="border-line mt-2.5 border-t pt-2.5">
+            <Told done={done} back={removing.bringBack} close={() => setDone(undefined)} />
+          </div>
+        )}
+      </section>
+      {asking && known && wanted && (
+        <Asking
+          pictures={known.pictures}
+          files={known.files}
+          onConfirm={() => {
+            setAsking(false);
+            clear();
+            void removing.remove({ ...wanted, as_of: known.as_of }, known.pictures);
+          }}
+          onClose={() => setAsking(false)}
+          title={one ? "Delete this picture?" : `Delete ${counted(known.pictures, "picture")}?`}
+        />
+      )}
+    </div>
+  );
+}
+
+const address = (zip: Schemas["MadeZip"]) => `/api/zips/${zip.id}/bytes`;
+
+function Line({ children, action }: { children: ReactNode; action: ReactNode }) {
+  return (
+    <div className="flex flex-wrap items-center justify-between gap-x-5 gap-y-2">
+      <span role="status" className="numbers">
+        {children}
+      </span>
+      <span className="flex flex-wrap items-center gap-x-4 gap-y-2 max-sm:w-full max-sm:justify-between">{action}</span>
+    </div>
+  );
+}
+
+/** What came of it. */
+function Told({ done, back, close }: { done: Done; back: (files: string[]) => Promise<void>; close: () => void }) {
+  const shut = (
+    <TextButton tone="soft" onClick={close}>
+      Close
+    </TextButton>
+  );
+  switch (done.what) {
+    case "zip":
+      return (
+        <Line
+          action={
+            <>
+              <a href={address(done.zip)} className="text-ink underline underline-offset-4">
+                Download it again
+              </a>
+              {shut}
+            </>
+          }
+        >
+          “{done.zip.name}” with {counted(done.zip.files, "file")}, {size(done.zip.length)}, is on its way to your downloads.
+          {done.zip.left_out > 0 && ` ${counted(done.zip.left_out, "file")} without a good copy at home ${done.zip.left_out === 1 ? "is" : "are"} not in it.`}
+        </Line>
+      );
+    case "deleted":
+      return (
+        <>
+          <Line
+            action={
+              <>
+                {done.files.length > 0 && <Button onClick={() => void back(done.files)}>Bring back</Button>}
+                {shut}
+              </>
+            }
+          >
+            {counted(done.pictures, "picture")} deleted{done.files.length > done.pictures && `, with ${counted(done.files.length, "file")}`}.
+            {done.left > 0 && ` ${counted(done.left, "picture")} ${done.left === 1 ? "was" : "were"} not deleted.`}
+          </Line>
+          {done.failure && <Fault failure={done.failure} />}
+        </>
+      );
+    case "back":
+      return (
+        <>
+          <Line action={shut}>{counted(done.files, "file")} brought back.</Line>
+          {done.failure && <Fault failure={done.failure} />}
+        </>
+      );
+  }
+}
+
+function Asking({ pictures, files, title, onConfirm, onClose }: { pictures: number; files: number; title: string; onConfirm: () => void; onClose: () => void }) {
+  const holding = useHolding();
+  const rule = holding.data?.pages[0];
+  return (
+    <Confirm title={title} action="Delete" busy={!rule} failure={holding.error} onConfirm={onConfirm} onClose={onClose}>
+      {files > pictures && <p className="mt-0">With all that belongs to {pictures === 1 ? "it" : "them"}, {counted(files, "file")}.</p>}
+      <WhatDeletingDoes rule={rule} many={pictures > 1} />
+    </Confirm>
+  );
+}
+
+/** What becomes of deleted pictures, by the rule of the house. */
+export function WhatDeletingDoes({ rule, many }: { rule: Pick<Schemas["Holding"], "home_days" | "offsite_days"> | undefined; many: boolean }) {
+  return (
+    <>
+      <p className="mt-0">
+        {many ? "They are" : "It is"} taken out of the library and kept under Restore
+        {rule ? (rule.home_days === 0 ? ` until somebody removes ${many ? "them" : "it"} for good.` : ` for ${counted(rule.home_days, "day")}. Until then, one click brings ${many ? "them" : "it"} back.`) : "."}
+      </p>
+      {rule && rule.home_days > 0 && (
+        <p className="text-soft">
+          After that {many ? "they are" : "it is"} removed from this server{rule.offsite_days > 0 ? `; ${counted(rule.offsite_days, "day")} later ${many ? "their" : "its"} copies in the stores are removed, too` : `, and soon afterwards ${many ? "their" : "its"} copies in the stores are removed, too`}. Copies on phones and computers stay where they are, and are not sent again.
+        </p>
+      )}
+    </>
+  );
+}
+
+/** Deletes what is chosen, and brings it back: thousand by thousand, until somebody says stop. What was done until then stays done. */
+function useRemoving(setDone: (done: Done) => void) {
+  const client = useQueryClient();
+  const [progress, setProgress] = useState<{ word: string; done: number; of: number; one: "picture" | "file" }>();
+  const stopped = useRef(false);
+  // A page that is left goes on with nothing.
+  useEffect(
+    () => () => {
+      stopped.current = true;
+    },
+    [],
+  );
+  const fresh = () => Promise.all([keys.months, ["library", "month"], keys.holding, keys.overview].map((queryKey) => client.invalidateQueries({ queryKey })));
+  const remove = async (wanted: Wanted, of: number) => {
+    stopped.current = false;
+    let [pictures, failure]: [number, Failure | undefined] = [0, undefined];
+    const files: string[] = [];
+    const report = () => setProgress({ word: "Deleted", done: pictures, of, one: "picture" });
+    report();
+    try {
+      let after: Schemas["Spot"] | null | undefined;
+      do {
+        const page: Schemas["ChosenPictures"] = await ask("/api/choice/pictures", "POST", { choice: wanted, after });
+        after = page.next;
+        if (page.pictures.length === 0) break;
+        files.push(...(await someHeld(page.pictures)));
+        pictures += page.pictures.length;
+        report();
+      } while (after && !stopped.current);
+    } catch (e) {
+      failure = e as Failure;
+    }
+    setProgress(undefined);
+    setDone({ what: "deleted", pictures, files, left: Math.max(0, of - pictures), failure });
+    await fresh();
+  };
+  const bringBack = async (deleted: string[]) => {
+    stopped.current = false;
+    let [files, failure]: [number, Failure | undefined] = [0, undefined];
+    try {
+      for (let n = 0; n < deleted.length && !stopped.current; n += AT_ONCE) {
+        setProgress({ word: "Brought back", done: n, of: deleted.length, one: "file" });
+        files += (await ask<Schemas["Changed"]>("/api/holding/back", "POST", { originals: deleted.slice(n, n + AT_ONCE) })).count;
+      }
+    } catch (e) {
+      failure = e as Failure;
+    }
+    setProgress(undefined);
+    setDone({ what: "back", files, failure });
+    await fresh();
+  };
+  return { progress, remove, bringBack, stop: () => (stopped.current = true) };
+}
+
+/** Deletes some, and says which files that were. That somebody else did it a moment ago is no failure. */
+async function someHeld(originals: string[]): Promise<string[]> {
+  try {
+    return (await ask<Schemas["NowHeld"]>("/api/holding", "POST", { originals })).files;
+  } catch (e) {
+    if (e instanceof Failure && e.kind === "not-found") return [];
+    throw e;
+  }
+}
+

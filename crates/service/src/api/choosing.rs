@@ -1,0 +1,92 @@
+//! Choosing many pictures, and taking them along as one file. Everybody chooses among their own.
+
+use actix_files::HttpRange;
+use actix_web::{
+    HttpRequest, HttpResponse,
+    body::SizedStream,
+    get,
+    http::{
+        StatusCode,
+        header::{
+            ACCEPT_RANGES, CONTENT_RANGE, ContentDisposition, DispositionParam, DispositionType, ETAG, ExtendedValue,
+            HeaderValue, IF_RANGE, RANGE,
+        },
+    },
+    post, web,
+};
+use futures_util::stream;
+use uuid::Uuid;
+use ypogeion_engine::{choosing, zips};
+use ypogeion_wire::{
+    choosing::{Choice, ChosenPictures, HowMuch, MadeZip, WhichChosen},
+    problem::ProblemType,
+};
+
+use crate::{
+    app::App,
+    caller::Caller,
+    failure::{Answer, Failure},
+};
+
+/// How much is chosen.
+#[utoipa::path(responses((status = 200, body = HowMuch)))]
+#[post("/api/choice")]
+pub async fn count_chosen(app: web::Data<App>, caller: Caller, body: web::Json<Choice>) -> Answer<web::Json<HowMuch>> {
+    Ok(web::Json(choosing::how_much(&app.engine, caller.owner()?, &body).await?))
+}
+
+/// Which pictures are chosen, newest first, page by page.
+#[utoipa::path(responses((status = 200, body = ChosenPictures)))]
+#[post("/api/choice/pictures")]
+pub async fn list_chosen(app: web::Data<App>, caller: Caller, body: web::Json<WhichChosen>) -> Answer<web::Json<ChosenPictures>> {
+    Ok(web::Json(choosing::page(&app.engine, caller.owner()?, &body.choice, body.after.as_ref()).await?))
+}
+
+/// Makes a zip of what is chosen: all files of these pictures that have a good copy at home, with their names and times, in the folders of the
+/// library. It is not written anywhere; what is in it is put down. Up to 100,000 files.
+#[utoipa::path(responses((status = 200, body = MadeZip)))]
+#[post("/api/zips")]
+pub async fn make_zip(app: web::Data<App>, caller: Caller, body: web::Json<Choice>) -> Answer<web::Json<MadeZip>> {
+    Ok(web::Json(zips::make(&app.engine, caller.owner()?, &body).await?))
+}
+
+/// The bytes of a zip. Ranges work, also after days: an interrupted download goes on from where it was.
+#[utoipa::path(responses((status = 200, content_type = "application/zip", body = Vec<u8>), (status = 206)))]
+#[get("/api/zips/{id}/bytes")]
+pub async fn download_zip(
+    app: web::Data<App>,
+    caller: Caller,
+    request: HttpRequest,
+    id: web::Path<Uuid>,
+) -> Answer<HttpResponse> {
+    let zip = zips::find(&app.engine, caller.owner()?, *id).await?;
+    let (tag, length) = (format!("\"{}\"", zip.id), zip.length);
+    let header = |name| request.headers().get(name).and_then(|v: &HeaderValue| v.to_str().ok());
+    // Each zip has an id of its own, so what another one was asked by is another one.
+    let wanted = header(RANGE).filter(|_| header(IF_RANGE).is_none_or(|of| of == tag));
+    let ranges = wanted.map(|range| HttpRange::parse(range, length)).transpose().map_err(|_| {
+        Failure::new(ProblemType::RangeNotSatisfiable, format!("This download has {length} bytes; the range is none of them."))
+    })?;
+    // Several at once are answered with the whole, as they may be.
+    let one = ranges.as_deref().and_then(|all| <[HttpRange; 1]>::try_from(all).ok()).map(|[one]| one);
+    let (from, until) = one.map_or((0, length), |r| (r.start, r.start + r.length));
+    let name = ExtendedValue {
+        charset: actix_web::http::header::Charset::Ext("UTF-8".into()),
+        language_tag: None,
+        value: zip.name.clone().into_bytes(),
+    };
+    let disposition =
+        ContentDisposition { disposition: DispositionType::Attachment, parameters: vec![DispositionParam::FilenameExt(name)] };
+    let bytes = zips::bytes(&app.engine, zip, from, until).await?;
+    let bytes = stream::unfold(bytes, async |mut bytes| bytes.recv().await.map(|some| (some, bytes)));
+    let mut response = HttpResponse::build(if one.is_some() { StatusCode::PARTIAL_CONTENT } else { StatusCode::OK });
+    if one.is_some() {
+        response.insert_header((CONTENT_RANGE, format!("bytes {from}-{}/{length}", until.saturating_sub(1))));
+    }
+    let response = response
+        .content_type("application/zip")
+        .insert_header(disposition)
+        .insert_header((ACCEPT_RANGES, "bytes"))
+        .insert_header((ETAG, tag));
+    Ok(response.body(SizedStream::new(until - from, Box::pin(bytes))))
+}
