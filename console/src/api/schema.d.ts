@@ -470,6 +470,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/favourites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes pictures favourites, or not any more. Everybody has their own. */
+        post: operations["mark_favourites"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/filing": {
         parameters: {
             query?: never;
@@ -2627,6 +2644,21 @@ export interface components {
             /** @description What it is called. */
             name: string;
         };
+        /** @description Pictures that somebody likes best, or does not any more; at most 1,000 at once. */
+        MarkFavourites: {
+            /** @description Whether they are favourites from now on. */
+            favourite: boolean;
+            /** @description Their ids. */
+            pictures: string[];
+        };
+        /** @description How many pictures were marked. */
+        Marked: {
+            /**
+             * Format: int64
+             * @description So many; those that are gone, or somebody else's, are not among them.
+             */
+            count: number;
+        };
         /** @description Who is signed in. */
         Me: {
             /** @description The household's name. */
@@ -2886,6 +2918,8 @@ export interface components {
             evidence: components["schemas"]["Evidence"][];
             /** @description Exposure as people write it. */
             exposure?: string | null;
+            /** @description Whether its member likes it best. */
+            favourite: boolean;
             /**
              * Format: int32
              * @description Height in pixels as shown.
@@ -2981,6 +3015,8 @@ export interface components {
         OriginalCard: {
             /** @description What else belongs to its shot: `edited`, `still`, `twin`, `video`, `raw`, `motion`, `other`, `sidecar`. */
             company: string[];
+            /** @description Whether its member likes it best. */
+            favourite: boolean;
             /**
              * Format: int32
              * @description Height in pixels as shown, if known.
@@ -4678,6 +4714,29 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": components["schemas"]["LiveEvent"];
+                };
+            };
+        };
+    };
+    mark_favourites: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarkFavourites"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Marked"];
                 };
             };
         };

@@ -1,5 +1,6 @@
 /** What is done with the pictures that are chosen: how many they are, take them along, delete them, and undo that. */
 import { useQueryClient } from "@tanstack/react-query";
+import { DropdownMenu } from "radix-ui";
 import { useEffect, useRef, useState, type ReactNode } from "react";
 import { ask, Failure, type Schemas } from "../api/client";
 import { keys, useHolding, useHowMuch } from "../api/hooks";
@@ -17,7 +18,8 @@ const AT_ONCE = 1000;
 type Done =
   | { what: "zip"; zip: Schemas["MadeZip"] }
   | { what: "deleted"; pictures: number; files: string[]; left: number; failure?: Failure | undefined }
-  | { what: "back"; files: number; failure?: Failure | undefined };
+  | { what: "back"; files: number; failure?: Failure | undefined }
+  | { what: "marked"; favourite: boolean; pictures: number; left: number; failure?: Failure | undefined };
 
 interface ChosenProps {
   choice: Choice;
@@ -36,8 +38,8 @@ export function Chosen({ choice, find, total, all, clear }: ChosenProps) {
   const [asking, setAsking] = useState(false);
   const wanted = choice.size > 0 ? asked(choice, find) : undefined;
   const howMuch = useHowMuch(wanted);
-  const removing = useRemoving(setDone);
-  if (!wanted && !done && !removing.progress) return null;
+  const running = useRunning(setDone);
+  if (!wanted && !done && !running.progress) return null;
   // What is known of a choice that was another one a moment ago is nothing to act by.
   const known = howMuch.isPlaceholderData ? undefined : howMuch.data;
   const one = known?.pictures === 1;
@@ -56,9 +58,9 @@ export function Chosen({ choice, find, total, all, clear }: ChosenProps) {
   return (
     <div className="pointer-events-none sticky bottom-0 z-20 pb-4 max-sm:-mx-3 max-sm:pb-0">
       <section aria-label="Chosen" data-floor className="border-line bg-raised pointer-events-auto rounded-xl border px-4 py-2.5 text-[15.5px] shadow-lg max-sm:rounded-none max-sm:border-x-0 max-sm:border-b-0">
-        {removing.progress ? (
-          <Line action={<Button onClick={removing.stop}>Stop</Button>}>
-            {removing.progress.word} {count(removing.progress.done)} of {counted(removing.progress.of, removing.progress.one)} …
+        {running.progress ? (
+          <Line action={<Button onClick={running.stop}>Stop</Button>}>
+            {running.progress.word} {count(running.progress.done)} of {counted(running.progress.of, running.progress.one)} …
           </Line>
         ) : wanted ? (
           <>
@@ -76,6 +78,12 @@ export function Chosen({ choice, find, total, all, clear }: ChosenProps) {
                     </TextButton>
                   </span>
                   <span className="flex gap-2.5 max-sm:w-full max-sm:[&>*]:flex-1">
+                    <Mark
+                      disabled={!known || known.pictures === 0}
+                      mark={(favourite) => {
+                        if (known) void running.mark({ ...wanted, as_of: known.as_of }, known.pictures, favourite);
+                      }}
+                    />
                     <Button look="danger" disabled={!known || known.pictures === 0} onClick={() => setAsking(true)}>
                       Delete …
                     </Button>
@@ -104,11 +112,11 @@ export function Chosen({ choice, find, total, all, clear }: ChosenProps) {
             {zipping instanceof Failure && <Fault failure={zipping} />}
           </>
         ) : (
-          done && <Told done={done} back={removing.bringBack} close={() => setDone(undefined)} />
+          done && <Told done={done} back={running.bringBack} close={() => setDone(undefined)} />
         )}
-        {wanted && done?.what === "zip" && !removing.progress && (
+        {wanted && (done?.what === "zip" || done?.what === "marked") && !running.progress && (
           <div className="border-line mt-2.5 border-t pt-2.5">
-            <Told done={done} back={removing.bringBack} close={() => setDone(undefined)} />
+            <Told done={done} back={running.bringBack} close={() => setDone(undefined)} />
           </div>
         )}
       </section>
@@ -119,7 +127,7 @@ export function Chosen({ choice, find, total, all, clear }: ChosenProps) {
           onConfirm={() => {
             setAsking(false);
             clear();
-            void removing.remove({ ...wanted, as_of: known.as_of }, known.pictures);
+            void running.remove({ ...wanted, as_of: known.as_of }, known.pictures);
           }}
           onClose={() => setAsking(false)}
           title={one ? "Delete this picture?" : `Delete ${counted(known.pictures, "picture")}?`}
@@ -183,6 +191,16 @@ function Told({ done, back, close }: { done: Done; back: (files: string[]) => Pr
           {done.failure && <Fault failure={done.failure} />}
         </>
       );
+    case "marked":
+      return (
+        <>
+          <Line action={shut}>
+            {counted(done.pictures, "picture")} {done.pictures === 1 ? "is" : "are"} {done.favourite ? (done.pictures === 1 ? "a favourite" : "favourites") : done.pictures === 1 ? "no favourite" : "no favourites"} now.
+            {done.left > 0 && ` ${counted(done.left, "picture")} ${done.left === 1 ? "was" : "were"} left as ${done.left === 1 ? "it" : "they"} ${done.left === 1 ? "was" : "were"}.`}
+          </Line>
+          {done.failure && <Fault failure={done.failure} />}
+        </>
+      );
     case "back":
       return (
         <>
@@ -221,8 +239,8 @@ export function WhatDeletingDoes({ rule, many }: { rule: Pick<Schemas["Holding"]
   );
 }
 
-/** Deletes what is chosen, and brings it back: thousand by thousand, until somebody says stop. What was done until then stays done. */
-function useRemoving(setDone: (done: Done) => void) {
+/** Does something with all that is chosen, and brings back what was deleted: thousand by thousand, until somebody says stop. What was done until then stays done. */
+function useRunning(setDone: (done: Done) => void) {
   const client = useQueryClient();
   const [progress, setProgress] = useState<{ word: string; done: number; of: number; one: "picture" | "file" }>();
   const stopped = useRef(false);
@@ -234,11 +252,11 @@ function useRemoving(setDone: (done: Done) => void) {
     [],
   );
   const fresh = () => Promise.all([keys.months, ["library", "month"], keys.holding, keys.overview].map((queryKey) => client.invalidateQueries({ queryKey })));
-  const remove = async (wanted: Wanted, of: number) => {
+  /** Thousand by thousand; `act` is told which. Returns how many it was, and what kept it from going on. */
+  const each = async (wanted: Wanted, of: number, word: string, act: (pictures: string[]) => Promise<void>): Promise<[number, Failure | undefined]> => {
     stopped.current = false;
-    let [pictures, failure]: [number, Failure | undefined] = [0, undefined];
-    const files: string[] = [];
-    const report = () => setProgress({ word: "Deleted", done: pictures, of, one: "picture" });
+    let done = 0;
+    const report = () => setProgress({ word, done, of, one: "picture" });
     report();
     try {
       let after: Schemas["Spot"] | null | undefined;
@@ -246,15 +264,26 @@ function useRemoving(setDone: (done: Done) => void) {
         const page: Schemas["ChosenPictures"] = await ask("/api/choice/pictures", "POST", { choice: wanted, after });
         after = page.next;
         if (page.pictures.length === 0) break;
-        files.push(...(await someHeld(page.pictures)));
-        pictures += page.pictures.length;
+        await act(page.pictures);
+        done += page.pictures.length;
         report();
       } while (after && !stopped.current);
     } catch (e) {
-      failure = e as Failure;
+      return [done, e as Failure];
+    } finally {
+      setProgress(undefined);
     }
-    setProgress(undefined);
+    return [done, undefined];
+  };
+  const remove = async (wanted: Wanted, of: number) => {
+    const files: string[] = [];
+    const [pictures, failure] = await each(wanted, of, "Deleted", async (some) => void files.push(...(await someHeld(some))));
     setDone({ what: "deleted", pictures, files, left: Math.max(0, of - pictures), failure });
+    await fresh();
+  };
+  const mark = async (wanted: Wanted, of: number, favourite: boolean) => {
+    const [pictures, failure] = await each(wanted, of, "Marked", async (some) => void (await unlessGone(ask("/api/favourites", "POST", { pictures: some, favourite }))));
+    setDone({ what: "marked", favourite, pictures, left: Math.max(0, of - pictures), failure });
     await fresh();
   };
   const bringBack = async (deleted: string[]) => {
@@ -272,16 +301,42 @@ function useRemoving(setDone: (done: Done) => void) {
     setDone({ what: "back", files, failure });
     await fresh();
   };
-  return { progress, remove, bringBack, stop: () => (stopped.current = true) };
+  return { progress, remove, mark, bringBack, stop: () => (stopped.current = true) };
 }
 
-/** Deletes some, and says which files that were. That somebody else did it a moment ago is no failure. */
-async function someHeld(originals: string[]): Promise<string[]> {
+/** Deletes some, and says which files that were. */
+const someHeld = async (originals: string[]): Promise<string[]> => (await unlessGone(ask<Schemas["NowHeld"]>("/api/holding", "POST", { originals })))?.files ?? [];
+
+/** That somebody else deleted all of them a moment ago is no failure. */
+async function unlessGone<T>(answer: Promise<T>): Promise<T | undefined> {
   try {
-    return (await ask<Schemas["NowHeld"]>("/api/holding", "POST", { originals })).files;
+    return await answer;
   } catch (e) {
-    if (e instanceof Failure && e.kind === "not-found") return [];
+    if (e instanceof Failure && e.kind === "not-found") return undefined;
     throw e;
   }
 }
 
+/** What pictures can be marked as. */
+function Mark({ disabled, mark }: { disabled: boolean; mark: (favourite: boolean) => void }) {
+  const item = "cursor-default rounded px-3 py-2 text-[15px] outline-none select-none data-[highlighted]:bg-line/50";
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger asChild disabled={disabled}>
+        <Button>
+          Mark <span aria-hidden className="text-[11px]">▾</span>
+        </Button>
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content align="end" side="top" sideOffset={8} className="border-line bg-raised z-50 min-w-48 rounded-[10px] border p-1.5 text-ink shadow-lg">
+          <DropdownMenu.Item className={item} onSelect={() => mark(true)}>
+            As favourites
+          </DropdownMenu.Item>
+          <DropdownMenu.Item className={item} onSelect={() => mark(false)}>
+            As favourites no more
+          </DropdownMenu.Item>
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}

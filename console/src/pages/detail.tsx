@@ -157,6 +157,7 @@ function Shown({ original: o, find, onClose, onPrevious, onNext }: Sides) {
             Show it among all pictures
           </Link>
         )}
+        <Favourite key={o.id} original={o} />
         <Heading>How safe it is</Heading>
         <Layers original={o} />
         {o.parts.length > 1 && (
@@ -197,6 +198,24 @@ function Shown({ original: o, find, onClose, onPrevious, onNext }: Sides) {
         <Delete original={o} onDeleted={onClose} />
       </div>
     </div>
+  );
+}
+
+/** Whether one likes it best. */
+function Favourite({ original: o }: { original: Original }) {
+  const mark = useDo((favourite: boolean) => ask<Schemas["Marked"]>("/api/favourites", "POST", { pictures: [o.id], favourite }), [keys.original(o.id), keys.originals(o.taken_local.slice(0, 7)), keys.months]);
+  // What was just said counts until the server says it again.
+  const is = mark.isPending ? mark.variables : o.favourite;
+  return (
+    <>
+      <Button aria-pressed={is} disabled={mark.isPending} className="mt-3 w-full" onClick={() => mark.mutate(!is)}>
+        <span aria-hidden className={is ? "text-ochre-text" : "text-soft"}>
+          {is ? "★" : "☆"}
+        </span>{" "}
+        {is ? "A favourite of yours" : "Make it a favourite"}
+      </Button>
+      {mark.isError && <Fault failure={mark.error} />}
+    </>
   );
 }
 

@@ -180,7 +180,7 @@ function Card({ at, find, card, place, placeholder }: { at: string; find: string
   const mark: Mark = { id: card.id, taken: card.taken_local };
   const chosen = isChosen(choosing.choice, mark);
   const unsafe = card.layer === "home" || card.layer === "device";
-  const label = `${card.name}, ${card.kind}${card.company.length > 0 ? `, with ${companyWord(card.company)}` : ""}${unsafe ? ", no copy offsite yet" : ""}`;
+  const label = `${card.name}, ${card.kind}${card.company.length > 0 ? `, with ${companyWord(card.company)}` : ""}${card.favourite ? ", a favourite" : ""}${unsafe ? ", no copy offsite yet" : ""}`;
   const press = (e: MouseEvent) => {
     if (e.shiftKey || e.ctrlKey || e.metaKey || choosing.active) choosing.pick(mark, e.shiftKey);
     else void navigate(addressOf(`/library/${card.id}`, find), { state: { sheet: true } });
@@ -211,6 +211,11 @@ function Card({ at, find, card, place, placeholder }: { at: string; find: string
         )}
         {card.company.length > 0 && (
           <span className={`absolute bottom-1.5 rounded bg-black/65 px-1.5 text-[12.5px] font-semibold text-white ${card.kind === "video" ? "right-1.5" : "left-1.5"}`}>{companyWord(card.company)}</span>
+        )}
+        {card.favourite && (
+          <span aria-hidden className={`absolute top-1 text-[17px] leading-none text-[#ffd27a] [text-shadow:0_0_3px_#000,0_0_1px_#000] ${unsafe ? "right-6" : "right-2"}`}>
+            ★
+          </span>
         )}
         {unsafe && <span aria-hidden title="No copy offsite yet" className="absolute top-2 right-2 size-[9px] rounded-full border border-black/40" style={{ background: "var(--grain)" }} />}
       </button>

@@ -53,6 +53,7 @@ asked_together! {
     job with store audit held;
     object with store superseded device held;
     sighting with counted;
+    favourite with original;
     adopted_file with adoption;
     household with store object;
 }

@@ -161,6 +161,10 @@ impl<'a> Asking<'a> {
                 SCREENSHOTS.iter().fold(asking, |asking, name| asking.text(" OR").named(name)).text(")")
             }
             What::Named(text) => self.file(person).text(" AND").named(text),
+            What::Favourite => {
+                let asking = self.file(person).text(" AND f.id IN (SELECT original FROM favourite WHERE person = ");
+                asking.value::<SqlUuid, _>(person.0).text(")")
+            }
             What::Copies(Copies::OnlyHome | Copies::Offsite) => self.counted(person).text(" AND NOT c.away"),
             What::Copies(Copies::Damaged) => self.counted(person).text(" AND NOT c.home"),
             What::Copies(Copies::Proven) => {
@@ -198,7 +202,7 @@ impl<'a> Asking<'a> {
 fn is_of_files(what: &What) -> bool {
     match what {
         What::Kind(kind) => *kind == MediaKind::Raw,
-        What::Screenshot | What::Copies(_) | What::Named(_) => true,
+        What::Screenshot | What::Favourite | What::Copies(_) | What::Named(_) => true,
         What::Taken(_) | What::By { .. } => false,
     }
 }

@@ -39,6 +39,7 @@ pub mod derived;
 pub mod devices;
 pub mod elsewhere;
 pub mod evidence;
+pub mod favourites;
 pub mod find;
 pub mod folder_view;
 pub mod growth;

@@ -44,6 +44,8 @@ pub struct Card {
     pub proven_at: Option<DateTime<Utc>>,
     /// What else belongs to its shot: the parts' words, joined by commas; empty for one that is alone.
     pub company: String,
+    /// Whether its member likes it best.
+    pub favourite: bool,
 }
 
 /// No month has more pictures; further ones are not on its page.
@@ -146,6 +148,8 @@ struct CardRow {
     proven_at: Option<DateTime<Utc>>,
     #[diesel(sql_type = Text)]
     company: String,
+    #[diesel(sql_type = Bool)]
+    favourite: bool,
 }
 
 #[derive(QueryableByName)]
@@ -304,7 +308,7 @@ impl Catalog {
         let before = after.map_or(until, |(time, id)| until.min((time, id.0)));
         // Text: what is asked of each card is asked of this page's alone, by a query of its own for each.
         let asking = Asking::new(
-            "SELECT o.id, o.path, o.kind, o.taken_local, o.facts, o.preview, o.placeholder, s.home, s.offsite, s.proven_at, p.company
+            "SELECT o.id, o.path, o.kind, o.taken_local, o.facts, o.preview, o.placeholder, s.home, s.offsite, s.proven_at, p.company, p.favourite
              FROM (SELECT * FROM original o WHERE",
         )
         .shown(person)
@@ -325,7 +329,9 @@ impl Catalog {
                         max(s.proven_at) FILTER (WHERE a.id IS NOT NULL AND s.good) AS proven_at
                  FROM standing s LEFT JOIN store a ON a.id = s.place AND a.away WHERE s.original = o.id
              ) s, LATERAL (
-                 SELECT coalesce(string_agg(part, ',' ORDER BY part), '') AS company FROM living WHERE shot = o.id AND id <> o.id
+                 SELECT coalesce(string_agg(f.part, ',' ORDER BY f.part) FILTER (WHERE f.id <> o.id), '') AS company,
+                        coalesce(bool_or(v.person IS NOT NULL), false) AS favourite
+                 FROM living f LEFT JOIN favourite v ON v.original = f.id AND v.person = o.person WHERE f.shot = o.id
              ) p ORDER BY o.taken_local DESC, o.id DESC",
         );
         let mut c = self.connection().await?;
@@ -344,6 +350,7 @@ impl Catalog {
                 offsite: r.offsite,
                 proven_at: r.proven_at,
                 company: r.company,
+                favourite: r.favourite,
             })
             .collect())
     }

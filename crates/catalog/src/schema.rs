@@ -165,6 +165,13 @@ diesel::table! {
 }
 
 diesel::table! {
+    favourite (person, original) {
+        person -> Uuid,
+        original -> Uuid,
+    }
+}
+
+diesel::table! {
     folder_entry (device, path) {
         device -> Uuid,
         path -> Text,
@@ -603,6 +610,8 @@ diesel::joinable!(counted -> original (original));
 diesel::joinable!(derived_file -> original (original));
 diesel::joinable!(device -> person (person));
 diesel::joinable!(device_source -> device (device));
+diesel::joinable!(favourite -> original (original));
+diesel::joinable!(favourite -> person (person));
 diesel::joinable!(folder_entry -> device (device));
 diesel::joinable!(folder_entry -> original (original));
 diesel::joinable!(folder_entry -> upload (upload));

@@ -193,6 +193,8 @@ actions! {
     MakeZip = "make_zip" => PEOPLE,
     /// Download it.
     DownloadZip = "download_zip" => PEOPLE,
+    /// Say which pictures one likes best.
+    MarkFavourites = "mark_favourites" => PEOPLE,
     /// Delete originals of one's own: they go to holding.
     HoldOriginals = "hold_originals" => PEOPLE,
     /// What of one's own is in holding.

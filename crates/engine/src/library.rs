@@ -16,6 +16,7 @@ use ypogeion_wire::original::{DerivedFile, Evidence, Original, OriginalCard, Sho
 use crate::{
     engine::Engine,
     error::{Error, Result},
+    live::each,
     three_two_one,
 };
 
@@ -95,10 +96,28 @@ pub async fn page(
             },
             preview: c.preview,
             placeholder: c.placeholder,
+            favourite: c.favourite,
             company: c.company.split(',').filter(|p| !p.is_empty()).map(str::to_owned).collect(),
         })
         .collect();
     Ok((originals, last))
+}
+
+/// No request names more.
+const MOST_MARKED: usize = 1000;
+
+/// Makes pictures of a member their favourites, or not any more. Returns how many were there.
+pub async fn mark_favourites(engine: &Engine, owner: PersonId, pictures: &[OriginalId], on: bool) -> Result<u64> {
+    if pictures.len() > MOST_MARKED {
+        return Err(Error::TooLarge(format!("One request has at most {MOST_MARKED} pictures; send several.")));
+    }
+    let marked = engine.catalog.mark_favourites(owner, pictures, on, engine.now()).await?;
+    if marked.is_empty() {
+        return Err(Error::NotFound);
+    }
+    let count = marked.len() as u64;
+    engine.live.changed(&each(marked));
+    Ok(count)
 }
 
 /// One original of a member, with facts, layers and evidence.
@@ -140,6 +159,7 @@ pub async fn one(engine: &Engine, owner: PersonId, id: OriginalId, sought: Optio
         id: row.id,
         person: row.person,
         person_name: person.name,
+        favourite: engine.catalog.is_favourite(owner, row.shot).await?,
         at,
         newer,
         older,

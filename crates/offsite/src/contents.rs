@@ -210,6 +210,7 @@ mod tests {
             file_time: None,
             shot: None,
             held: None,
+            favourite_of: Vec::new(),
             object: ObjectRecord { name: format!("objects/{:02}", 99 - id), size: 200, hash: Digest::of(b"s").into() },
         }))
     }

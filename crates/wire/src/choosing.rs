@@ -107,3 +107,20 @@ pub struct MadeZip {
     /// Until then it can be downloaded. Each download puts that off.
     pub ends_at: DateTime<Utc>,
 }
+
+/// Pictures that somebody likes best, or does not any more; at most 1,000 at once.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct MarkFavourites {
+    /// Their ids.
+    #[schema(value_type = Vec<Uuid>)]
+    pub pictures: Vec<OriginalId>,
+    /// Whether they are favourites from now on.
+    pub favourite: bool,
+}
+
+/// How many pictures were marked.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Marked {
+    /// So many; those that are gone, or somebody else's, are not among them.
+    pub count: u64,
+}

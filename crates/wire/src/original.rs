@@ -54,6 +54,8 @@ pub struct OriginalCard {
     pub placeholder: Option<String>,
     /// What else belongs to its shot: `edited`, `still`, `twin`, `video`, `raw`, `motion`, `other`, `sidecar`.
     pub company: Vec<String>,
+    /// Whether its member likes it best.
+    pub favourite: bool,
 }
 
 /// A page of originals, newest first.
@@ -116,6 +118,8 @@ pub struct Original {
     pub person: PersonId,
     /// The member's name.
     pub person_name: String,
+    /// Whether its member likes it best.
+    pub favourite: bool,
     /// Where it is in the member's library, as the console's page says it in its address: its month, and how many pictures of that are newer
     /// (`2026-04.37`). None: another file stands for its picture there.
     pub at: Option<String>,

@@ -64,6 +64,13 @@ async fn house() -> World {
         .await
         .unwrap();
     c.batch_execute(MANY).await.unwrap();
+    // What somebody else likes is no favourite of hers.
+    c.batch_execute(
+        "INSERT INTO favourite SELECT person, id FROM original WHERE name ~ '^IMG_7';
+         INSERT INTO favourite SELECT p.id, o.id FROM original o, person p WHERE p.name = 'Piet' AND o.name ~ '^IMG_8'",
+    )
+    .await
+    .unwrap();
     w
 }
 
@@ -100,6 +107,8 @@ async fn what_is_found_is_what_is_so() {
         ("dsc_", file("f.name LIKE 'DSC%'")),
         ("not raw 2020", format!("extract(year FROM o.taken_local) = 2020 AND NOT {}", file("f.kind = 'raw'"))),
         ("screenshots", "o.source = 'Screenshots'".to_owned()),
+        ("favourites", "o.name ~ '^IMG_7'".to_owned()),
+        ("not favorites 2020", "extract(year FROM o.taken_local) = 2020 AND o.name !~ '^IMG_7'".to_owned()),
         ("CAFE", "o.name ILIKE 'caf%'".to_owned()),
         ("100%", "o.name = 'Café_100%.jpg'".to_owned()),
         ("img_10", "o.name ~ '^IMG_10'".to_owned()),

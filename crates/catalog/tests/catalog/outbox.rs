@@ -231,7 +231,21 @@ async fn whatever_changes_of_an_original_its_ledgers_say_anew() {
         w.catalog.segment_written(store, 99, &rows, (None, None), 0).await.unwrap();
         assert_eq!(w.catalog.unlisted(store, 9).await.unwrap().len(), 1, "{change}, while it was written");
     }
-    w.write_segment(store, 100).await;
+    let own = w.catalog.unlisted(store, 9).await.unwrap()[0].original.id;
+    for (n, change) in [
+        format!("UPDATE original SET gone_at = NULL, held_at = NULL WHERE id = '{}'", own.0),
+        format!("INSERT INTO favourite SELECT person, id FROM original WHERE id = '{}'", own.0),
+        format!("DELETE FROM favourite WHERE original = '{}'", own.0),
+    ]
+    .iter()
+    .enumerate()
+    {
+        w.write_segment(store, 200 + n as u64).await;
+        assert!(w.catalog.unlisted(store, 9).await.unwrap().is_empty());
+        sql_query(change.as_str()).execute(&mut c).await.unwrap();
+        assert_eq!(w.catalog.unlisted(store, 9).await.unwrap().len(), 1, "{change}");
+    }
+    w.write_segment(store, 300).await;
     sql_query("UPDATE original SET preview = 'ready'").execute(&mut c).await.unwrap();
     assert!(w.catalog.unlisted(store, 9).await.unwrap().is_empty(), "a preview is no news for a ledger");
 }

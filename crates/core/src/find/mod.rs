@@ -53,6 +53,8 @@ pub enum What {
     Kind(MediaKind),
     /// A device's picture of its own screen.
     Screenshot,
+    /// Who looks for it likes it best.
+    Favourite,
     /// Its copies are like that.
     Copies(Copies),
     /// One of these devices sent it, or one of these cameras took it.
@@ -181,11 +183,12 @@ const FILLERS: [&str; 26] = [
 const EVERYTHING: [&str; 4] = ["everything", "picture", "pictures", "files"];
 const NEGATIONS: [&str; 4] = ["not", "without", "no", "except"];
 /// What people say of kinds and copies, in small letters, and what they mean. The first of each is how it is told.
-const FIXED: [(What, &[&str]); 8] = [
+const FIXED: [(What, &[&str]); 9] = [
     (What::Kind(MediaKind::Photo), &["photos", "photo", "photographs", "photograph", "images", "image", "stills"]),
     (What::Kind(MediaKind::Video), &["videos", "video", "films", "film", "movies", "movie", "clips", "clip"]),
     (What::Kind(MediaKind::Raw), &["raw files", "raw file", "raw", "raws"]),
     (What::Screenshot, &["screenshots", "screenshot", "screen shots", "screen shot"]),
+    (What::Favourite, &["favourites", "favourite", "favorites", "favorite"]),
     (
         What::Copies(Copies::OnlyHome),
         &[

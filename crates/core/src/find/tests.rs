@@ -123,6 +123,7 @@ fn what_has_no_end_or_comes_each_year_is_told_and_read_again(#[case] line: &str,
 #[case("not yet offsite", &["no copy offsite"])]
 #[case("photos not offsite", &["photos", "no copy offsite"])]
 #[case("photos without screenshots", &["photos", "not: screenshots"])]
+#[case("my favorites 2024 not videos", &["favourites", "2024", "not: videos"])]
 #[case("not in 2024", &["not: 2024"])]
 #[case("raw files damaged", &["raw files", "damaged at home"])]
 #[case("all my pictures", &[])]

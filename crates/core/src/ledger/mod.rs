@@ -51,6 +51,7 @@ mod tests {
             file_time: None,
             shot: None,
             held: None,
+            favourite_of: Vec::new(),
             object: ObjectRecord { name: "objects/00/00.age".into(), size: 200, hash: Digest::of(b"s").into() },
         }))
     }

@@ -240,6 +240,9 @@ pub struct OriginalRecord {
     /// Set while it waits in holding, after somebody deleted it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub held: Option<HeldRecord>,
+    /// Who likes it best.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub favourite_of: Vec<PersonId>,
     /// Its sealed object in this store.
     pub object: ObjectRecord,
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use chrono::TimeDelta;
 use ypogeion_catalog::{originals::OriginalRow, stores::StoreRow, work::Job};
 use ypogeion_core::{
-    Digest, OriginalId, OriginalName, StoreId,
+    Digest, OriginalId, OriginalName, PersonId, StoreId,
     capture::CaptureRule,
     kind::MediaKind,
     ledger::{
@@ -58,9 +58,12 @@ pub(super) async fn write(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         let recorded = entries.last().map_or(store.recorded, |e| e.number);
         records.extend(entries.into_iter().map(Record::Entry));
         let mut written_of = Vec::with_capacity(rows.len());
+        let ids: Vec<OriginalId> = rows.iter().map(|r| r.original.id).collect();
+        let mut favourites = engine.catalog.favourites_of(&ids).await?;
         for row in rows {
+            let favourite_of = favourites.remove(&row.original.id).unwrap_or_default();
             // Its object went meanwhile: it comes with the one that is sent instead.
-            let Some(record) = record_of(engine, store.id, &row.original).await? else { continue };
+            let Some(record) = record_of(engine, store.id, &row.original, favourite_of).await? else { continue };
             records.push(record);
             written_of.push(row);
         }
@@ -153,7 +156,7 @@ fn said_by(records: &[Record]) -> Digest {
 }
 
 /// What the ledger says of one original; nothing if its object is just being sent again: then it is listed after that.
-async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow) -> Result<Option<Record>> {
+async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, favourite_of: Vec<PersonId>) -> Result<Option<Record>> {
     if let Some(at) = row.gone_at {
         return Ok(Some(Record::Removed(RemovedRecord { id: row.id, at })));
     }
@@ -176,6 +179,7 @@ async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow) -> Result
         file_time: row.file_time,
         shot: (row.shot != row.id).then_some(row.shot),
         held: row.held,
+        favourite_of,
         object,
     }))))
 }
@@ -193,9 +197,12 @@ async fn write_checkpoint(
     loop {
         let rows = engine.catalog.copies_in(store.id, after, SEGMENT).await?;
         let mut records = preamble(engine).await?;
+        let ids: Vec<OriginalId> = rows.iter().map(|r| r.id).collect();
+        let mut favourites = engine.catalog.favourites_of(&ids).await?;
         for row in &rows {
             after = row.id;
-            records.extend(record_of(engine, store.id, row).await?);
+            let favourite_of = favourites.remove(&row.id).unwrap_or_default();
+            records.extend(record_of(engine, store.id, row, favourite_of).await?);
         }
         let entries = engine.catalog.record_after(recorded, SEGMENT).await?;
         recorded = entries.last().map_or(recorded, |e| e.number);

@@ -103,6 +103,7 @@ fn original(n: u64) -> Record {
         file_time: Some(Utc::now()),
         shot: None,
         held: None,
+        favourite_of: Vec::new(),
         object: ObjectRecord {
             name: format!("objects/{}/{digest}.age", &digest.to_string()[..2]),
             size: 3_000_900,

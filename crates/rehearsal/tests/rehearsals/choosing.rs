@@ -113,6 +113,25 @@ async fn what_is_chosen_is_counted_and_listed() {
     let theirs = json!({ "months": [{ "month": "2026-04", "stretches": [{}], "pictures": [id(3000)] }] });
     assert_eq!(how_much(&piet, &theirs).await["pictures"], 0);
     assert_eq!(piet.try_ask(Method::POST, "api/zips", Some(theirs)).await.unwrap().0, 400);
+    // What one likes best is one's own.
+    let mark = async |who: &Console, pictures: &[String], favourite: bool| {
+        who.try_ask(Method::POST, "api/favourites", Some(json!({ "pictures": pictures, "favourite": favourite }))).await.unwrap()
+    };
+    let liked = async |who: &Console| who.ask(Method::GET, "api/find?line=favourites", None).await.unwrap()["count"].clone();
+    let some: Vec<String> = (0..1000).map(id).collect();
+    assert_eq!(mark(&w.keeper, &some, true).await, (200, json!({ "count": 1000 })));
+    assert_eq!(mark(&w.keeper, &some[..2], true).await, (200, json!({ "count": 2 })));
+    assert_eq!(mark(&w.keeper, &[id(7), id(999_999)], false).await, (200, json!({ "count": 1 })));
+    assert_eq!((liked(&w.keeper).await, liked(&piet).await), (json!(999), json!(0)));
+    assert_eq!(mark(&piet, &some, true).await.0, 404);
+    assert_eq!(mark(&w.keeper, &[], true).await.0, 404);
+    assert_eq!(mark(&w.keeper, &(0..1001).map(id).collect::<Vec<_>>(), true).await.0, 413);
+    let page = w.keeper.ask(Method::GET, "api/originals?month=2019-04", None).await.unwrap();
+    let unliked: Vec<&Value> = page["originals"].as_array().unwrap().iter().filter(|o| o["favourite"] == false).collect();
+    assert_eq!(
+        (page["originals"].as_array().unwrap().len(), unliked.len(), unliked[0]["name"].as_str()),
+        (10, 1, Some("IMG_0007.jpg"))
+    );
     // What is no choice is refused, and nothing is taken for everything.
     let many = (0..10_001).map(id).collect::<Vec<_>>();
     for (choice, status) in [
@@ -372,6 +391,22 @@ async fn what_is_chosen_is_deleted_and_brought_back_and_taken_along() {
     says(&l, "2 pictures chosen").await;
     l.browser.click("Choose all 29").await.unwrap();
     says(&l, "29 pictures chosen, 30 files").await;
+    for (item, said, count) in [
+        ("As favourites", "29 pictures are favourites now.", "29"),
+        ("As favourites no more", "29 pictures are no favourites now.", "0"),
+    ] {
+        // A menu opens when the mouse goes down.
+        let open = "document.querySelector('section[aria-label=Chosen] [aria-haspopup=menu]').dispatchEvent(new PointerEvent('pointerdown', { bubbles: true, button: 0 }))";
+        l.browser.page.execute(open, vec![]).await.unwrap();
+        let pick = format!(
+            "const i = [...document.querySelectorAll('[role=menuitem]')].find(i => i.textContent === '{item}'); i?.click(); return !!i"
+        );
+        wait_for("the menu", 20, async || Ok((l.browser.page.execute(&pick, vec![]).await? == json!(true)).then_some(())))
+            .await
+            .unwrap();
+        says(&l, said).await;
+        assert_eq!(l.w.sql("SELECT count(*) FROM favourite").trim(), count);
+    }
     l.browser.click("Delete …").await.unwrap();
     l.browser.wait_for_text("Delete 29 pictures?").await.unwrap();
     l.browser.wait_for_text("With all that belongs to them, 30 files.").await.unwrap();

@@ -102,6 +102,10 @@ async fn one_looks_nearer_up_to_the_pixels_themselves() {
     l.browser.page.execute("document.querySelector('[aria-label=Larger]').click()", vec![]).await.unwrap();
     l.until("nearer by a button", &format!("parseFloat({PERCENT}) > parseFloat({whole})")).await;
     l.keys("0").await;
+    // It is a favourite at once, and here as everywhere.
+    l.browser.click("Make it a favourite").await.unwrap();
+    l.browser.wait_for_text("A favourite of yours").await.unwrap();
+    l.until("its sign on the sheet", "[...document.querySelectorAll('[data-at]')].some(l => l.textContent.includes('IMG_0001.jpg, photo, with notes, a favourite'))").await;
     // Another file of the picture, and back.
     l.browser.click("IMG_0001.xmp").await.unwrap();
     l.browser.wait_for_text("No preview for this file").await.unwrap();

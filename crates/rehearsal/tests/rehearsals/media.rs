@@ -11,11 +11,17 @@ use std::{
     time::Duration,
 };
 
+use ypogeion_demo::{
+    camera::{self, Camera, Shot},
+    scenes::{Rng, Scene, draw},
+};
 use ypogeion_media::{
     confine::{self, Confined},
     worker::Pool,
 };
-use ypogeion_rehearsal::program;
+use ypogeion_rehearsal::{program, wait_for};
+
+use crate::common::{put, world};
 
 fn pool() -> Pool {
     Pool::new(program("ypogeiond").unwrap(), vec!["media-worker".to_owned()], 2)
@@ -140,4 +146,43 @@ fn a_reader_outlives_the_thread_that_wanted_it_first() {
         thread::sleep(Duration::from_millis(5));
     }
     assert_eq!(second.join().unwrap().unwrap().size, (40, 30));
+}
+
+/// What had no facts because its reader was ended is read again by an upgrade, dated by what it says, and filed where that belongs.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_not_read_when_it_came_is_read_again() {
+    let mut w = world().await;
+    let (device, source) = w.computer("desktop").await;
+    let taken = chrono::NaiveDate::from_ymd_opt(2021, 7, 3).unwrap().and_hms_opt(15, 54, 0).unwrap();
+    for n in 0..3u64 {
+        let shot = Shot::new(Camera::of_device(0), taken, Scene::Weir.place(), &mut Rng::new(n));
+        put(&source, &format!("IMG_{n}.jpg"), &camera::jpeg(&draw(Scene::Weir, n, 0.0, 320, 240), &shot).unwrap()).unwrap();
+    }
+    assert_eq!(device.run(&["backup"]).await.unwrap().code, 0);
+    let told = "SELECT name, taken_local, taken_rule, facts ->> 'camera', path FROM original ORDER BY name";
+    let before = w.sql(told);
+    assert!(
+        before.lines().count() == 3 && before.lines().all(|l| l.contains("2021-07-03") && l.contains("juno/2021/07/")),
+        "{before}"
+    );
+    // As it was: dated by the file's time, filed so, and nothing known of it. Of one somebody has said when it was taken.
+    let lost = "{\"problem\": \"reading it took too long or too much memory\"}";
+    w.sql(&format!(
+        "UPDATE original SET facts = '{lost}', taken_local = '2026-11-02 10:00', taken_at = '2026-11-02 10:00', taken_rule = 'received' WHERE name <> 'IMG_2.jpg'"
+    ));
+    w.sql("UPDATE original SET taken_local = '1999-01-01 10:00', taken_at = '1999-01-01 10:00', taken_rule = 'sidecar' WHERE name = 'IMG_1.jpg'");
+    w.house.kill_service();
+    w.sql(include_str!("../../../catalog/migrations/00000000000044_read_again/up.sql"));
+    w.house.start_service().await.unwrap();
+    wait_for("both to be read", 60, async || {
+        Ok((w.sql("SELECT count(*) FROM original WHERE facts ->> 'problem' IS NOT NULL").trim() == "0").then_some(()))
+    })
+    .await
+    .unwrap();
+    wait_for("the first to be dated", 60, async || Ok((w.sql(told).lines().next() == before.lines().next()).then_some(())))
+        .await
+        .unwrap();
+    let after = w.sql(told);
+    assert!(after.lines().nth(1).unwrap().contains("1999-01-01"), "what somebody said of it stays: {after}");
+    assert_eq!(after.lines().nth(2), before.lines().nth(2));
 }

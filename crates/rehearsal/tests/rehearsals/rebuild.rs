@@ -320,7 +320,14 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
     let add = json!({ "recipient": aunt.recipient(), "name": "Aunt Ida", "password": w.house.options.keeper.1 });
     w.keeper.ask(Method::POST, "api/key/recipients", Some(add)).await.unwrap();
     w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "clear_at": "offsite", "home_days": 90 }))).await.unwrap();
+    let liked =
+        w.sql("SELECT o.id FROM original o JOIN person p ON p.id = o.person WHERE p.name = 'Juno' AND o.held_at IS NULL ORDER BY o.path LIMIT 2");
+    let liked: Vec<&str> = liked.lines().collect();
+    w.keeper.ask(Method::POST, "api/favourites", Some(json!({ "pictures": liked, "favourite": true }))).await.unwrap();
     let decided = async |w: &World| {
+        let favourites = "SELECT p.name, o.path FROM favourite f JOIN person p ON p.id = f.person JOIN original o ON o.id = f.original ORDER BY 1, 2";
+        let favourites = w.sql(favourites);
+        assert_eq!(favourites.lines().count(), 2);
         let mut stores = w.keeper.ask(Method::GET, "api/stores", None).await.unwrap();
         let stores: Vec<Value> = stores
             .as_array_mut()
@@ -338,7 +345,7 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
             .iter()
             .map(|p| json!([p["name"], p["role"], p["folder"], p["quota"], p["soft_quota"]]))
             .collect();
-        json!({ "stores": stores, "others": key["others"], "house": house, "people": people, "checksums": w.sql("SELECT name, checksum FROM store ORDER BY name") })
+        json!({ "favourites": favourites, "stores": stores, "others": key["others"], "house": house, "people": people, "checksums": w.sql("SELECT name, checksum FROM store ORDER BY name") })
     };
     // Every line, as it was written: people are told what is said several times on a day once.
     let record =

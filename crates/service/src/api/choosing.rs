@@ -16,9 +16,9 @@ use actix_web::{
 };
 use futures_util::stream;
 use uuid::Uuid;
-use ypogeion_engine::{choosing, zips};
+use ypogeion_engine::{choosing, library, zips};
 use ypogeion_wire::{
-    choosing::{Choice, ChosenPictures, HowMuch, MadeZip, WhichChosen},
+    choosing::{Choice, ChosenPictures, HowMuch, MadeZip, MarkFavourites, Marked, WhichChosen},
     problem::ProblemType,
 };
 
@@ -89,4 +89,12 @@ pub async fn download_zip(
         .insert_header((ACCEPT_RANGES, "bytes"))
         .insert_header((ETAG, tag));
     Ok(response.body(SizedStream::new(until - from, Box::pin(bytes))))
+}
+
+/// Makes pictures favourites, or not any more. Everybody has their own.
+#[utoipa::path(responses((status = 200, body = Marked)))]
+#[post("/api/favourites")]
+pub async fn mark_favourites(app: web::Data<App>, caller: Caller, body: web::Json<MarkFavourites>) -> Answer<web::Json<Marked>> {
+    let count = library::mark_favourites(&app.engine, caller.owner()?, &body.pictures, body.favourite).await?;
+    Ok(web::Json(Marked { count }))
 }

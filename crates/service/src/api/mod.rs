@@ -98,6 +98,7 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(choosing::list_chosen)
         .service(choosing::make_zip)
         .service(choosing::download_zip)
+        .service(choosing::mark_favourites)
         .service(holding::hold_originals)
         .service(holding::list_holding)
         .service(holding::take_back)
