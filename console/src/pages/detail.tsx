@@ -36,6 +36,8 @@ export function Detail({ id, find, onClose, onGo }: Way) {
   return (
     <Dialog.Root open={id !== undefined} onOpenChange={(open) => !open && onClose()}>
       <Dialog.Portal>
+        {/* Keeps what is behind it from scrolling. */}
+        <Dialog.Overlay className="bg-paper fixed inset-0 z-40" />
         <Dialog.Content aria-describedby={undefined} onKeyDown={press} className="bg-paper fixed inset-0 z-50 overflow-y-auto rounded-none text-ink outline-none lg:overflow-hidden">
           {original.isError ? (
             <div className="p-8">

@@ -88,13 +88,13 @@ export function MonthSheet({ month, find, first, arrive }: Part) {
         <svg aria-hidden className="mb-1.5 h-2 min-w-0 grow" viewBox="0 0 400 8" preserveAspectRatio="none">
           <path d="M0 5 C60 1 110 7 180 4 S310 2 400 5" fill="none" stroke="var(--line)" strokeWidth="3" vectorEffect="non-scaling-stroke" />
         </svg>
-        <span className="numbers text-[14px] text-soft">{count(month.count)}</span>
         <Tick
           aria-label={`Choose ${monthName(month.month)}`}
           checked={chosen}
           onChange={(on) => choosing.pickMonth(month.month, on)}
-          className={`mb-1 -ml-1.5 ${choosing.active || chosen ? "" : "opacity-0 group-hover:opacity-100 focus-visible:opacity-100"}`}
+          className={`mb-1 -mr-1.5 ${choosing.active || chosen ? "" : "opacity-0 group-hover:opacity-100 focus-visible:opacity-100"}`}
         />
+        <span className="numbers text-[14px] text-soft">{count(month.count)}</span>
       </div>
       {shape.isError ? (
         <Fault failure={shape.error} again={() => void shape.refetch()} />

@@ -8,6 +8,8 @@
 //! beyond 4 GB by Zip64 (4.5.3). The instant that a file was changed is in Info-ZIP's field 0x5455, because the format's own has no time
 //! zone and even seconds only. Packages that write zips want to write all of one, from its beginning.
 
+use std::{collections::HashSet, fmt::Display};
+
 use chrono::{DateTime, Datelike, NaiveDateTime, Timelike, Utc};
 
 /// Sizes, places and checksums of 32 bits end here: what is as large is told elsewhere.
@@ -150,6 +152,20 @@ fn in_dos(local: NaiveDateTime) -> [u16; 2] {
             bits(local.hour()) << 11 | bits(local.minute()) << 5 | (bits(local.second()) / 2),
             u16::try_from(year - 1980).unwrap_or(0) << 9 | bits(local.month()) << 5 | bits(local.day()),
         ],
+    }
+}
+
+/// The names of the files in a zip: where each is in the library, below its member's own folder. What lies in other folders may be called
+/// alike there, and on a disk that knows no capitals; no two are here.
+#[derive(Debug, Default)]
+pub struct Names(HashSet<String>);
+
+impl Names {
+    /// The name of a file in the library; `id` is nobody else's.
+    pub fn give(&mut self, path: &str, id: impl Display) -> String {
+        let short = path.split_once('/').map_or(path, |(_, rest)| rest);
+        let free = [short, path].into_iter().find(|name| self.0.insert(name.to_lowercase()));
+        free.map_or_else(|| format!("{id}/{short}"), str::to_owned)
     }
 }
 
@@ -323,6 +339,31 @@ mod tests {
         let mut read = zip::ZipArchive::new(Cursor::new(bytes)).unwrap();
         assert_eq!(read.len(), 70_000);
         assert_eq!(read.by_name("69999").unwrap().size(), 1);
+    }
+
+    #[test]
+    fn no_two_files_have_one_name() {
+        let mut names = Names::default();
+        let given = [
+            names.give("juno/2026/04/a.jpg", 1),
+            names.give("old disk/2026/04/A.JPG", 2),
+            names.give("x/old disk/2026/04/a.jpg", 3),
+            names.give("y/2026/04/a.jpg", 4),
+            names.give("z/y/2026/04/a.jpg", 5),
+            names.give("alone.jpg", 6),
+        ];
+        assert_eq!(
+            given,
+            [
+                "2026/04/a.jpg",
+                "old disk/2026/04/A.JPG",
+                "x/old disk/2026/04/a.jpg",
+                "y/2026/04/a.jpg",
+                "z/y/2026/04/a.jpg",
+                "alone.jpg"
+            ]
+        );
+        assert_eq!(names.give("y/2026/04/a.jpg", 7), "7/2026/04/a.jpg");
     }
 
     #[rstest]

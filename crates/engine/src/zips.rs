@@ -4,7 +4,7 @@
 //! Nothing is written to a disk for it: the files are read when their turn comes. Their checksums become known then, too; where a download goes on
 //! in the middle of a file whose checksum nobody knows, or behind one, that file is read again from its beginning.
 
-use std::{collections::HashSet, fs::File, os::unix::fs::FileExt, sync::Arc};
+use std::{fs::File, os::unix::fs::FileExt, sync::Arc};
 
 use bytes::Bytes;
 use chrono::TimeDelta;
@@ -17,7 +17,7 @@ use ypogeion_catalog::{
 use ypogeion_core::{
     PersonId,
     words::count,
-    zip::{Entry, Layout},
+    zip::{Entry, Layout, Names},
 };
 use ypogeion_wire::choosing::{Choice, MadeZip};
 
@@ -72,11 +72,9 @@ fn name_of(files: &[ChosenFile]) -> String {
 
 /// Each file with its name in the zip, and where it starts.
 fn laid(files: Vec<ChosenFile>) -> (Vec<ZipFile>, Layout) {
-    let (mut layout, mut taken) = (Layout::default(), HashSet::new());
+    let (mut layout, mut names) = (Layout::default(), Names::default());
     let files = files.into_iter().map(|f| {
-        // As in the library, below the member's own folder. What lies in other folders may be called alike there.
-        let short = f.path.split_once('/').map_or(f.path.as_str(), |(_, rest)| rest);
-        let name = if taken.insert(short.to_lowercase()) { short.to_owned() } else { f.path.clone() };
+        let name = names.give(&f.path, f.id);
         let mut file =
             ZipFile { original: f.id, name, size: f.size, changed: f.taken_at, local: f.taken_local, starts: 0, crc: None };
         file.starts = layout.add(&entry(&file));
@@ -195,6 +193,10 @@ impl Writing {
         let (path, digest) = found.at.clone().ok_or_else(ended)?;
         let (mut file, _) = at_home::open(&self.engine, (found.file.original, digest), path).await?;
         while left > 0 {
+            // What nobody is told of is read for nobody who has gone.
+            if self.to.is_closed() {
+                return Err(End::Done);
+            }
             let (want, place) = (AT_ONCE.min(usize::try_from(left).unwrap_or(AT_ONCE)), found.file.size - left);
             let reading = tokio::task::spawn_blocking(move || some_of(file, place, want, hasher));
             let (back, chunk, so_far) = reading.await.map_err(Error::from)?.map_err(unreadable)?;
