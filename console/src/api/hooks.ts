@@ -38,6 +38,9 @@ export const useHowMuch = (choice: Schemas["Choice"] | undefined) =>
     enabled: choice !== undefined,
     placeholderData: keepPreviousData,
   });
+/** Some of what a line finds, newest first. */
+export const useOnDay = (line: string) =>
+  useQuery<Schemas["Originals"], Failure>({ queryKey: keys.onDay(line), queryFn: () => ask(`/api/originals?limit=40${sought(line, "&")}`) });
 /** `find`: among which pictures the next ones are. */
 export const useOriginal = (id: string | undefined, find: string) =>
   useQuery<Original, Failure>({

@@ -8,6 +8,7 @@ export const keys = {
   months: ["library", "months"],
   monthsOf: (find: string) => ["library", "months", find],
   chosen: (choice: string) => ["library", "months", "chosen", choice],
+  onDay: (line: string) => ["library", "months", "day", line],
   found: (line: string) => ["library", "months", "found", line],
   originals: (month: string) => ["library", "month", month],
   original: (id: string) => ["library", "original", id],

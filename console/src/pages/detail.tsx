@@ -1,6 +1,6 @@
 /** One original: the picture has the room; facts, layers and evidence stand in a quiet column. */
 import { Dialog } from "radix-ui";
-import { useState, type KeyboardEvent, type ReactNode } from "react";
+import { useEffect, useEffectEvent, useState, type KeyboardEvent, type ReactNode } from "react";
 import { Link } from "react-router";
 import { ask, type Original, type Schemas } from "../api/client";
 import { keys, useDo, useHolding, useOriginal } from "../api/hooks";
@@ -19,14 +19,32 @@ interface Way {
   onClose: () => void;
   /** To another picture. */
   onGo: (id: string) => void;
+  /** One picture follows the other by itself. */
+  plays: boolean;
+  onPlay: (plays: boolean) => void;
 }
 
-export function Detail({ id, find, onClose, onGo }: Way) {
+/** A picture that plays is looked at for so long. */
+const LOOKED_AT = 4000;
+
+/** Goes on by itself, and ends at the last one. `at`: the picture that is shown. */
+function usePlay(plays: boolean, at: string | undefined, next: (() => void) | undefined, end: () => void) {
+  const go = useEffectEvent(() => (next ?? end)());
+  // The outside system: time.
+  useEffect(() => {
+    if (!plays || at === undefined) return;
+    const timer = setTimeout(go, LOOKED_AT);
+    return () => clearTimeout(timer);
+  }, [plays, at]);
+}
+
+export function Detail({ id, find, onClose, onGo, plays, onPlay }: Way) {
   const original = useOriginal(id, find);
   // While another picture is on its way, the one before stands in for it: what lies beside that one is no news.
   const beside = original.data?.id === id ? original.data : undefined;
   const onPrevious = beside?.newer ? () => onGo(beside.newer as string) : undefined;
   const onNext = beside?.older ? () => onGo(beside.older as string) : undefined;
+  usePlay(plays, beside?.id, onNext, () => onPlay(false));
   // Only of this view itself: a question that stands open before it ("Delete this picture?") is about the picture that it was asked of.
   const press = (e: KeyboardEvent<HTMLElement>) => {
     const inside = e.currentTarget.contains(e.target as Node) && !(e.target instanceof HTMLMediaElement);
@@ -51,7 +69,7 @@ export function Detail({ id, find, onClose, onGo }: Way) {
               <Waiting what="the picture" full />
             </>
           ) : (
-            <Shown original={original.data} find={find} onClose={onClose} onPrevious={onPrevious} onNext={onNext} />
+            <Shown original={original.data} find={find} plays={plays} onPlay={onPlay} onClose={onClose} onPrevious={onPrevious} onNext={onNext} />
           )}
         </Dialog.Content>
       </Dialog.Portal>
@@ -80,12 +98,14 @@ interface Sides {
   original: Original;
   /** What was looked for. */
   find: string;
+  plays: boolean;
+  onPlay: (plays: boolean) => void;
   onClose: () => void;
   onPrevious: (() => void) | undefined;
   onNext: (() => void) | undefined;
 }
 
-function Shown({ original: o, find, onClose, onPrevious, onNext }: Sides) {
+function Shown({ original: o, find, plays, onPlay, onClose, onPrevious, onNext }: Sides) {
   const file = o.path.split("/").pop();
   const [details, setDetails] = useDetails();
   const [part, setPart] = useState<string>();
@@ -106,6 +126,11 @@ function Shown({ original: o, find, onClose, onPrevious, onNext }: Sides) {
             </button>
           )}
           <span className="flex gap-2">
+            {(onNext || plays) && (
+              <button type="button" aria-label={plays ? "Stop: no picture follows by itself" : "Play: one picture follows the other"} className={bar} onClick={() => onPlay(!plays)}>
+                {plays ? "Stop" : "Play"}
+              </button>
+            )}
             <button type="button" aria-pressed={!details} className={bar} onClick={() => setDetails(!details)}>
               {details ? "Hide details" : "Show details"}
             </button>

@@ -15,6 +15,7 @@ import { next, whenThere } from "../ui/walk";
 import { Chosen } from "./chosen";
 import { Detail } from "./detail";
 import { MonthSheet } from "./sheet";
+import { ThisDay } from "./this-day";
 
 type Month = Schemas["Month"];
 
@@ -66,14 +67,17 @@ export function Library({ keeper }: { keeper: boolean }) {
             Pair a phone or a computer under Devices. What it sends appears here at once, and in plain folders on the home disk.
           </Empty>
         ) : (
-          <ChoosingContext value={choosing}>
-            <Sheet months={months.data.map((m) => m.month)} choose={choose} begun={begun}>
-              {months.data.map((m, i) => {
-                const at = arrive?.month === m.month ? arrive.picture : undefined;
-                return <MonthSheet key={m.month} month={m} find={find} first={i < 2 || at !== undefined} arrive={at} />;
-              })}
-            </Sheet>
-          </ChoosingContext>
+          <>
+            {!find && !arrive && <ThisDay />}
+            <ChoosingContext value={choosing}>
+              <Sheet months={months.data.map((m) => m.month)} choose={choose} begun={begun}>
+                {months.data.map((m, i) => {
+                  const at = arrive?.month === m.month ? arrive.picture : undefined;
+                  return <MonthSheet key={m.month} month={m} find={find} first={i < 2 || at !== undefined} arrive={at} />;
+                })}
+              </Sheet>
+            </ChoosingContext>
+          </>
         )}
         <Chosen choice={chosen} find={find} total={total} all={all} clear={end} />
       </div>
@@ -83,12 +87,21 @@ export function Library({ keeper }: { keeper: boolean }) {
           {typed}
         </p>
       )}
-      <Detail id={id} find={find} onClose={close} onGo={(to) => void navigate(addressOf(`/library/${to}`, find), { replace: true, state })} />
+      <Detail
+        id={id}
+        find={find}
+        onClose={close}
+        onGo={(to) => void navigate(addressOf(`/library/${to}`, find), { replace: true, state })}
+        plays={saidOf(state).play === true}
+        onPlay={(play) => void navigate(addressOf(`/library/${id}`, find), { replace: true, state: { ...saidOf(state), play } })}
+      />
     </div>
   );
 }
 
-const fromSheet = (state: unknown) => typeof state === "object" && state !== null && "sheet" in state;
+/** What a page was told on the way to it. */
+const saidOf = (state: unknown): { sheet?: boolean; play?: boolean } => (typeof state === "object" && state !== null ? state : {});
+const fromSheet = (state: unknown) => saidOf(state).sheet === true;
 
 const pictures = () => [...document.querySelectorAll<HTMLElement>("[data-at]")];
 

@@ -92,7 +92,7 @@ export function MonthSheet({ month, find, first, arrive }: Part) {
           aria-label={`Choose ${monthName(month.month)}`}
           checked={chosen}
           onChange={(on) => choosing.pickMonth(month.month, on)}
-          className={`mb-1 -mr-1.5 ${choosing.active || chosen ? "" : "opacity-0 group-hover:opacity-100 focus-visible:opacity-100"}`}
+          className={`mb-1 -mr-1.5 ${choosing.active || chosen ? "" : "pointer-events-none opacity-0 group-hover:pointer-events-auto group-hover:opacity-100 focus-visible:opacity-100"}`}
         />
         <span className="numbers text-[14px] text-soft">{count(month.count)}</span>
       </div>
@@ -227,7 +227,7 @@ function Card({ at, find, card, place, placeholder }: { at: string; find: string
         aria-checked={chosen}
         aria-label={`Choose ${card.name}`}
         onClick={(e) => choosing.pick(mark, e.shiftKey)}
-        className={`absolute top-0 left-0 flex size-9 items-start justify-start border-0 bg-transparent p-1.5 ${chosen || choosing.active ? "" : "opacity-0 group-hover:opacity-100"}`}
+        className={`absolute top-0 left-0 flex size-9 items-start justify-start border-0 bg-transparent p-1.5 ${chosen || choosing.active ? "" : "pointer-events-none opacity-0 group-hover:pointer-events-auto group-hover:opacity-100"}`}
       >
         <span aria-hidden className={`flex size-[20px] items-center justify-center rounded border-2 text-[13px] leading-none font-bold ${chosen ? "border-on-accent bg-accent text-on-accent" : "border-white bg-black/35 text-transparent"}`}>
           ✓

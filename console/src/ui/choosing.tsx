@@ -42,6 +42,7 @@ export interface Frame {
 }
 
 interface Drag {
+  pointer: number;
   touch: boolean;
   /** Where it began, on the page. */
   x: number;
@@ -107,6 +108,8 @@ export function useDrag(sheet: RefObject<HTMLElement | null>, choice: Choice, mo
     const start = () => {
       if (!drag) return;
       drag.active = true;
+      // Also where the mouse is let go outside of the window.
+      if (!drag.touch) part.setPointerCapture(drag.pointer);
       scrolling ||= requestAnimationFrame(along);
       look();
     };
@@ -129,7 +132,7 @@ export function useDrag(sheet: RefObject<HTMLElement | null>, choice: Choice, mo
       if (!e.isPrimary || e.button !== 0 || e.shiftKey || target.closest("a, input")) return;
       at = { x: e.clientX, y: e.clientY };
       const from = markOf(target);
-      drag = { touch: e.pointerType !== "mouse", x: e.clientX + window.scrollX, y: e.clientY + window.scrollY, from, base: now(), met: new Map(), active: false };
+      drag = { pointer: e.pointerId, touch: e.pointerType !== "mouse", x: e.clientX + window.scrollX, y: e.clientY + window.scrollY, from, base: now(), met: new Map(), active: false };
       if (!drag.touch || !from) return;
       stays = setTimeout(() => {
         begin(from);

@@ -9,7 +9,7 @@ use ypogeion_rehearsal::wait_for;
 
 use crate::{
     common::{World, put, world},
-    library::Looking,
+    library::{Looking, MANY},
 };
 
 fn drawn(width: u32, height: u32, format: ImageFormat) -> Vec<u8> {
@@ -141,4 +141,46 @@ async fn one_looks_nearer_up_to_the_pixels_themselves() {
     l.browser.click("Show it among all pictures").await.unwrap();
     l.until("the library", "location.pathname === '/library' && location.search === '?at=2026-04.1'").await;
     l.browser.wait_for_text("4 pictures of yours").await.unwrap();
+}
+
+/// What was taken on this day is shown above the library, plays by itself, and ends.
+#[tokio::test(flavor = "multi_thread")]
+async fn this_day_of_the_years_before_is_shown_and_plays() {
+    let w = world().await;
+    w.house.sql(MANY).unwrap();
+    // Years that have this day, whichever it is.
+    for (years, pictures) in [(4, "IMG_300[0-4]"), (8, "IMG_301[01]")] {
+        w.sql(&format!(
+            "UPDATE original SET taken_local = now()::date - interval '{years} years' + right(split_part(name, '.', 1), 1)::int * interval '1 minute'
+             WHERE name ~ '^{pictures}'"
+        ));
+    }
+    let l = Looking::of(w, "library").await;
+    let years: Vec<i32> = [8, 4].map(|back| chrono::Datelike::year(&chrono::Local::now()) - back).to_vec();
+    l.browser.wait_for_text(&format!("In {} and {}", years[0], years[1])).await.unwrap();
+    let strip = "document.querySelectorAll('section[aria-labelledby=this-day] li').length";
+    l.until("seven pictures", &format!("{strip} === 7")).await;
+    assert_eq!(l.browser.barriers().await.unwrap(), Vec::<String>::new());
+    l.browser.click("Play").await.unwrap();
+    l.until("the newest", "document.querySelector('[role=dialog] h2')?.textContent === 'IMG_3004.jpg'").await;
+    l.until("the next one by itself", "document.querySelector('[role=dialog] h2').textContent === 'IMG_3003.jpg'").await;
+    l.until("and one more", "document.querySelector('[role=dialog] h2').textContent === 'IMG_3002.jpg'").await;
+    l.browser.click("Stop").await.unwrap();
+    l.until("it to have stopped", "[...document.querySelectorAll('[role=dialog] button')].some(b => b.textContent === 'Play')")
+        .await;
+    // From the last one, nothing follows.
+    l.browser.page.execute("document.querySelector('[aria-label=Close]').click()", vec![]).await.unwrap();
+    l.until("the library", &format!("!document.querySelector('[role=dialog]') && {strip} === 7")).await;
+    let last = "[...document.querySelectorAll('section[aria-labelledby=this-day] a[href*=\"/library/\"]')].pop().click()";
+    l.browser.page.execute(last, vec![]).await.unwrap();
+    l.until("the oldest", "document.querySelector('[role=dialog] h2')?.textContent === 'IMG_3010.jpg'").await;
+    l.until("no more to come", "![...document.querySelectorAll('[role=dialog] button')].some(b => b.textContent === 'Play')")
+        .await;
+    assert_eq!(l.browser.complaints().await.unwrap(), Vec::<String>::new());
+    // Where nothing was taken on this day, nothing is said of it.
+    l.w.sql("UPDATE original SET taken_local = '2019-04-12' WHERE name ~ '^IMG_30[01]' AND taken_local < '2025-01-01'");
+    l.browser.page.goto(l.w.house.http.join("library").unwrap().as_str()).await.unwrap();
+    l.browser.wait_for_text("4,000 pictures of yours").await.unwrap();
+    l.until("pictures", "document.querySelectorAll('[data-taken]').length > 3").await;
+    l.until("no strip", &format!("{strip} === 0")).await;
 }
