@@ -18,6 +18,7 @@ pub mod caller;
 pub mod database;
 pub mod dav;
 mod digest_header;
+mod disposition;
 pub mod door;
 pub mod door_server;
 pub mod failure;

@@ -7,10 +7,7 @@ use actix_web::{
     get,
     http::{
         StatusCode,
-        header::{
-            ACCEPT_RANGES, CONTENT_RANGE, ContentDisposition, DispositionParam, DispositionType, ETAG, ExtendedValue,
-            HeaderValue, IF_RANGE, RANGE,
-        },
+        header::{ACCEPT_RANGES, CONTENT_RANGE, ETAG, HeaderValue, IF_RANGE, RANGE},
     },
     post, web,
 };
@@ -25,6 +22,7 @@ use ypogeion_wire::{
 use crate::{
     app::App,
     caller::Caller,
+    disposition::disposition,
     failure::{Answer, Failure},
 };
 
@@ -70,13 +68,7 @@ pub async fn download_zip(
     // Several at once are answered with the whole, as they may be.
     let one = ranges.as_deref().and_then(|all| <[HttpRange; 1]>::try_from(all).ok()).map(|[one]| one);
     let (from, until) = one.map_or((0, length), |r| (r.start, r.start + r.length));
-    let name = ExtendedValue {
-        charset: actix_web::http::header::Charset::Ext("UTF-8".into()),
-        language_tag: None,
-        value: zip.name.clone().into_bytes(),
-    };
-    let disposition =
-        ContentDisposition { disposition: DispositionType::Attachment, parameters: vec![DispositionParam::FilenameExt(name)] };
+    let disposition = disposition(zip.name.clone(), false);
     let bytes = zips::bytes(&app.engine, zip, from, until).await?;
     let bytes = stream::unfold(bytes, async |mut bytes| bytes.recv().await.map(|some| (some, bytes)));
     let mut response = HttpResponse::build(if one.is_some() { StatusCode::PARTIAL_CONTENT } else { StatusCode::OK });

@@ -3,11 +3,7 @@
 use std::{fs::File, sync::Arc};
 
 use actix_files::NamedFile;
-use actix_web::{
-    HttpRequest, HttpResponse, get,
-    http::header::{ContentDisposition, DispositionParam, DispositionType, ExtendedValue, HeaderValue},
-    web,
-};
+use actix_web::{HttpRequest, HttpResponse, get, http::header::HeaderValue, web};
 use data_encoding::BASE64;
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -28,6 +24,7 @@ use crate::{
     app::App,
     caller::Caller,
     digest_header::tell_digest,
+    disposition::disposition,
     failure::{Answer, Failure},
 };
 
@@ -193,14 +190,7 @@ fn hand_over(
         media_type.and_then(|t| t.parse::<mime_guess::Mime>().ok()).unwrap_or(mime_guess::mime::APPLICATION_OCTET_STREAM);
     let shown = look && matches!(media_type.type_().as_str(), "image" | "video");
     let name = path.as_str().rsplit('/').next().unwrap_or("original").to_owned();
-    let disposition = ContentDisposition {
-        disposition: if shown { DispositionType::Inline } else { DispositionType::Attachment },
-        parameters: vec![DispositionParam::FilenameExt(ExtendedValue {
-            charset: actix_web::http::header::Charset::Ext("UTF-8".into()),
-            language_tag: None,
-            value: name.into_bytes(),
-        })],
-    };
+    let disposition = disposition(name, shown);
     let file = NamedFile::from_file(file, path.as_str()).map_err(|_| Failure::not_found())?;
     let mut response =
         file.set_content_type(media_type).set_content_disposition(disposition).prefer_utf8(false).into_response(request);
