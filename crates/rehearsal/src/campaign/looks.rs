@@ -2,15 +2,15 @@
 
 use std::{
     cell::{Cell, RefCell},
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     fs,
-    path::Path,
+    path::{Path, PathBuf},
     process::Command,
 };
 
 use reqwest::Method;
 use serde_json::{Value, json};
-use ypogeion_core::kit::RecoveryKit;
+use ypogeion_core::{Digest, kit::RecoveryKit};
 
 use super::{Acknowledged, Lab};
 use crate::{Step, Trouble, program, wait_for, walk::originals_below};
@@ -18,16 +18,23 @@ use crate::{Step, Trouble, program, wait_for, walk::originals_below};
 impl Lab {
     /// Looks at the disk from outside.
     pub(super) fn look(&self) -> Step<()> {
-        let there = originals_below(&self.house.library())?;
+        let mut there = originals_below(&self.house.library())?;
+        let settled = || self.kept.iter().filter(|(digest, _)| !self.between.contains_key(*digest));
+        let found = |there: &BTreeMap<PathBuf, Digest>| there.values().map(Digest::to_string).collect::<BTreeSet<_>>();
+        let mut seen = found(&there);
+        if settled().any(|(digest, _)| !seen.contains(digest)) {
+            // A file that moves has two names for a moment, and never none; but folders are looked through one after the other, and it may have
+            // gone from one that comes later into one that came before. A second look, at once, finds it, and brings back nothing that is lost.
+            let again = originals_below(&self.house.library())?;
+            seen.extend(found(&again));
+            there.extend(again);
+        }
+        if let Some((_, kept)) = settled().find(|(digest, _)| !seen.contains(*digest)) {
+            return Err(format!("picture {} was acknowledged and is not on the home disk", kept.number).into());
+        }
         let mut by_digest: BTreeMap<String, Vec<&Path>> = BTreeMap::new();
         for (path, digest) in &there {
             by_digest.entry(digest.to_string()).or_default().push(path);
-        }
-        for (digest, kept) in self.kept.iter().filter(|(digest, _)| !self.between.contains_key(*digest)) {
-            // A file that moves has two names for a moment; which is not two copies, nor none.
-            if !by_digest.contains_key(digest) {
-                return Err(format!("picture {} was acknowledged and is not on the home disk", kept.number).into());
-            }
         }
         let wrong = self.house.miscounts()?;
         if !wrong.is_empty() {
