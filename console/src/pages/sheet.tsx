@@ -92,7 +92,7 @@ export function MonthSheet({ month, find, first, arrive }: Part) {
           aria-label={`Choose ${monthName(month.month)}`}
           checked={chosen}
           onChange={(on) => choosing.pickMonth(month.month, on)}
-          className={`mb-1 -mr-1.5 ${choosing.active || chosen ? "" : "pointer-events-none opacity-0 group-hover:pointer-events-auto group-hover:opacity-100 focus-visible:opacity-100"}`}
+          className={`mb-1 -mr-1.5 ${choosing.active || chosen ? "" : "pointer-events-none opacity-0 max-sm:hidden group-hover:pointer-events-auto group-hover:opacity-100 focus-visible:opacity-100"}`}
         />
         <span className="numbers text-[14px] text-soft">{count(month.count)}</span>
       </div>

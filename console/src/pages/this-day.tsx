@@ -40,7 +40,7 @@ export function ThisDay() {
           Play
         </Button>
       </div>
-      <ul className="m-0 flex list-none gap-1.5 overflow-x-auto p-0 pb-1">
+      <ul className="m-0 flex list-none gap-1.5 overflow-x-auto p-0 pb-1 [scrollbar-color:var(--line)_transparent] [scrollbar-width:thin]">
         {pictures.map((p, n) => (
           <li key={p.id} className="relative shrink-0" style={{ height: HEIGHT, width: shown(p.width, p.height) * HEIGHT }}>
             <Link to={addressOf(`/library/${p.id}`, line)} state={{ sheet: true }} className="block size-full overflow-hidden rounded-[5px] bg-(--line)">
