@@ -141,11 +141,18 @@ impl<'a> Asking<'a> {
                 What::Kind(kind) if !is_of_files(&term.what) => asking.text(and).text("o.kind = ").value::<Text, _>(kind.word()),
                 What::By { devices, cameras } => {
                     let devices: Vec<Uuid> = devices.iter().map(|(id, _)| id.0).collect();
-                    let asking = asking.text(and).text("(coalesce(o.device = ANY(").value::<Array<SqlUuid>, _>(devices);
-                    asking
-                        .text("), false) OR coalesce(o.camera = ANY(")
-                        .value::<Array<Text>, _>(cameras.clone())
-                        .text("), false))")
+                    // Of what nobody knows it is not so, and its opposite is. Asked plainly where that makes no difference: an index is of no use to the other.
+                    let (open, close) = if term.not { ("coalesce(", ", false)") } else { ("", "") };
+                    let mut asking = asking.text(and).text("(false");
+                    if !devices.is_empty() {
+                        asking = asking.text(" OR ").text(open).text("o.device = ANY(").value::<Array<SqlUuid>, _>(devices);
+                        asking = asking.text(")").text(close);
+                    }
+                    if !cameras.is_empty() {
+                        asking = asking.text(" OR ").text(open).text("o.camera = ANY(").value::<Array<Text>, _>(cameras.clone());
+                        asking = asking.text(")").text(close);
+                    }
+                    asking.text(")")
                 }
                 // Its days are asked for apart, by the order of the library.
                 _ => asking,

@@ -370,7 +370,6 @@ async fn pictures_are_chosen_by_mouse_and_keys() {
     assert_eq!(run("return location.pathname").await, json!("/library"), "the picture under the mouse was not opened");
     // What is looked for next is another library.
     l.keys("/vid\u{e007}").await;
-    l.browser.wait_for_text("Looking …").await.ok();
     l.until("nothing to be chosen", "!document.querySelector('section[aria-label=Chosen]')").await;
     assert_eq!(l.browser.barriers().await.unwrap(), Vec::<String>::new());
     assert_eq!(l.browser.complaints().await.unwrap(), Vec::<String>::new());
