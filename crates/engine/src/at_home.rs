@@ -58,7 +58,11 @@ pub async fn open(engine: &Engine, (id, digest): (OriginalId, Digest), path: Fil
     match file {
         Some(file) => Ok((file, path)),
         None => {
-            note(engine, (id, digest), Place::Home, Act::Reread, (Outcome::Missing, None)).await?;
+            // Once: whoever asks for it again and again adds nothing to what is known, nor to the record.
+            let standings = engine.catalog.standings(id).await?;
+            if !standings.iter().any(|(place, standing)| *place == Place::Home && !standing.good) {
+                note(engine, (id, digest), Place::Home, Act::Reread, (Outcome::Missing, None)).await?;
+            }
             Err(LibraryError::Missing { what: "open", path: engine.library.locate(&path) }.into())
         }
     }

@@ -150,8 +150,10 @@ async fn at_home_again(engine: &Arc<Engine>, row: &OriginalRow) -> Result<Ended>
     engine.wakeups.activity.notify_one();
     let read = move || Ok::<_, LibraryError>(there.reader.facts(&there.library.place_to_read(&path)?, &name));
     let facts = tokio::task::spawn_blocking(read).await??;
-    // What could not be read when it came was dated without it; what somebody else said of its time stays.
-    let guessed = row.facts.problem.is_some() && !row.corrected && row.taken_rule != CaptureRule::Sidecar.word();
+    // What could not be read when it came was dated without it; what somebody else said of its time stays, and so does any date, if it cannot be read
+    // now either: after a rebuilding it is the ledger's, and better than a guess.
+    let guessed =
+        row.facts.problem.is_some() && facts.problem.is_none() && !row.corrected && row.taken_rule != CaptureRule::Sidecar.word();
     let dated = guessed.then(|| capture::decide(&facts, None, &row.name, row.file_time, row.landed_at, &Local));
     engine.catalog.fetched(row.id, &facts, dated, engine.now()).await?;
     engine.live.changed(&[changed(row)]);

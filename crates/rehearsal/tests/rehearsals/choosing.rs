@@ -294,6 +294,10 @@ async fn a_missing_file_breaks_a_download_off_and_is_noted() {
     let (status, said) = w.keeper.try_ask(Method::GET, &format!("api/originals/{}/bytes", id.trim()), None).await.unwrap();
     assert_eq!((status, said["title"].as_str()), (500, Some("The copy at home is damaged")), "{said}");
     assert_eq!(how_much(&w.keeper, &choice).await["not_at_home"], 2, "it says that it was noted");
+    for _ in 0..3 {
+        w.keeper.try_ask(Method::GET, &format!("api/originals/{}/bytes", id.trim()), None).await.unwrap();
+    }
+    assert_eq!(w.sql("SELECT count(*) FROM record WHERE what LIKE '%IMG_0018%missing'").trim(), "1", "and it is noted once");
 }
 
 /// What the bar says.

@@ -158,8 +158,13 @@ async fn what_was_not_read_when_it_came_is_read_again() {
         let shot = Shot::new(Camera::of_device(0), taken, Scene::Weir.place(), &mut Rng::new(n));
         put(&source, &format!("IMG_{n}.jpg"), &camera::jpeg(&draw(Scene::Weir, n, 0.0, 320, 240), &shot).unwrap()).unwrap();
     }
+    // Nobody can read this one, today nor then.
+    put(&source, "broken.mp4", b"\0\0\0\x18ftypmp42\0\0\0\0mp42isom and no film").unwrap();
     assert_eq!(device.run(&["backup"]).await.unwrap().code, 0);
-    let told = "SELECT name, taken_local, taken_rule, facts ->> 'camera', path FROM original ORDER BY name";
+    let broken = "SELECT taken_local, taken_rule FROM original WHERE name = 'broken.mp4' AND facts ->> 'problem' IS NOT NULL";
+    assert_eq!(w.sql(broken).lines().count(), 1);
+    let told =
+        "SELECT name, taken_local, taken_rule, facts ->> 'camera', path FROM original WHERE name LIKE 'IMG%' ORDER BY name";
     let before = w.sql(told);
     assert!(
         before.lines().count() == 3 && before.lines().all(|l| l.contains("2021-07-03") && l.contains("juno/2021/07/")),
@@ -168,14 +173,16 @@ async fn what_was_not_read_when_it_came_is_read_again() {
     // As it was: dated by the file's time, filed so, and nothing known of it. Of one somebody has said when it was taken.
     let lost = "{\"problem\": \"reading it took too long or too much memory\"}";
     w.sql(&format!(
-        "UPDATE original SET facts = '{lost}', taken_local = '2026-11-02 10:00', taken_at = '2026-11-02 10:00', taken_rule = 'received' WHERE name <> 'IMG_2.jpg'"
+        "UPDATE original SET facts = '{lost}', taken_local = '2026-11-02 10:00', taken_at = '2026-11-02 10:00', taken_rule = 'received' WHERE name IN ('IMG_0.jpg', 'IMG_1.jpg')"
     ));
     w.sql("UPDATE original SET taken_local = '1999-01-01 10:00', taken_at = '1999-01-01 10:00', taken_rule = 'sidecar' WHERE name = 'IMG_1.jpg'");
+    // As a ledger said it, after a rebuilding.
+    w.sql(&format!("UPDATE original SET facts = '{lost}', taken_local = '2020-05-05 10:00', taken_at = '2020-05-05 10:00', taken_rule = 'exif' WHERE name = 'broken.mp4'"));
     w.house.kill_service();
     w.sql(include_str!("../../../catalog/migrations/00000000000044_read_again/up.sql"));
     w.house.start_service().await.unwrap();
     wait_for("both to be read", 60, async || {
-        Ok((w.sql("SELECT count(*) FROM original WHERE facts ->> 'problem' IS NOT NULL").trim() == "0").then_some(()))
+        Ok((w.sql("SELECT count(*) FROM original WHERE facts ->> 'problem' LIKE '%took too long%'").trim() == "0").then_some(()))
     })
     .await
     .unwrap();
@@ -185,4 +192,5 @@ async fn what_was_not_read_when_it_came_is_read_again() {
     let after = w.sql(told);
     assert!(after.lines().nth(1).unwrap().contains("1999-01-01"), "what somebody said of it stays: {after}");
     assert_eq!(after.lines().nth(2), before.lines().nth(2));
+    assert!(w.sql(broken).contains("2020-05-05"), "no guess takes the place of a date");
 }
