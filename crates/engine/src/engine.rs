@@ -11,8 +11,8 @@ use ypogeion_library::{Library, LibraryError};
 use ypogeion_media::worker::Pool;
 
 use crate::{
-    connections::Connections, error::Result, filed_names::FiledNames, keys::Keyring, live::Live, said::Said, settings::Settings,
-    wakeups::Wakeups, writing::Busy,
+    alike::Landings, connections::Connections, error::Result, filed_names::FiledNames, keys::Keyring, live::Live, said::Said,
+    settings::Settings, wakeups::Wakeups, writing::Busy,
 };
 
 /// So many downloads of many files run at the same time in the whole household.
@@ -38,6 +38,8 @@ pub struct Engine {
     pub connections: Connections,
     /// Names that are being given.
     pub names: FiledNames,
+    /// Pictures that are landing.
+    pub landings: Landings,
     /// Uploads that are being written to.
     pub busy: Busy,
     /// What listeners are told.
@@ -91,6 +93,7 @@ impl Engine {
             household: parts.household,
             keyring,
             names: FiledNames::default(),
+            landings: Landings::default(),
             busy: Busy::default(),
             live: Live::default(),
             said: Said::default(),

@@ -84,6 +84,7 @@ pub async fn land_or_find(engine: &Arc<Engine>, upload: &Upload, part: Finished)
             noted => noted?,
         }
     }
+    let _alone = engine.landings.alone(upload.person, part.digest).await;
     match engine.catalog.original_of(upload.person, part.digest).await {
         Ok((id, path)) => return already_here(engine, upload, part, id, path).await,
         Err(CatalogError::NotFound) => {}
@@ -99,10 +100,16 @@ pub async fn land_or_find(engine: &Arc<Engine>, upload: &Upload, part: Finished)
 }
 
 /// Makes an original of a file that stays where it is, outside of the library: its filed name points there. Its bytes were read to
-/// their end and have this digest.
+/// their end and have this digest. Nothing is made of it if its member has them already.
 ///
 /// A kill between the name and the row leaves a name that points there; taken again, it is the same name.
 pub async fn point(engine: &Arc<Engine>, upload: &Upload, digest: Digest, outside: &Path) -> Result<Landed> {
+    let _alone = engine.landings.alone(upload.person, digest).await;
+    match engine.catalog.original_of(upload.person, digest).await {
+        Ok((id, _)) => return Ok(Landed { id, new: false }),
+        Err(CatalogError::NotFound) => {}
+        Err(e) => return Err(e.into()),
+    }
     let name = OriginalName::from_device(&upload.name);
     let (reader, place, called) = (Arc::clone(&engine.reader), outside.to_owned(), name.as_str().to_owned());
     engine.wakeups.activity.notify_one();
@@ -272,7 +279,8 @@ pub(crate) async fn commit(
         None => {
             let (id, kept) = engine.catalog.original_of(upload.person, digest).await?;
             match named {
-                // The same picture came twice at once, and the other one was committed first. Both are filed, one is known.
+                // Somebody else committed these bytes first: another run of this service, or what a kill left was settled meanwhile. Both
+                // are filed, one is known.
                 Named::Now(name) if kept != *name.path() => {
                     let library = Arc::clone(&engine.library);
                     tokio::task::spawn_blocking(move || library.unpublish(name)).await??;

@@ -2,7 +2,7 @@
 //!
 //! * [`engine`] – what all of it shares; [`settings`] – what it is told; [`error`] – why something was not done.
 //! * [`landing`] – how bytes become an original, from their [`intake`] on; [`joining`] and [`settling`] – of several uploads, and after a kill.
-//! * `evidence` – what is seen of a copy; [`at_home`] – looking at one at home; [`renaming`] – giving it another name; [`filed_names`], [`writing`] – who is at it.
+//! * `evidence` – what is seen of a copy; [`at_home`] – looking at one at home; [`renaming`] – giving it another name; [`filed_names`], [`alike`], [`writing`] – who is at it.
 //! * [`deletion`] – into holding, and back.
 //! * [`connections`] – the stores as they are used; [`costs`], [`weeks`] – what they ask for, and when they are sent to.
 //! * [`keys`], [`kept`], [`key`], [`kit`] – the household's keys: in memory, in the server's file, as the keeper sees them, on paper.
@@ -15,6 +15,7 @@
 
 pub mod activity;
 pub mod adoptions;
+pub mod alike;
 pub mod at_home;
 pub mod checks;
 pub mod choosing;

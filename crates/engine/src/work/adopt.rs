@@ -257,11 +257,7 @@ impl Taking {
         let (digest, length, place) = read.await.map_err(Error::from)?.map_err(|e| Trouble::File(chain(&e)))?;
         let upload = Upload { length, ..self.upload(file) };
         landing::note(&self.engine, &upload, digest).await?;
-        let landed = match self.engine.catalog.original_of(upload.person, digest).await {
-            Ok((id, _)) => Landed { id, new: false },
-            Err(CatalogError::NotFound) => landing::point(&self.engine, &upload, digest, &place).await?,
-            Err(e) => return Err(e.into()),
-        };
+        let landed = landing::point(&self.engine, &upload, digest, &place).await?;
         Ok(if self.took(&upload, landed).await? { "pointed" } else { "present" })
     }
 

@@ -501,6 +501,23 @@ async fn the_same_name_twice_keeps_both_and_the_same_bytes_twice_keeps_one() {
     assert_eq!(w.keeper.overview().await.unwrap().home.count, 3);
 }
 
+/// A picture that two devices send at the same moment has the name that it would have had alone.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_same_bytes_at_once_have_the_name_that_one_of_them_would_have() {
+    let w = world().await;
+    let (phone, tablet) = (w.raw_device("phone").await, w.raw_device("tablet").await);
+    let names: Vec<String> = (0..40).map(|n| format!("IMG_20260412_1010{n:02}.jpg")).collect();
+    let sends = names.iter().flat_map(|name| [&phone, &tablet].map(|raw| (raw.clone(), name.clone())));
+    let sent = futures_util::future::join_all(sends.map(|(raw, name)| async move {
+        let path = raw.create(name.len(), &metadata(&[("filename", &name)])).await;
+        raw.append(&path, 0, name.as_bytes()).await.header("ypogeion-original").to_owned()
+    }))
+    .await;
+    assert!(sent.chunks(2).all(|two| !two[0].is_empty() && two[0] == two[1]));
+    let filed: Vec<String> = names.iter().map(|name| format!("juno/2026/04/{name}")).collect();
+    assert_eq!(library_files(&w.house), filed);
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn downloads_have_ranges_and_digests_and_run_nothing() {
     let w = world().await;
