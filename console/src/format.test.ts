@@ -1,6 +1,6 @@
 /** What the pages say in numbers is what the server and its programs say: both are held against the same samples. */
 import { describe, expect, test } from "vitest";
-import { ago, clock, count, counted, duration, money, month, size, until, wall } from "./format";
+import { ago, clock, count, counted, duration, money, month, size, span, until, wall } from "./format";
 import samples from "./words.samples.json";
 
 describe("as the server says it", () => {
@@ -63,3 +63,9 @@ test.each([
   [59.6, "1:00"],
   [754, "12:34"],
 ])("a film of %d seconds", (seconds, said) => expect(duration(seconds)).toBe(said));
+
+test("a span of time is as short as it can be", () => {
+  expect(span("2026-04-02T10:00:00", "2026-04-30T10:00:00")).toBe("April 2026");
+  expect(span("2026-04-02T10:00:00", "2026-06-01T00:00:00")).toBe("April to June 2026");
+  expect(span("2019-12-31T23:59:59", "2026-01-01T00:00:00")).toBe("December 2019 to January 2026");
+});

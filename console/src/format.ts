@@ -69,3 +69,14 @@ export function duration(seconds: number): string {
   const s = Math.round(seconds);
   return `${Math.floor(s / 60)}:${String(s % 60).padStart(2, "0")}`;
 }
+
+/** "April 2026", "April to June 2026", "April 2019 to May 2026"; from local times of what was taken first and last. */
+export function span(oldest: string, newest: string): string {
+  const [from, to] = [oldest.slice(0, 7), newest.slice(0, 7)];
+  if (from === to) return month(to);
+  const first = from.slice(0, 4) === to.slice(0, 4) ? month(from).replace(/ \d+$/, "") : month(from);
+  return `${first} to ${month(to)}`;
+}
+
+/** Whose something is. */
+export const possessive = (name: string) => `${name}’s`;

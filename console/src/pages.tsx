@@ -6,6 +6,8 @@ import { Fault } from "./ui/states";
 const load = {
   activity: () => import("./pages/activity"),
   adopt: () => import("./pages/adopt"),
+  album: () => import("./pages/album"),
+  albums: () => import("./pages/albums"),
   devices: () => import("./pages/devices"),
   door: () => import("./pages/door"),
   library: () => import("./pages/library"),
@@ -18,6 +20,8 @@ const load = {
 
 export const Activity = lazy(() => load.activity().then((m) => ({ default: m.Activity })));
 export const Adopt = lazy(() => load.adopt().then((m) => ({ default: m.Adopt })));
+export const AlbumPage = lazy(() => load.album().then((m) => ({ default: m.AlbumPage })));
+export const Albums = lazy(() => load.albums().then((m) => ({ default: m.Albums })));
 export const Account = lazy(() => load.me().then((m) => ({ default: m.Account })));
 export const Devices = lazy(() => load.devices().then((m) => ({ default: m.Devices })));
 export const Door = lazy(() => load.door().then((m) => ({ default: m.Door })));

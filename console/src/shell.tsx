@@ -47,6 +47,9 @@ export function Shell({ me, there, children }: { me: Me; there: boolean; childre
           <NavLink to="/library" className={link}>
             Library
           </NavLink>
+          <NavLink to="/albums" className={link}>
+            Albums
+          </NavLink>
           <NavLink to="/devices" className={link}>
             <span>
               Devices<span className="max-lg:hidden">{keeper && " and people"}</span>

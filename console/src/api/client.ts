@@ -12,6 +12,7 @@ export type Me = Schemas["Me"];
 export type OriginalCard = Schemas["OriginalCard"];
 export type Original = Schemas["Original"];
 export type Run = Schemas["Run"];
+export type Album = Schemas["Album"];
 
 /** Why something was not done: a sentence to show, and the stable type to decide by. */
 export class Failure extends Error {

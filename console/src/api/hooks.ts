@@ -1,9 +1,10 @@
 /** Data hooks, one for each thing the pages ask for. */
 import { keepPreviousData, useInfiniteQuery, useMutation, useQueries, useQuery, useQueryClient, type UseQueryOptions } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import type { Among } from "../ui/sheet";
 import { keys } from "./keys";
 import { kindsOfEvents, stale, type LiveEvent } from "./live";
-import { ask, Failure, type Me, type Original, type OriginalCard, type Overview, type Schemas, type Store, type Device, type Run } from "./client";
+import { ask, Failure, type Album, type Me, type Original, type OriginalCard, type Overview, type Schemas, type Store, type Device, type Run } from "./client";
 
 export { keys };
 
@@ -18,37 +19,48 @@ async function arrive(): Promise<Me> {
 }
 export const useSessions = () => useQuery<Schemas["SignedIn"][], Failure>({ queryKey: keys.sessions, queryFn: () => ask("/api/sessions"), staleTime: 0 });
 export const useOverview = () => useQuery<Overview, Failure>({ queryKey: keys.overview, queryFn: () => ask("/api/overview") });
-/** What is added to an address so that it means what was looked for alone; `find` is empty where everything is meant. */
-const sought = (find: string, first: "?" | "&") => (find ? `${first}find=${encodeURIComponent(find)}` : "");
-export const useMonths = (find: string) =>
-  useQuery<Schemas["Month"][], Failure>({ queryKey: keys.monthsOf(find), queryFn: () => ask(`/api/months${sought(find, "?")}`), placeholderData: keepPreviousData });
+/** What is added to an address so that it means these pictures alone. */
+function sought({ find, album }: Among, first: "?" | "&"): string {
+  const query = new URLSearchParams();
+  if (find) query.set("find", find);
+  if (album) query.set("album", album);
+  const said = query.toString();
+  return said ? first + said : "";
+}
+export const useMonths = (among: Among) =>
+  useQuery<Schemas["Month"][], Failure>({ queryKey: keys.monthsOf(among), queryFn: () => ask(`/api/months${sought(among, "?")}`), placeholderData: keepPreviousOf(among) });
+/** What was shown before stands in for what is coming, of the same library or album. */
+const keepPreviousOf = (among: Among) => (before: Schemas["Month"][] | undefined, query: { queryKey: readonly unknown[] } | undefined) =>
+  query && JSON.stringify(query.queryKey.slice(0, -1)) === JSON.stringify(keys.monthsOf(among).slice(0, -1)) ? before : undefined;
 /** How a line is understood that says which pictures are meant, how many there are, and what it may become. */
-export const useFound = (line: string, suggest: boolean) =>
+export const useFound = ({ find: line, album }: Among, suggest: boolean) =>
   useQuery<Schemas["Found"], Failure>({
-    queryKey: [...keys.found(line), String(suggest)],
-    queryFn: () => ask(`/api/find?suggest=${suggest}&line=${encodeURIComponent(line)}`),
+    queryKey: [...keys.found({ find: line, album }), String(suggest)],
+    queryFn: () => ask(`/api/find?suggest=${suggest}&line=${encodeURIComponent(line)}${sought({ find: "", album }, "&")}`),
     enabled: line !== "",
     placeholderData: keepPreviousData,
   });
 /** How much is chosen; undefined: nothing. */
 export const useHowMuch = (choice: Schemas["Choice"] | undefined) =>
   useQuery<Schemas["HowMuch"], Failure>({
-    queryKey: keys.chosen(JSON.stringify(choice ?? null)),
+    queryKey: keys.chosen(JSON.stringify(choice ?? null), choice?.album ?? undefined),
     queryFn: () => ask("/api/choice", "POST", choice),
     enabled: choice !== undefined,
     placeholderData: keepPreviousData,
   });
-/** Some of what a line finds, newest first. */
-export const useOnDay = (line: string) =>
-  useQuery<Schemas["Originals"], Failure>({ queryKey: keys.onDay(line), queryFn: () => ask(`/api/originals?limit=40${sought(line, "&")}`) });
-/** `find`: among which pictures the next ones are. */
-export const useOriginal = (id: string | undefined, find: string) =>
+/** Some of these pictures, newest first. */
+export const useSome = (among: Among, limit: number, enabled = true) =>
+  useQuery<Schemas["Originals"], Failure>({ queryKey: [...keys.monthsOf(among), "some", String(limit)], queryFn: () => ask(`/api/originals?limit=${limit}${sought(among, "&")}`), enabled });
+/** `among`: which the next ones are. */
+export const useOriginal = (id: string | undefined, among: Among) =>
   useQuery<Original, Failure>({
-    queryKey: keys.originalAmong(id ?? "", find),
-    queryFn: () => ask(`/api/originals/${id}${sought(find, "?")}`),
+    queryKey: keys.originalAmong(id ?? "", among),
+    queryFn: () => ask(`/api/originals/${id}${sought(among, "?")}`),
     enabled: id !== undefined,
     placeholderData: keepPreviousData,
   });
+export const useAlbums = () => useQuery<Album[], Failure>({ queryKey: keys.albumList, queryFn: () => ask("/api/albums") });
+export const useAlbum = (id: string) => useQuery<Album, Failure>({ queryKey: keys.album(id), queryFn: () => ask(`/api/albums/${id}`) });
 export const useDevices = () => useQuery<Device[], Failure>({ queryKey: keys.deviceList, queryFn: () => ask("/api/devices") });
 export const usePeople = (enabled: boolean) =>
   useQuery<Schemas["Person"][], Failure>({ queryKey: keys.people, queryFn: () => ask("/api/people"), enabled });
@@ -90,20 +102,20 @@ export const useClocks = (device: string) =>
   useQuery<Schemas["Correction"][], Failure>({ queryKey: keys.clocks(device), queryFn: () => ask(`/api/devices/${device}/clock`) });
 
 /** How the pictures of a month lie, before any of them is asked for. */
-export const useShape = (month: string, find: string, enabled: boolean) =>
-  useQuery<Schemas["MonthShape"], Failure>({ queryKey: [...keys.originals(month), "shape", find], queryFn: () => ask(`/api/months/${month}/shape${sought(find, "?")}`), enabled });
+export const useShape = (month: string, among: Among, enabled: boolean) =>
+  useQuery<Schemas["MonthShape"], Failure>({ queryKey: [...keys.originals(month, among.album), "shape", among.find], queryFn: () => ask(`/api/months/${month}/shape${sought(among, "?")}`), enabled });
 
 /** Pictures of a month in portions, those that are asked for and no others: what has come of them, and the first failure. */
-export function usePortions(month: string, find: string, shape: Schemas["MonthShape"] | undefined, portions: number[]) {
+export function usePortions(month: string, among: Among, shape: Schemas["MonthShape"] | undefined, portions: number[]) {
   const client = useQueryClient();
   const queries = portions.map((n): UseQueryOptions<OriginalCard[], Failure> => {
     const after = n > 0 ? shape?.starts[n - 1] : undefined;
     // Where a portion begins changes when a picture comes before it. Until the new one is there, the old one is shown.
-    const last = [...keys.originals(month), "last", find, String(n)];
+    const last = [...keys.originals(month, among.album), "last", among.find, String(n)];
     return {
-      queryKey: [...keys.originals(month), "portion", find, String(n), after ?? ""],
+      queryKey: [...keys.originals(month, among.album), "portion", among.find, String(n), after ?? ""],
       queryFn: async () => {
-        const page = await ask<Schemas["Originals"]>(`/api/originals?month=${month}&limit=${shape?.portion}${after ? `&after=${encodeURIComponent(after)}` : ""}${sought(find, "&")}`);
+        const page = await ask<Schemas["Originals"]>(`/api/originals?month=${month}&limit=${shape?.portion}${after ? `&after=${encodeURIComponent(after)}` : ""}${sought(among, "&")}`);
         client.setQueryData(last, page.originals);
         return page.originals;
       },

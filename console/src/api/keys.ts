@@ -1,3 +1,8 @@
+import type { Among } from "../ui/sheet";
+
+/** What is told of a library, or of the pictures of an album. */
+const within = (album?: string) => (album ? ["albums", "in", album] : ["library"]);
+
 /** What each thing that is asked for is kept under. A key is stale with every key that it begins with. */
 export const keys = {
   me: ["me"],
@@ -6,13 +11,16 @@ export const keys = {
   short: ["overview", "short"],
   /** All that is told of months, and what of them was looked for. */
   months: ["library", "months"],
-  monthsOf: (find: string) => ["library", "months", find],
-  chosen: (choice: string) => ["library", "months", "chosen", choice],
-  onDay: (line: string) => ["library", "months", "day", line],
-  found: (line: string) => ["library", "months", "found", line],
-  originals: (month: string) => ["library", "month", month],
+  monthsOf: ({ find, album }: Among) => [...within(album), "months", find],
+  chosen: (choice: string, album?: string) => [...within(album), "months", "chosen", choice],
+  found: ({ find, album }: Among) => [...within(album), "months", "found", find],
+  originals: (month: string, album?: string) => [...within(album), "month", month],
   original: (id: string) => ["library", "original", id],
-  originalAmong: (id: string, find: string) => ["library", "original", id, find],
+  originalAmong: (id: string, { find, album }: Among) => ["library", "original", id, find, album ?? ""],
+  /** All that is told of albums, and of what is in them. */
+  albums: ["albums"],
+  albumList: ["albums", "list"],
+  album: (id: string) => ["albums", "one", id],
   /** All that is asked of devices. */
   devices: ["devices"],
   deviceList: ["devices", "list"],

@@ -73,6 +73,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/albums": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The albums that one sees: one's own, those that are shared with one, and those of the household; empty ones first, then those with the newest
+         *     pictures.
+         */
+        get: operations["list_albums"];
+        put?: never;
+        /** Makes an album. Nobody else sees it until it is shared. Up to 500. */
+        post: operations["make_album"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/albums/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One album. Its pictures are asked for where those of the library are, with `album`. */
+        get: operations["show_album"];
+        put?: never;
+        post?: never;
+        /** Takes an album of one's own apart. Its pictures stay where they are. */
+        delete: operations["remove_album"];
+        options?: never;
+        head?: never;
+        /** Changes an album of one's own. */
+        patch: operations["change_album"];
+        trace?: never;
+    };
+    "/api/albums/{id}/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Puts pictures of one's own into an album, or takes pictures out of it: one's own, those that one put there, and, of an album of one's own, all. */
+        post: operations["fill_album"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/arrival": {
         parameters: {
             query?: never;
@@ -1565,6 +1622,133 @@ export interface components {
          * @enum {string}
          */
         AdoptionState: "looking" | "planned" | "running" | "paused" | "done" | "stopped";
+        /** @description An album as whoever asks sees it. */
+        Album: {
+            /**
+             * Format: uuid
+             * @description The picture that stands for it: the one that was chosen for that, or the newest. None: it is empty.
+             */
+            cover?: string | null;
+            /** @description Whether that one was chosen. */
+            cover_chosen: boolean;
+            /** @description What everybody may who lives here and is no guest: `look` or `add`; none: only whom it is shared with by name sees it. */
+            household?: string | null;
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /** @description What whoever asks may do: `look`, `add` (pictures of their own), or `own`. */
+            may: string;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: date-time
+             * @description When the newest of them was taken.
+             */
+            newest?: string | null;
+            /**
+             * Format: date-time
+             * @description When the oldest of them was taken.
+             */
+            oldest?: string | null;
+            /**
+             * Format: uuid
+             * @description Whose it is.
+             */
+            owner: string;
+            /** @description Their name. */
+            owner_name: string;
+            /**
+             * @description Everybody in the household but its owner, and what each may by name. Told to its owner alone, unless they are a guest, and where one album is
+             *     asked for.
+             */
+            people?: components["schemas"]["AlbumPerson"][];
+            /**
+             * Format: int64
+             * @description Pictures in it.
+             */
+            pictures: number;
+            /**
+             * Format: int64
+             * @description So many people it is shared with by name.
+             */
+            shared_with: number;
+            /** @description What its owner writes about it; lines are lines. */
+            words: string;
+        };
+        /** @description What is to be otherwise with an album; what is not said stays. */
+        AlbumChange: {
+            /**
+             * Format: uuid
+             * @description The picture that stands for it; one that is in it.
+             */
+            cover?: string | null;
+            /** @description What everybody may who lives here and is no guest: `look`, `add`, or `nothing`. */
+            household?: string | null;
+            /** @description Its name, up to 100 characters. */
+            name?: string | null;
+            /** @description Whom it is shared with by name from now on, all of them. */
+            with?: components["schemas"]["AlbumShare"][] | null;
+            /** @description What is written about it, up to 2,000. */
+            words?: string | null;
+        };
+        /** @description What became of them. */
+        AlbumFilled: {
+            /**
+             * Format: int64
+             * @description So many were put in, or taken out.
+             */
+            count: number;
+            /**
+             * Format: int64
+             * @description So many were in it before. Those that are gone, or somebody else's, are in neither number.
+             */
+            there: number;
+        };
+        /** @description An album by its name alone. */
+        AlbumName: {
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /** @description Its name. */
+            name: string;
+            /** @description Whether one sees it: a picture of one's own may be in an album that is shared with one no more. It can be taken out all the same. */
+            seen: boolean;
+        };
+        /** @description Somebody in the household, and what they may with an album. */
+        AlbumPerson: {
+            /** @description Whether they are a guest: they see only what is shared with them by name. */
+            guest: boolean;
+            /** @description `look`, `add`, or none: it is not shared with them by name. */
+            may?: string | null;
+            /** @description Their name. */
+            name: string;
+            /**
+             * Format: uuid
+             * @description Who.
+             */
+            person: string;
+        };
+        /** @description Pictures to be put into an album, or taken out of it; at most 1,000 at once. */
+        AlbumPictures: {
+            /** @description Whether they are in it from now on. */
+            inside: boolean;
+            /** @description Their ids. */
+            pictures: string[];
+        };
+        /** @description Somebody whom an album is shared with. */
+        AlbumShare: {
+            /** @description `look`, or `add`: pictures of their own, too. */
+            may: string;
+            /**
+             * Format: uuid
+             * @description Who.
+             */
+            person: string;
+        };
         /** @description How many, and how large together. */
         Amount: {
             /**
@@ -1757,8 +1941,13 @@ export interface components {
              */
             healed_home: number;
         };
-        /** @description What is chosen of one's library: at most 10,000 stretches, and as many pictures that are named. */
+        /** @description What is chosen of one's library, or of an album: at most 10,000 stretches, and as many pictures that are named. */
         Choice: {
+            /**
+             * Format: uuid
+             * @description The album that it was chosen in; none: one's own library.
+             */
+            album?: string | null;
             /**
              * Format: date-time
              * @description What came after this moment is not meant; none: now.
@@ -2609,6 +2798,9 @@ export interface components {
             kind: "offsite";
         } | {
             /** @enum {string} */
+            kind: "albums";
+        } | {
+            /** @enum {string} */
             kind: "work";
         } | {
             /** @enum {string} */
@@ -2730,6 +2922,13 @@ export interface components {
              * @description Whose originals they are to be.
              */
             person: string;
+        };
+        /** @description An album that is to be. */
+        NewAlbum: {
+            /** @description Its name, up to 100 characters. */
+            name: string;
+            /** @description What is written about it, up to 2,000. */
+            words?: string;
         };
         /** @description Puts the clock of a device right, for what it took in a range. */
         NewCorrection: {
@@ -2902,6 +3101,8 @@ export interface components {
         };
         /** @description An original with all that is known of it. */
         Original: {
+            /** @description The albums that it is in: of one's own all, of somebody else's those that one sees. */
+            albums: components["schemas"]["AlbumName"][];
             /**
              * @description Where it is in the member's library, as the console's page says it in its address: its month, and how many pictures of that are newer
              *     (`2026-04.37`). None: another file stands for its picture there.
@@ -2918,7 +3119,7 @@ export interface components {
             evidence: components["schemas"]["Evidence"][];
             /** @description Exposure as people write it. */
             exposure?: string | null;
-            /** @description Whether its member likes it best. */
+            /** @description Whether whoever asks likes it best. */
             favourite: boolean;
             /**
              * Format: int32
@@ -2957,6 +3158,8 @@ export interface components {
              * @description The next older one.
              */
             older?: string | null;
+            /** @description Whether it is one's own. Of somebody else's, that an album shows, nothing is told of the house: neither folders nor devices nor copies. */
+            own: boolean;
             /** @description The files of its shot, itself included; the one that stands for the shot first. */
             parts: components["schemas"]["ShotPart"][];
             /** @description Where it is in the library. */
@@ -3015,7 +3218,7 @@ export interface components {
         OriginalCard: {
             /** @description What else belongs to its shot: `edited`, `still`, `twin`, `video`, `raw`, `motion`, `other`, `sidecar`. */
             company: string[];
-            /** @description Whether its member likes it best. */
+            /** @description Whether whoever asks likes it best. */
             favourite: boolean;
             /**
              * Format: int32
@@ -3033,6 +3236,8 @@ export interface components {
             layer: components["schemas"]["Layer"];
             /** @description File name in the library. */
             name: string;
+            /** @description Whether it is one's own; of others, in albums. */
+            own: boolean;
             /** @description Where it is in the library. */
             path: string;
             /** @description A tiny placeholder (thumbhash), base64. */
@@ -4157,6 +4362,138 @@ export interface operations {
             };
         };
     };
+    list_albums: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Album"][];
+                };
+            };
+        };
+    };
+    make_album: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAlbum"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Album"];
+                };
+            };
+        };
+    };
+    show_album: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Album"];
+                };
+            };
+        };
+    };
+    remove_album: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    change_album: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlbumChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Album"];
+                };
+            };
+        };
+    };
+    fill_album: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlbumPictures"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlbumFilled"];
+                };
+            };
+        };
+    };
     arrive: {
         parameters: {
             query?: never;
@@ -4846,6 +5183,8 @@ export interface operations {
                 line: string;
                 /** @description Whether to say what it may become. */
                 suggest?: boolean;
+                /** @description In this album; none: in one's own library. */
+                album?: string | null;
             };
             header?: never;
             path?: never;
@@ -5276,6 +5615,8 @@ export interface operations {
             query?: {
                 /** @description Only what this line finds, see `/api/find`. */
                 find?: string | null;
+                /** @description Only what is in this album, whosever it is; none: one's own library. */
+                album?: string | null;
             };
             header?: never;
             path?: never;
@@ -5298,6 +5639,8 @@ export interface operations {
             query?: {
                 /** @description Only what this line finds, see `/api/find`. */
                 find?: string | null;
+                /** @description Only what is in this album, whosever it is; none: one's own library. */
+                album?: string | null;
             };
             header?: never;
             path: {
@@ -5328,6 +5671,8 @@ export interface operations {
                 limit?: number | null;
                 /** @description Only what this line finds, see `/api/find`. */
                 find?: string | null;
+                /** @description Only what is in this album, whosever it is; none: one's own library. */
+                album?: string | null;
             };
             header?: never;
             path?: never;
@@ -5350,6 +5695,8 @@ export interface operations {
             query?: {
                 /** @description Only what this line finds, see `/api/find`. */
                 find?: string | null;
+                /** @description Only what is in this album, whosever it is; none: one's own library. */
+                album?: string | null;
             };
             header?: never;
             path: {

@@ -2,13 +2,16 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { useEffect, useRef, useState, type ReactNode } from "react";
-import { ask, Failure, type Schemas } from "../api/client";
+import { Link } from "react-router";
+import { ask, Failure, type Album, type Schemas } from "../api/client";
 import { keys, useHolding, useHowMuch } from "../api/hooks";
 import { count, counted, size } from "../format";
 import { asked, type Choice } from "../ui/choice";
 import { Confirm } from "../ui/confirm";
 import { Button, TextButton } from "../ui/parts";
+import type { Among } from "../ui/sheet";
 import { Fault } from "../ui/states";
+import { ToAlbum } from "./to-album";
 
 type Wanted = Schemas["Choice"];
 /** So many are named in one request. */
@@ -18,13 +21,17 @@ const AT_ONCE = 1000;
 type Done =
   | { what: "zip"; zip: Schemas["MadeZip"] }
   | { what: "deleted"; pictures: number; files: string[]; left: number; failure?: Failure | undefined }
+  | { what: "added"; album: Album; pictures: number; there: number; left: number; failure?: Failure | undefined }
+  | { what: "taken-out"; album: Album; pictures: number; left: number; failure?: Failure | undefined }
   | { what: "back"; files: number; failure?: Failure | undefined }
   | { what: "marked"; favourite: boolean; pictures: number; left: number; failure?: Failure | undefined };
 
 interface ChosenProps {
   choice: Choice;
-  /** Among which pictures; empty: all. */
-  find: string;
+  /** Among which pictures. */
+  among: Among;
+  /** The album that they are in. */
+  album?: Album | undefined;
   /** How many there are. */
   total: number;
   all: () => void;
@@ -32,11 +39,12 @@ interface ChosenProps {
 }
 
 /** The bar at the lower edge of the library, while something is chosen, and after something was done with it. */
-export function Chosen({ choice, find, total, all, clear }: ChosenProps) {
+export function Chosen({ choice, among, album, total, all, clear }: ChosenProps) {
   const [done, setDone] = useState<Done>();
   const [zipping, setZipping] = useState<Failure | "busy">();
   const [asking, setAsking] = useState(false);
-  const wanted = choice.size > 0 ? asked(choice, find) : undefined;
+  const [adding, setAdding] = useState(false);
+  const wanted = choice.size > 0 ? asked(choice, among) : undefined;
   const howMuch = useHowMuch(wanted);
   const running = useRunning(setDone);
   if (!wanted && !done && !running.progress) return null;
@@ -84,9 +92,27 @@ export function Chosen({ choice, find, total, all, clear }: ChosenProps) {
                         if (known) void running.mark({ ...wanted, as_of: known.as_of }, known.pictures, favourite);
                       }}
                     />
-                    <Button look="danger" disabled={!known || known.pictures === 0} onClick={() => setAsking(true)}>
-                      Delete …
-                    </Button>
+                    {album ? (
+                      <Button
+                        disabled={!known || known.pictures === 0}
+                        onClick={() => {
+                          if (!known) return;
+                          clear();
+                          void running.takeOut({ ...wanted, as_of: known.as_of }, known.pictures, album);
+                        }}
+                      >
+                        Take out
+                      </Button>
+                    ) : (
+                      <>
+                        <Button disabled={!known || known.pictures === 0} onClick={() => setAdding(true)}>
+                          Add to album …
+                        </Button>
+                        <Button look="danger" disabled={!known || known.pictures === 0} onClick={() => setAsking(true)}>
+                          Delete …
+                        </Button>
+                      </>
+                    )}
                     <Button look="strong" disabled={!known || known.files === known.not_at_home || zipping === "busy"} onClick={() => void zip()}>
                       {zipping === "busy" ? "Preparing …" : "Download"}
                     </Button>
@@ -114,12 +140,24 @@ export function Chosen({ choice, find, total, all, clear }: ChosenProps) {
         ) : (
           done && <Told done={done} back={running.bringBack} close={() => setDone(undefined)} />
         )}
-        {wanted && (done?.what === "zip" || done?.what === "marked") && !running.progress && (
+        {wanted && done && done.what !== "deleted" && done.what !== "back" && !running.progress && (
           <div className="border-line mt-2.5 border-t pt-2.5">
             <Told done={done} back={running.bringBack} close={() => setDone(undefined)} />
           </div>
         )}
       </section>
+      {adding && known && wanted && (
+        <ToAlbum
+          pictures={known.pictures}
+          busy={false}
+          failure={null}
+          onAlbum={(to) => {
+            setAdding(false);
+            void running.add({ ...wanted, as_of: known.as_of }, known.pictures, to);
+          }}
+          onClose={() => setAdding(false)}
+        />
+      )}
       {asking && known && wanted && (
         <Asking
           pictures={known.pictures}
@@ -201,6 +239,36 @@ function Told({ done, back, close }: { done: Done; back: (files: string[]) => Pr
           {done.failure && <Fault failure={done.failure} />}
         </>
       );
+    case "added":
+      return (
+        <>
+          <Line
+            action={
+              <>
+                <Link to={`/albums/${done.album.id}`} className="text-ink underline underline-offset-4">
+                  Open the album
+                </Link>
+                {shut}
+              </>
+            }
+          >
+            {counted(done.pictures, "picture")} added to “{done.album.name}”.
+            {done.there > 0 && ` ${counted(done.there, "picture")} ${done.there === 1 ? "was" : "were"} in it already.`}
+            {done.left > 0 && ` ${counted(done.left, "picture")} ${done.left === 1 ? "was" : "were"} not added.`}
+          </Line>
+          {done.failure && <Fault failure={done.failure} />}
+        </>
+      );
+    case "taken-out":
+      return (
+        <>
+          <Line action={shut}>
+            {counted(done.pictures, "picture")} taken out of “{done.album.name}”.
+            {done.left > 0 && ` ${counted(done.left, "picture")} of others ${done.left === 1 ? "stays" : "stay"}: whose picture it is, or whose album, takes it out.`}
+          </Line>
+          {done.failure && <Fault failure={done.failure} />}
+        </>
+      );
     case "back":
       return (
         <>
@@ -251,7 +319,7 @@ function useRunning(setDone: (done: Done) => void) {
     },
     [],
   );
-  const fresh = () => Promise.all([keys.months, ["library", "month"], keys.holding, keys.overview].map((queryKey) => client.invalidateQueries({ queryKey })));
+  const fresh = () => Promise.all([keys.months, ["library", "month"], keys.albums, keys.holding, keys.overview].map((queryKey) => client.invalidateQueries({ queryKey })));
   /** Thousand by thousand; `act` is told which. Returns how many it was, and what kept it from going on. */
   const each = async (wanted: Wanted, of: number, word: string, act: (pictures: string[]) => Promise<void>): Promise<[number, Failure | undefined]> => {
     stopped.current = false;
@@ -286,6 +354,33 @@ function useRunning(setDone: (done: Done) => void) {
     setDone({ what: "marked", favourite, pictures, left: Math.max(0, of - pictures), failure });
     await fresh();
   };
+  const add = async (wanted: Wanted, of: number, album: Album) => {
+    let [pictures, there] = [0, 0];
+    const [, failure] = await each(wanted, of, "Added", async (some) => {
+      const filled = await unlessGone(fill(album, some, true));
+      pictures += filled?.count ?? 0;
+      there += filled?.there ?? 0;
+    });
+    setDone({ what: "added", album, pictures, there, left: Math.max(0, of - pictures - there), failure });
+    await fresh();
+  };
+  const takeOut = async (wanted: Wanted, of: number, album: Album) => {
+    // All are named before any is taken out: what is out of it is chosen no more.
+    const named: string[][] = [];
+    let pictures = 0;
+    let [, failure] = await each(wanted, of, "Looked up", async (some) => void named.push(some));
+    try {
+      for (const some of failure ? [] : named) {
+        setProgress({ word: "Taken out", done: pictures, of, one: "picture" });
+        pictures += (await unlessOthers(fill(album, some, false)))?.count ?? 0;
+      }
+    } catch (e) {
+      failure = e as Failure;
+    }
+    setProgress(undefined);
+    setDone({ what: "taken-out", album, pictures, left: Math.max(0, of - pictures), failure });
+    await fresh();
+  };
   const bringBack = async (deleted: string[]) => {
     stopped.current = false;
     let [files, failure]: [number, Failure | undefined] = [0, undefined];
@@ -301,11 +396,23 @@ function useRunning(setDone: (done: Done) => void) {
     setDone({ what: "back", files, failure });
     await fresh();
   };
-  return { progress, remove, mark, bringBack, stop: () => (stopped.current = true) };
+  return { progress, remove, mark, add, takeOut, bringBack, stop: () => (stopped.current = true) };
 }
 
 /** Deletes some, and says which files that were. */
 const someHeld = async (originals: string[]): Promise<string[]> => (await unlessGone(ask<Schemas["NowHeld"]>("/api/holding", "POST", { originals })))?.files ?? [];
+
+const fill = (album: Album, pictures: string[], inside: boolean) => ask<Schemas["AlbumFilled"]>(`/api/albums/${album.id}/pictures`, "POST", { pictures, inside });
+
+/** That none of them is one's own is no failure: they are counted as left. */
+async function unlessOthers<T>(answer: Promise<T>): Promise<T | undefined> {
+  try {
+    return await answer;
+  } catch (e) {
+    if (e instanceof Failure && e.kind === "not-allowed") return undefined;
+    throw e;
+  }
+}
 
 /** That somebody else deleted all of them a moment ago is no failure. */
 async function unlessGone<T>(answer: Promise<T>): Promise<T | undefined> {

@@ -2,20 +2,21 @@
 import { Dialog } from "radix-ui";
 import { useEffect, useEffectEvent, useState, type KeyboardEvent, type ReactNode } from "react";
 import { Link } from "react-router";
-import { ask, type Original, type Schemas } from "../api/client";
-import { keys, useDo, useHolding, useOriginal } from "../api/hooks";
-import { counted, duration, exact, size, wall } from "../format";
+import { ask, type Album, type Original, type Schemas } from "../api/client";
+import { keys, useAlbum, useDo, useHolding, useOriginal } from "../api/hooks";
+import { counted, duration, exact, possessive, size, wall } from "../format";
 import { Button, State, TextButton, When, type Tone } from "../ui/parts";
-import { addressOf } from "../ui/sheet";
+import { addressOf, type Among } from "../ui/sheet";
 import { Fault, Waiting } from "../ui/states";
 import { Confirm } from "../ui/confirm";
 import { WhatDeletingDoes } from "./chosen";
+import { ToAlbum } from "./to-album";
 import { Picture } from "./picture";
 
 interface Way {
   id: string | undefined;
-  /** What was looked for: among these the next ones are. */
-  find: string;
+  /** Among these the next ones are. */
+  among: Among;
   onClose: () => void;
   /** To another picture. */
   onGo: (id: string) => void;
@@ -38,8 +39,8 @@ function usePlay(plays: boolean, at: string | undefined, next: (() => void) | un
   }, [plays, at]);
 }
 
-export function Detail({ id, find, onClose, onGo, plays, onPlay }: Way) {
-  const original = useOriginal(id, find);
+export function Detail({ id, among, onClose, onGo, plays, onPlay }: Way) {
+  const original = useOriginal(id, among);
   // While another picture is on its way, the one before stands in for it: what lies beside that one is no news.
   const beside = original.data?.id === id ? original.data : undefined;
   const onPrevious = beside?.newer ? () => onGo(beside.newer as string) : undefined;
@@ -69,7 +70,7 @@ export function Detail({ id, find, onClose, onGo, plays, onPlay }: Way) {
               <Waiting what="the picture" full />
             </>
           ) : (
-            <Shown original={original.data} find={find} plays={plays} onPlay={onPlay} onClose={onClose} onPrevious={onPrevious} onNext={onNext} />
+            <Shown original={original.data} among={among} plays={plays} onPlay={onPlay} onClose={onClose} onPrevious={onPrevious} onNext={onNext} />
           )}
         </Dialog.Content>
       </Dialog.Portal>
@@ -96,8 +97,7 @@ function useDetails(): [boolean, (shown: boolean) => void] {
 
 interface Sides {
   original: Original;
-  /** What was looked for. */
-  find: string;
+  among: Among;
   plays: boolean;
   onPlay: (plays: boolean) => void;
   onClose: () => void;
@@ -105,13 +105,13 @@ interface Sides {
   onNext: (() => void) | undefined;
 }
 
-function Shown({ original: o, find, plays, onPlay, onClose, onPrevious, onNext }: Sides) {
+function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext }: Sides) {
   const file = o.path.split("/").pop();
   const [details, setDetails] = useDetails();
   const [part, setPart] = useState<string>();
   // A file of another picture is none of this one's.
   const other = o.parts.some((p) => p.id === part && p.id !== o.id) ? part : undefined;
-  const looked = useOriginal(other, "");
+  const looked = useOriginal(other, { find: "" });
   const shown = other && looked.data?.id === other ? looked.data : o;
   return (
     <div className={`flex min-h-full flex-col lg:h-full ${details ? "lg:grid lg:grid-cols-[minmax(0,1fr)_348px]" : ""}`}>
@@ -179,14 +179,21 @@ function Shown({ original: o, find, plays, onPlay, onClose, onPrevious, onNext }
             Download the JPEG made from it, {size(o.derived.size)}
           </a>
         )}
-        {find && o.at && (
-          <Link reloadDocument to={addressOf("/library", "", o.at)} className="mt-2 block text-center text-[14.5px] text-soft hover:text-ink">
-            Show it among all pictures
+        {(among.find || among.album) && o.at && (
+          <Link reloadDocument to={addressOf({ find: "" }, { at: o.at })} className="mt-2 block text-center text-[14.5px] text-soft hover:text-ink">
+            {among.album ? "Show it in the library" : "Show it among all pictures"}
           </Link>
         )}
-        <Favourite key={o.id} original={o} />
-        <Heading>How safe it is</Heading>
-        <Layers original={o} />
+        {!o.own && <p className="mt-3 mb-0 text-[15px]">A picture of {possessive(o.person_name)}.</p>}
+        <Favourite key={o.id} original={o} month={keys.originals(o.taken_local.slice(0, 7), among.album)} />
+        <Albums original={o} />
+        {among.album && <Cover key={`${among.album} ${o.id}`} album={among.album} picture={o.id} />}
+        {o.own && (
+          <>
+            <Heading>How safe it is</Heading>
+            <Layers original={o} />
+          </>
+        )}
         {o.parts.length > 1 && (
           <>
             <Heading>Files of this picture</Heading>
@@ -213,24 +220,26 @@ function Shown({ original: o, find, plays, onPlay, onClose, onPrevious, onNext }
           <Fact name="Exposure">{o.exposure}</Fact>
           <Fact name="Place">{o.place && `${Math.abs(o.place[0]).toFixed(4)}° ${o.place[0] < 0 ? "S" : "N"}, ${Math.abs(o.place[1]).toFixed(4)}° ${o.place[1] < 0 ? "W" : "E"}`}</Fact>
           <Fact name="Device">{o.device_name}</Fact>
-          <Fact name="Arrived">
-            <When at={o.landed_at} />
-          </Fact>
+          {o.own && (
+            <Fact name="Arrived">
+              <When at={o.landed_at} />
+            </Fact>
+          )}
           <Fact name="Folder">{o.path.split("/").slice(0, -1).join(" / ")}</Fact>
           {o.name !== file && <Fact name="Name on the device">{o.name}</Fact>}
           <Fact name="Checksum (SHA-256)">
             <code className="text-[12px] break-all">{o.digest}</code>
           </Fact>
         </dl>
-        <Delete original={o} onDeleted={onClose} />
+        {o.own && <Delete original={o} onDeleted={onClose} />}
       </div>
     </div>
   );
 }
 
 /** Whether one likes it best. */
-function Favourite({ original: o }: { original: Original }) {
-  const mark = useDo((favourite: boolean) => ask<Schemas["Marked"]>("/api/favourites", "POST", { pictures: [o.id], favourite }), [keys.original(o.id), keys.originals(o.taken_local.slice(0, 7)), keys.months]);
+function Favourite({ original: o, month }: { original: Original; month: readonly string[] }) {
+  const mark = useDo((favourite: boolean) => ask<Schemas["Marked"]>("/api/favourites", "POST", { pictures: [o.id], favourite }), [keys.original(o.id), month, keys.months]);
   // What was just said counts until the server says it again.
   const is = mark.isPending ? mark.variables : o.favourite;
   return (
@@ -242,6 +251,64 @@ function Favourite({ original: o }: { original: Original }) {
         {is ? "A favourite of yours" : "Make it a favourite"}
       </Button>
       {mark.isError && <Fault failure={mark.error} />}
+    </>
+  );
+}
+
+/** That a picture stands for the album that one looks at: for whoever owns that. */
+function Cover({ album: id, picture }: { album: string; picture: string }) {
+  const album = useAlbum(id);
+  const choose = useDo(() => ask<Album>(`/api/albums/${id}`, "PATCH", { cover: picture }), [keys.albums]);
+  if (album.data?.may !== "own") return null;
+  const is = album.data.cover === picture && album.data.cover_chosen;
+  return (
+    <>
+      <Button className="mt-2" disabled={is || choose.isPending} onClick={() => choose.mutate(undefined)}>
+        {is ? "It stands for this album" : "Have it stand for this album"}
+      </Button>
+      {choose.isError && <Fault failure={choose.error} />}
+    </>
+  );
+}
+
+/** The albums that a picture is in, and the way into another one. */
+function Albums({ original: o }: { original: Original }) {
+  const [adding, setAdding] = useState(false);
+  const out = useDo((album: string) => ask<Schemas["AlbumFilled"]>(`/api/albums/${album}/pictures`, "POST", { pictures: [o.id], inside: false }), [keys.original(o.id), keys.albums]);
+  const add = useDo((album: string) => ask<Schemas["AlbumFilled"]>(`/api/albums/${album}/pictures`, "POST", { pictures: [o.id], inside: true }), [keys.original(o.id), keys.albums]);
+  if (!o.own && o.albums.length === 0) return null;
+  return (
+    <>
+      <Heading>In albums</Heading>
+      <ul className="m-0 list-none p-0 text-[15px]">
+        {o.albums.map((a) => (
+          <li key={a.id} className="flex items-baseline justify-between gap-3 py-0.5">
+            <span className="min-w-0 break-words">
+              {a.seen ? (
+                <Link to={`/albums/${a.id}`} className="text-ink underline decoration-line underline-offset-4 hover:decoration-ink">
+                  {a.name}
+                </Link>
+              ) : (
+                <>
+                  {a.name} <span className="block text-[13px] text-soft">is shared with you no more</span>
+                </>
+              )}
+            </span>
+            {o.own && (
+              <TextButton tone="soft" aria-label={`Take it out of ${a.name}`} disabled={out.isPending} onClick={() => out.mutate(a.id)} className="shrink-0">
+                Take out
+              </TextButton>
+            )}
+          </li>
+        ))}
+      </ul>
+      {o.own && (
+        <Button className={o.albums.length > 0 ? "mt-2" : ""} onClick={() => setAdding(true)}>
+          Add to album …
+        </Button>
+      )}
+      {out.isError && <Fault failure={out.error} />}
+      {adding && <ToAlbum pictures={1} busy={add.isPending} failure={add.error} onAlbum={(album) => add.mutate(album.id, { onSuccess: () => setAdding(false) })} onClose={() => setAdding(false)} />}
     </>
   );
 }

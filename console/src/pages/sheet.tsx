@@ -4,7 +4,7 @@ import { useNavigate } from "react-router";
 import type { OriginalCard, Schemas } from "../api/client";
 import { usePortions, useShape } from "../api/hooks";
 import { count, duration, month as monthName } from "../format";
-import { addressOf, GAP, heightOf, near, places, portionsOf, ratiosOf, rowOf, rows, type Row } from "../ui/sheet";
+import { addressOf, GAP, heightOf, near, places, portionsOf, ratiosOf, rowOf, rows, type Among, type Row } from "../ui/sheet";
 import { Tick } from "../ui/choose";
 import { useChoosing } from "../ui/choosing";
 import { isChosen, ofMonth, type Mark } from "../ui/choice";
@@ -52,22 +52,22 @@ function useNear(part: RefObject<HTMLElement | null>, first: boolean): boolean {
 
 interface Part {
   month: Month;
-  /** What was looked for; empty: everything. */
-  find: string;
+  /** Of which pictures it is. */
+  among: Among;
   /** Whether it is on the screen when the page opens. */
   first: boolean;
   /** The picture that the page is opened at, if it is one of this month. */
   arrive: number | undefined;
 }
 
-export function MonthSheet({ month, find, first, arrive }: Part) {
+export function MonthSheet({ month, among, first, arrive }: Part) {
   const seam = useRef<HTMLElement>(null);
   const arrived = useRef(false);
   const choosing = useChoosing();
   const chosen = ofMonth(choosing.choice, month.month);
   const isNear = useNear(seam, first);
   const width = useWidth(seam);
-  const shape = useShape(month.month, find, isNear);
+  const shape = useShape(month.month, among, isNear);
   const height = window.innerWidth < PHONE ? LOW : HEIGHT;
   const ratios = useMemo(() => (shape.data ? ratiosOf(shape.data.proportions) : undefined), [shape.data]);
   const laid = useMemo(() => rows(ratios ?? [], width, height), [ratios, width, height]);
@@ -99,7 +99,7 @@ export function MonthSheet({ month, find, first, arrive }: Part) {
       {shape.isError ? (
         <Fault failure={shape.error} again={() => void shape.refetch()} />
       ) : (
-        <Rows month={month.month} find={find} shape={shape.data} ratios={ratios ?? []} laid={isNear ? laid : NONE} width={width} height={height} room={room} />
+        <Rows month={month.month} among={among} shape={shape.data} ratios={ratios ?? []} laid={isNear ? laid : NONE} width={width} height={height} room={room} />
       )}
     </section>
   );
@@ -107,7 +107,7 @@ export function MonthSheet({ month, find, first, arrive }: Part) {
 
 interface Laid {
   month: string;
-  find: string;
+  among: Among;
   shape: Schemas["MonthShape"] | undefined;
   ratios: number[];
   laid: Row[];
@@ -117,7 +117,7 @@ interface Laid {
 }
 
 /** The rows of a month that are near the screen; the others are room. */
-function Rows({ month, find, shape, ratios, laid, width, height, room }: Laid) {
+function Rows({ month, among, shape, ratios, laid, width, height, room }: Laid) {
   const place = useRef<HTMLUListElement>(null);
   const [[from, to], setNear] = useState<Row>([0, 0]);
   // The outside system: how far the page is scrolled, and how high it is: what lies above may take more room than was thought.
@@ -148,7 +148,7 @@ function Rows({ month, find, shape, ratios, laid, width, height, room }: Laid) {
   }, [laid, height]);
   const drawn = laid.slice(from, to);
   const portion = shape?.portion ?? 1;
-  const { cards, failed } = usePortions(month, find, shape, portionsOf(drawn[0]?.[0] ?? 0, drawn[drawn.length - 1]?.[1] ?? 0, portion));
+  const { cards, failed } = usePortions(month, among, shape, portionsOf(drawn[0]?.[0] ?? 0, drawn[drawn.length - 1]?.[1] ?? 0, portion));
   return (
     <>
       {failed?.error && <Fault failure={failed.error} again={() => void failed.refetch()} />}
@@ -159,7 +159,7 @@ function Rows({ month, find, shape, ratios, laid, width, height, room }: Laid) {
           return lie.map((one, i) => {
             const picture = row[0] + i;
             const card = cards.get(Math.floor(picture / portion))?.[picture % portion];
-            return <Thumb key={picture} at={`${month}.${picture}`} find={find} card={card} place={{ ...one, top, height }} />;
+            return <Thumb key={picture} at={`${month}.${picture}`} among={among} card={card} place={{ ...one, top, height }} />;
           });
         })}
       </ul>
@@ -168,22 +168,23 @@ function Rows({ month, find, shape, ratios, laid, width, height, room }: Laid) {
 }
 
 /** A picture, or the room that it will have. `at`: its place in the library. */
-function Thumb({ at, find, card, place }: { at: string; find: string; card: OriginalCard | undefined; place: CSSProperties }) {
+function Thumb({ at, among, card, place }: { at: string; among: Among; card: OriginalCard | undefined; place: CSSProperties }) {
   const placeholder = useBlur(card?.placeholder);
   if (!card) return <li aria-hidden data-spot={at} style={{ ...place, background: "var(--line)" }} className="absolute rounded-[5px]" />;
-  return <Card at={at} find={find} card={card} place={place} placeholder={placeholder} />;
+  return <Card at={at} among={among} card={card} place={place} placeholder={placeholder} />;
 }
 
-function Card({ at, find, card, place, placeholder }: { at: string; find: string; card: OriginalCard; place: CSSProperties; placeholder: string | undefined }) {
+function Card({ at, among, card, place, placeholder }: { at: string; among: Among; card: OriginalCard; place: CSSProperties; placeholder: string | undefined }) {
   const navigate = useNavigate();
   const choosing = useChoosing();
   const mark: Mark = { id: card.id, taken: card.taken_local };
   const chosen = isChosen(choosing.choice, mark);
-  const unsafe = card.layer === "home" || card.layer === "device";
+  // How safe somebody else's is, is for them to know.
+  const unsafe = card.own && (card.layer === "home" || card.layer === "device");
   const label = `${card.name}, ${card.kind}${card.company.length > 0 ? `, with ${companyWord(card.company)}` : ""}${card.favourite ? ", a favourite" : ""}${unsafe ? ", no copy offsite yet" : ""}`;
   const press = (e: MouseEvent) => {
     if (e.shiftKey || e.ctrlKey || e.metaKey || choosing.active) choosing.pick(mark, e.shiftKey);
-    else void navigate(addressOf(`/library/${card.id}`, find), { state: { sheet: true } });
+    else void navigate(addressOf(among, { picture: card.id }), { state: { sheet: true } });
   };
   return (
     <li data-spot={at} style={place} className={`group absolute rounded-[5px] ${chosen ? "outline-accent outline-[3px] -outline-offset-1" : ""}`}>

@@ -1,9 +1,10 @@
 /** What was taken on this day in the years before: a strip above the library. Nothing there, nothing shown. */
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { useOnDay } from "../api/hooks";
-import { addressOf, shown } from "../ui/sheet";
+import { useSome } from "../api/hooks";
 import { Button } from "../ui/parts";
+import { addressOf } from "../ui/sheet";
+import { Strip } from "../ui/strip";
 
 const HEIGHT = 112;
 const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "long" });
@@ -21,8 +22,8 @@ export function yearsOf(taken: readonly string[]): string {
 export function ThisDay() {
   const navigate = useNavigate();
   const [today] = useState(() => new Date());
-  const line = thisDay(today);
-  const found = useOnDay(line);
+  const among = { find: thisDay(today) };
+  const found = useSome(among, 40);
   const pictures = found.data?.originals ?? [];
   const first = pictures[0];
   if (!first) return null;
@@ -33,27 +34,14 @@ export function ThisDay() {
         <h2 id="this-day" className="m-0 text-[21px]">
           {day.format(today)}, years ago
         </h2>
-        <Link to={addressOf("/library", line)} className="text-[14.5px] text-soft hover:text-ink">
+        <Link to={addressOf(among)} className="text-[14.5px] text-soft hover:text-ink">
           {more ? "All of them" : `In ${yearsOf(pictures.map((p) => p.taken_local))}`}
         </Link>
-        <Button className="ml-auto" onClick={() => void navigate(addressOf(`/library/${first.id}`, line), { state: { sheet: true, play: true } })}>
+        <Button className="ml-auto" onClick={() => void navigate(addressOf(among, { picture: first.id }), { state: { sheet: true, play: true } })}>
           Play
         </Button>
       </div>
-      <ul className="m-0 flex list-none gap-1.5 overflow-x-auto p-0 pb-1 [scrollbar-color:var(--line)_transparent] [scrollbar-width:thin]">
-        {pictures.map((p, n) => (
-          <li key={p.id} className="relative shrink-0" style={{ height: HEIGHT, width: shown(p.width, p.height) * HEIGHT }}>
-            <Link to={addressOf(`/library/${p.id}`, line)} state={{ sheet: true }} className="block size-full overflow-hidden rounded-[5px] bg-(--line)">
-              {p.preview === "ready" ? <img src={`/api/originals/${p.id}/preview/small`} alt={`${p.name}, ${p.taken_local.slice(0, 4)}`} loading="lazy" decoding="async" className="size-full object-cover" /> : <span className="block truncate p-2 text-[13px] text-ink">{p.name}</span>}
-            </Link>
-            {p.taken_local.slice(0, 4) !== pictures[n - 1]?.taken_local.slice(0, 4) && (
-              <span aria-hidden className="pointer-events-none absolute bottom-1.5 left-1.5 rounded bg-black/65 px-1.5 text-[12.5px] font-semibold text-white">
-                {p.taken_local.slice(0, 4)}
-              </span>
-            )}
-          </li>
-        ))}
-      </ul>
+      <Strip among={among} pictures={pictures} height={HEIGHT} mark={(p, before) => (p.taken_local.slice(0, 4) !== before?.taken_local.slice(0, 4) ? p.taken_local.slice(0, 4) : undefined)} />
     </section>
   );
 }

@@ -75,7 +75,7 @@ describe("a choice", () => {
 
   test("is told to the server by its ends", () => {
     const choice = toggled(extended(NOTHING, at(1), at(10), months), at(5));
-    expect(asked(toggled(choice, at(20)), "videos")).toEqual({
+    expect(asked(toggled(choice, at(20)), { find: "videos" })).toEqual({
       find: "videos",
       months: [
         { month: "2026-04", stretches: [{ newest: { taken_local: at(1).taken, id: at(1).id }, oldest: null }], pictures: [], except: [at(5).id] },

@@ -3,6 +3,7 @@
  * not what lies between, so a choice of 40,000 pictures is as small as one of two.
  */
 import type { Schemas } from "../api/client";
+import type { Among } from "./sheet";
 
 /** A picture, and when it was taken: `taken_local` of its card. These say where it lies. */
 export type Mark = { id: string; taken: string };
@@ -89,10 +90,11 @@ export const withMonth = (choice: Choice, month: string, on: boolean): Choice =>
 export const everything = (months: readonly string[]): Choice => new Map(months.map((month) => [month, WHOLE]));
 
 /** The same as the server is asked for it. */
-export function asked(choice: Choice, find: string): Schemas["Choice"] {
+export function asked(choice: Choice, { find, album }: Among): Schemas["Choice"] {
   const spot = (mark?: Mark) => (mark ? { taken_local: mark.taken, id: mark.id } : null);
   return {
     ...(find && { find }),
+    ...(album && { album }),
     months: [...choice].map(([month, of]) => ({
       month,
       stretches: of.stretches.map((s) => ({ newest: spot(s.newest), oldest: spot(s.oldest) })),

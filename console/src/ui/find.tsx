@@ -3,6 +3,7 @@ import { useEffect, useId, useRef, useState, type FormEvent, type KeyboardEvent 
 import { useFound } from "../api/hooks";
 import type { Schemas } from "../api/client";
 import { count, counted } from "../format";
+import type { Among } from "./sheet";
 import { Fault } from "./states";
 
 type Found = Schemas["Found"];
@@ -23,8 +24,9 @@ function useLater(text: string): string {
 /** How many were found, as far as they were counted. */
 const many = (n: number, most: number) => (n === 0 ? "No pictures" : n < most ? counted(n, "picture") : `${count(most)} pictures or more`);
 
-/** `find`: what is looked for now. */
-export function FindLine({ find, look }: { find: string; look: (line: string) => void }) {
+/** `among`: what is looked for now, and where. */
+export function FindLine({ among, look }: { among: Among; look: (line: string) => void }) {
+  const { find, album } = among;
   const [line, setLine] = useState(find);
   const [shown, setShown] = useState(find);
   const [open, setOpen] = useState(false);
@@ -38,8 +40,8 @@ export function FindLine({ find, look }: { find: string; look: (line: string) =>
     setOpen(false);
   }
   const typed = useLater(line.trim());
-  const coming = useFound(open ? typed : "", true);
-  const found = useFound(find, false);
+  const coming = useFound({ find: open ? typed : "", album }, true);
+  const found = useFound(among, false);
   const suggestions = open && line.trim() !== "" && coming.data ? coming.data.suggestions : [];
   useSlash(input);
   const go = (to: string) => {
@@ -70,7 +72,7 @@ export function FindLine({ find, look }: { find: string; look: (line: string) =>
           ref={input}
           type="text"
           role="combobox"
-          aria-label="Find pictures"
+          aria-label={album ? "Find pictures in this album" : "Find pictures"}
           aria-expanded={suggestions.length > 0}
           aria-controls={list}
           aria-autocomplete="list"
@@ -96,7 +98,7 @@ export function FindLine({ find, look }: { find: string; look: (line: string) =>
       {open && line.trim() !== "" && coming.data && <Coming id={list} found={coming.data} current={!coming.isPlaceholderData} suggestions={suggestions} chosen={chosen} go={go} />}
       {coming.isError && open && <Fault failure={coming.error} />}
       {find && found.isError && <Fault failure={found.error} again={() => void found.refetch()} />}
-      {find && found.data && !found.isPlaceholderData && <Understood found={found.data} look={look} />}
+      {find && found.data && !found.isPlaceholderData && <Understood found={found.data} look={look} here={album ? "in this album" : "of yours"} />}
     </search>
   );
 }
@@ -161,7 +163,7 @@ function Coming({ id, found, current, suggestions, chosen, go }: Next) {
 }
 
 /** What was looked for, part by part; each can be left out. */
-function Understood({ found, look }: { found: Found; look: (line: string) => void }) {
+function Understood({ found, look, here }: { found: Found; look: (line: string) => void; here: string }) {
   return (
     <div className="mt-2.5">
       <ul aria-label="What is looked for" className="m-0 flex list-none flex-wrap items-center gap-2 p-0">
@@ -181,7 +183,7 @@ function Understood({ found, look }: { found: Found; look: (line: string) => voi
       </ul>
       {found.parts.some((p) => p.nothing) && (
         <p className="mt-2 mb-0 text-[15px]">
-          Nothing of yours is: {found.parts.filter((p) => p.nothing).map((p) => p.told).join("; ")}. Leave it out to see the rest.
+          Nothing {here} is: {found.parts.filter((p) => p.nothing).map((p) => p.told).join("; ")}. Leave it out to see the rest.
         </p>
       )}
       {found.unknown.length > 0 && (

@@ -105,10 +105,17 @@ export function monthAt<M extends { count: number }>(months: readonly M[], share
   return months[months.length - 1];
 }
 
-/** The address of a page of the library, of what was looked for; `at`: where on it, as `told`. */
-export function addressOf(page: string, find: string, at?: string): string {
+/** Among which pictures one is: those of one's own library or of an album, and of them those that were looked for; `find` is empty where all are meant. */
+export type Among = { find: string; album?: string | undefined };
+
+/** Where these pictures are shown. */
+export const pageOf = ({ album }: Among) => (album ? `/albums/${album}` : "/library");
+
+/** The address of that page, or of one picture there; `at`: where on it, as `told`. */
+export function addressOf(among: Among, { picture, at }: { picture?: string; at?: string | undefined } = {}): string {
+  const page = picture ? `${pageOf(among)}/${picture}` : pageOf(among);
   const query = new URLSearchParams();
-  if (find) query.set("find", find);
+  if (among.find) query.set("find", among.find);
   if (at) query.set("at", at);
   const said = query.toString();
   return said ? `${page}?${said}` : page;

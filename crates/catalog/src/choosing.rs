@@ -6,10 +6,11 @@ use diesel::{
     sql_types::{Array, BigInt, Bool, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
 };
 use uuid::Uuid;
-use ypogeion_core::{OriginalId, PersonId};
+use ypogeion_core::OriginalId;
 
 use crate::{
     Catalog, Result,
+    albums::Scope,
     evidence::HOME,
     find::{Asking, Sought, instant},
     unsigned,
@@ -18,7 +19,7 @@ use crate::{
 /// Where a picture is in the library.
 pub type Spot = (NaiveDateTime, OriginalId);
 
-/// What is chosen of a member's library.
+/// What is chosen of a library, or of an album.
 #[derive(Clone, Debug)]
 pub struct Choice {
     /// Among which pictures it was chosen; none: all.
@@ -101,7 +102,7 @@ struct FileRow {
 
 impl Asking<'_> {
     /// The pictures that are chosen, as `chosen`: what follows asks them.
-    fn of_chosen(person: PersonId, choice: &Choice) -> Self {
+    fn of_chosen(scope: Scope, choice: &Choice) -> Self {
         let stretch = |spot: fn(&(Spot, Spot)) -> Spot| -> (Vec<NaiveDateTime>, Vec<Uuid>) {
             choice.stretches.iter().map(spot).map(|(taken, id)| (taken, id.0)).unzip()
         };
@@ -120,7 +121,7 @@ impl Asking<'_> {
                 ") AS s (f, first, u, last) JOIN original o ON o.taken_local >= s.f AND o.taken_local <= s.u
                    AND (o.taken_local, o.id) >= (s.f, s.first) AND (o.taken_local, o.id) <= (s.u, s.last) WHERE",
             )
-            .of_choice(person, choice);
+            .of_choice(scope, choice);
         let asking = match choice.sought.as_ref().and_then(Sought::days) {
             None => asking,
             Some(days) => {
@@ -135,18 +136,18 @@ impl Asking<'_> {
         };
         let pictures: Vec<Uuid> = choice.pictures.iter().map(|id| id.0).collect();
         asking
-            .meets(person, choice.sought.as_ref())
+            .meets(scope, choice.sought.as_ref())
             .text(" UNION SELECT o.id, o.taken_local FROM original o WHERE")
-            .of_choice(person, choice)
+            .of_choice(scope, choice)
             .text(" AND o.id = ANY(")
             .value::<Array<SqlUuid>, _>(pictures)
             .text(")) ")
             .typed()
     }
 
-    fn of_choice(self, person: PersonId, choice: &Choice) -> Self {
+    fn of_choice(self, scope: Scope, choice: &Choice) -> Self {
         let except: Vec<Uuid> = choice.except.iter().map(|id| id.0).collect();
-        self.shown(person)
+        self.shown(scope)
             .text(" AND o.landed_at <= ")
             .value::<Timestamptz, _>(choice.as_of)
             .text(" AND o.id <> ALL(")
@@ -155,9 +156,8 @@ impl Asking<'_> {
     }
 
     /// The files of the pictures that are chosen, as `f`, and their copies at home, as `h`.
-    fn their_files(self, person: PersonId) -> Self {
-        self.text(" FROM chosen JOIN original f ON f.shot = chosen.id AND f.person = ")
-            .value::<SqlUuid, _>(person.0)
+    fn their_files(self) -> Self {
+        self.text(" FROM chosen JOIN original f ON f.shot = chosen.id")
             .text(" AND f.held_at IS NULL AND f.gone_at IS NULL LEFT JOIN standing h ON h.original = f.id AND h.place = ")
             .value::<SqlUuid, _>(HOME)
     }
@@ -165,14 +165,14 @@ impl Asking<'_> {
 
 impl Catalog {
     /// How much is chosen.
-    pub async fn chosen_numbers(&self, person: PersonId, choice: &Choice) -> Result<ChosenNumbers> {
+    pub async fn chosen_numbers(&self, scope: Scope, choice: &Choice) -> Result<ChosenNumbers> {
         let mut c = self.connection().await?;
-        let rows: Vec<NumbersRow> = Asking::of_chosen(person, choice)
+        let rows: Vec<NumbersRow> = Asking::of_chosen(scope, choice)
             .text(
                 "SELECT (SELECT count(*) FROM chosen) AS pictures, count(*) AS files, coalesce(sum(f.size), 0)::bigint AS bytes,
                         count(*) FILTER (WHERE h.good IS NOT TRUE) AS not_at_home",
             )
-            .their_files(person)
+            .their_files()
             .load(&mut c)
             .await?;
         Ok(rows.first().map_or_else(ChosenNumbers::default, |r| ChosenNumbers {
@@ -184,9 +184,9 @@ impl Catalog {
     }
 
     /// A page of what is chosen, newest first.
-    pub async fn chosen_pictures(&self, person: PersonId, choice: &Choice, after: Option<Spot>, limit: i64) -> Result<Vec<Spot>> {
+    pub async fn chosen_pictures(&self, scope: Scope, choice: &Choice, after: Option<Spot>, limit: i64) -> Result<Vec<Spot>> {
         let mut c = self.connection().await?;
-        let asking = Asking::of_chosen(person, choice).text("SELECT taken_local, id FROM chosen");
+        let asking = Asking::of_chosen(scope, choice).text("SELECT taken_local, id FROM chosen");
         let asking = match after {
             None => asking,
             Some((taken, id)) => asking
@@ -202,11 +202,11 @@ impl Catalog {
     }
 
     /// The files of what is chosen, at most so many, oldest first and those of a picture together.
-    pub async fn chosen_files(&self, person: PersonId, choice: &Choice, most: i64) -> Result<Vec<ChosenFile>> {
+    pub async fn chosen_files(&self, scope: Scope, choice: &Choice, most: i64) -> Result<Vec<ChosenFile>> {
         let mut c = self.connection().await?;
-        let rows: Vec<FileRow> = Asking::of_chosen(person, choice)
+        let rows: Vec<FileRow> = Asking::of_chosen(scope, choice)
             .text("SELECT f.id, f.path, f.size, f.taken_at, f.taken_local, coalesce(h.good, false) AS at_home")
-            .their_files(person)
+            .their_files()
             .text(" ORDER BY chosen.taken_local, chosen.id, f.path LIMIT ")
             .value::<BigInt, _>(most)
             .load(&mut c)

@@ -36,6 +36,31 @@ diesel::table! {
     }
 }
 
+diesel::table! {
+    /// A view: who may do what with which album, perhaps twice; the most counts.
+    album_seen (album, person) {
+        album -> Uuid,
+        person -> Uuid,
+        may -> Int2,
+    }
+}
+
+diesel::table! {
+    /// A view: which pictures are in an album.
+    in_album (album, shot) {
+        album -> Uuid,
+        shot -> Uuid,
+    }
+}
+
+diesel::table! {
+    /// A view: which pictures somebody sees because an album has them.
+    shown_to (shot, person) {
+        shot -> Uuid,
+        person -> Uuid,
+    }
+}
+
 /// Tables that are asked together.
 macro_rules! asked_together {
     ($($one:ident with $($other:ident)+;)+) => {
@@ -49,11 +74,13 @@ asked_together! {
         folder_entry job;
     standing with store object superseded held job;
     zip with zip_file original;
-    zip_file with original;
+    zip_file with original shown_to;
     job with store audit held;
     object with store superseded device held;
     sighting with counted;
-    favourite with original;
+    favourite with original shown_to;
+    original with shown_to;
+    album with in_album album_seen;
     adopted_file with adoption;
     household with store object;
 }

@@ -9,7 +9,7 @@ use ypogeion_core::{OriginalId, PersonId};
 use crate::{Catalog, CatalogError, DECIDED, Result, db::*, originals::Touched, wishes::ledgers_due, work::Kind};
 
 impl Catalog {
-    /// Makes pictures of a member their favourites, or not any more; a picture is one by any of its files. Returns those that are there.
+    /// Makes pictures the favourites of somebody who sees them, or not any more; a picture is one by any of its files. Returns those that are there.
     pub async fn mark_favourites(
         &self,
         person: PersonId,
@@ -20,8 +20,9 @@ impl Catalog {
         let ids: Vec<Uuid> = pictures.iter().map(|id| id.0).collect();
         let mut c = self.connection().await?;
         let marked = whole!(c, {
-            let own = original::table.filter(original::person.eq(person.0).and(is_living()));
-            let there = own.filter(original::id.eq_any(&ids)).order(original::id);
+            let shown = shown_to::table.filter(shown_to::shot.eq(original::shot).and(shown_to::person.eq(person.0)));
+            let seen = original::person.eq(person.0).or(exists(shown.select(shown_to::shot)));
+            let there = original::table.filter(seen.and(is_living())).filter(original::id.eq_any(&ids)).order(original::id);
             let there: Vec<(Uuid, Uuid, NaiveDateTime)> =
                 there.select((original::id, original::shot, original::taken_local)).load(c).await?;
             let rows = |(id, _, _): &(Uuid, Uuid, NaiveDateTime)| (favourite::person.eq(person.0), favourite::original.eq(*id));
@@ -46,7 +47,7 @@ impl Catalog {
         Ok(marked.into_iter().map(touched).collect())
     }
 
-    /// Whether a picture is a favourite of its member, by any of its files.
+    /// Whether a picture is a favourite of somebody, by any of its files.
     pub async fn is_favourite(&self, person: PersonId, shot: OriginalId) -> Result<bool> {
         let mut c = self.connection().await?;
         let files = original::table.filter(original::shot.eq(shot.0)).select(original::id);

@@ -10,7 +10,6 @@ use diesel::{
 };
 use uuid::Uuid;
 use ypogeion_core::{
-    PersonId,
     find::{
         Copies, Request, Vocabulary, What,
         days::{Span, both},
@@ -18,7 +17,7 @@ use ypogeion_core::{
     kind::MediaKind,
 };
 
-use crate::{Catalog, Connection, Count, Result, db::*, unsigned};
+use crate::{Catalog, Connection, Count, Result, albums::Scope, db::*, unsigned};
 
 /// What somebody asks for, where it is known what their library has.
 #[derive(Clone, Debug)]
@@ -99,9 +98,20 @@ impl<'a> Asking<'a> {
         Ok(Run::load(self.statement, c).await?)
     }
 
-    /// What the sheet shows of a member, as `o`.
-    pub(crate) fn shown(self, person: PersonId) -> Self {
-        self.text(" o.person = ").value::<SqlUuid, _>(person.0).text(" AND o.leads AND o.held_at IS NULL AND o.gone_at IS NULL")
+    /// What the sheet shows, as `o`.
+    pub(crate) fn shown(self, scope: Scope) -> Self {
+        self.among(scope, ["o.person", "o.id"]).text(" AND o.leads AND o.held_at IS NULL AND o.gone_at IS NULL")
+    }
+
+    /// What somebody looks at: by whose it is, or by the file that stands for it.
+    fn among(self, scope: Scope, [person, shot]: [&str; 2]) -> Self {
+        match scope.album {
+            None => self.text(&format!(" {person} = ")).value::<SqlUuid, _>(scope.viewer.0),
+            Some(album) => {
+                let asking = self.text(&format!(" {shot} IN (SELECT i.shot FROM in_album i WHERE i.album = "));
+                asking.value::<SqlUuid, _>(album.0).text(")")
+            }
+        }
     }
 
     pub(crate) fn taken_in(self, span: Span) -> Self {
@@ -113,7 +123,7 @@ impl<'a> Asking<'a> {
     ///
     /// What is asked of a picture's files is answered once, for all pictures, and kept: a planner that may choose asks it again for each picture, if it
     /// thinks that there is one. All that must be is one such question; of several, it might compare each with each.
-    pub(crate) fn meets(mut self, person: PersonId, sought: Option<&Sought>) -> Self {
+    pub(crate) fn meets(mut self, scope: Scope, sought: Option<&Sought>) -> Self {
         let Some(sought) = sought else { return self };
         self.typed = true;
         let since = sought.proven_since;
@@ -124,7 +134,7 @@ impl<'a> Asking<'a> {
         for (n, what) in of_files(true).enumerate() {
             asking = asking
                 .text(if n == 0 { " AND o.id IN (WITH so AS MATERIALIZED (" } else { " INTERSECT " })
-                .files(person, what, since);
+                .files(scope, what, since);
         }
         if of_files(true).next().is_some() {
             asking = asking.text(") SELECT shot FROM so)");
@@ -132,7 +142,7 @@ impl<'a> Asking<'a> {
         for what in of_files(false) {
             asking = asking
                 .text(" AND NOT EXISTS (SELECT FROM (WITH otherwise AS MATERIALIZED (")
-                .files(person, what, since)
+                .files(scope, what, since)
                 .text(") SELECT shot FROM otherwise) x WHERE x.shot = o.id)");
         }
         terms().fold(asking, |asking, term| {
@@ -161,39 +171,39 @@ impl<'a> Asking<'a> {
     }
 
     /// The pictures that have a file which is so; of what a picture is only if all of its files are, those that have one which is not.
-    fn files(self, person: PersonId, what: &What, proven_since: DateTime<Utc>) -> Self {
+    fn files(self, scope: Scope, what: &What, proven_since: DateTime<Utc>) -> Self {
         match what {
             What::Screenshot => {
-                let asking = self.file(person).text(" AND (false");
+                let asking = self.file(scope).text(" AND (false");
                 SCREENSHOTS.iter().fold(asking, |asking, name| asking.text(" OR").named(name)).text(")")
             }
-            What::Named(text) => self.file(person).text(" AND").named(text),
+            What::Named(text) => self.file(scope).text(" AND").named(text),
             What::Favourite => {
-                let asking = self.file(person).text(" AND f.id IN (SELECT original FROM favourite WHERE person = ");
-                asking.value::<SqlUuid, _>(person.0).text(")")
+                let asking = self.file(scope).text(" AND f.id IN (SELECT original FROM favourite WHERE person = ");
+                asking.value::<SqlUuid, _>(scope.viewer.0).text(")")
             }
-            What::Copies(Copies::OnlyHome | Copies::Offsite) => self.counted(person).text(" AND NOT c.away"),
-            What::Copies(Copies::Damaged) => self.counted(person).text(" AND NOT c.home"),
+            What::Copies(Copies::OnlyHome | Copies::Offsite) => self.counted(scope).text(" AND NOT c.away"),
+            What::Copies(Copies::Damaged) => self.counted(scope).text(" AND NOT c.home"),
             What::Copies(Copies::Proven) => {
-                let asking = self.counted(person).text(" AND (NOT c.away OR coalesce(c.proven_at < ");
+                let asking = self.counted(scope).text(" AND (NOT c.away OR coalesce(c.proven_at < ");
                 asking.value::<Timestamptz, _>(proven_since).text(", true))")
             }
-            What::Kind(kind) => self.file(person).text(" AND f.kind = ").value::<Text, _>(kind.word()),
+            What::Kind(kind) => self.file(scope).text(" AND f.kind = ").value::<Text, _>(kind.word()),
             // Neither is asked of files.
-            What::Taken(_) | What::By { .. } => self.file(person),
+            What::Taken(_) | What::By { .. } => self.file(scope),
         }
     }
 
     /// A file, as `f`.
-    fn file(self, person: PersonId) -> Self {
-        let asking = self.text("SELECT f.shot FROM original f WHERE f.person = ").value::<SqlUuid, _>(person.0);
+    fn file(self, scope: Scope) -> Self {
+        let asking = self.text("SELECT f.shot FROM original f WHERE").among(scope, ["f.person", "f.shot"]);
         asking.text(" AND f.held_at IS NULL AND f.gone_at IS NULL")
     }
 
     /// A file as what is counted of it: `c`.
-    fn counted(self, person: PersonId) -> Self {
-        let asking = self.text("SELECT f.shot FROM counted c JOIN original f ON f.id = c.original WHERE c.person = ");
-        asking.value::<SqlUuid, _>(person.0).text(" AND c.living")
+    fn counted(self, scope: Scope) -> Self {
+        let asking = self.text("SELECT f.shot FROM counted c JOIN original f ON f.id = c.original WHERE");
+        asking.among(scope, ["c.person", "f.shot"]).text(" AND c.living")
     }
 
     fn named(self, text: &str) -> Self {
@@ -245,9 +255,14 @@ struct CameraRow {
 }
 
 impl Catalog {
-    /// What a member may ask for: their devices, also former ones, and their cameras.
-    pub async fn vocabulary(&self, person: PersonId) -> Result<Vocabulary> {
-        let mut c = self.connection().await?;
+    /// What may be asked for: a member's devices, also former ones, and their cameras; of an album, the cameras of its pictures.
+    pub async fn vocabulary(&self, scope: Scope) -> Result<Vocabulary> {
+        let (person, mut c) = (scope.viewer, self.connection().await?);
+        if scope.album.is_some() {
+            let asking = Asking::new("SELECT DISTINCT o.camera FROM original o WHERE o.camera IS NOT NULL AND").shown(scope);
+            let cameras: Vec<CameraRow> = asking.text(" ORDER BY 1 LIMIT 1000").load(&mut c).await?;
+            return Ok(Vocabulary { devices: Vec::new(), cameras: cameras.into_iter().map(|row| row.camera).collect() });
+        }
         let devices = device::table.filter(device::person.eq(person.0)).order(device::name).select((device::id, device::name));
         let devices: Vec<(Uuid, String)> = devices.load(&mut c).await?;
         // Text: from one camera to the next, as many looks into the index as there are cameras, however many pictures.
@@ -268,34 +283,26 @@ impl Catalog {
         })
     }
 
-    /// The years of the first and of the last picture of a member; none without any.
-    pub async fn years(&self, person: PersonId) -> Result<Option<(i32, i32)>> {
+    /// The years of the first and of the last picture; none without any.
+    pub async fn years(&self, scope: Scope) -> Result<Option<(i32, i32)>> {
         let mut c = self.connection().await?;
-        let all = || original::table.filter(original::person.eq(person.0).and(original::leads).and(is_living()));
-        let first: Option<NaiveDateTime> = all()
-            .order((original::taken_local.asc(), original::id.asc()))
-            .select(original::taken_local)
-            .limit(1)
-            .get_result(&mut c)
-            .await
-            .optional()?;
-        let last: Option<NaiveDateTime> = all()
-            .order((original::taken_local.desc(), original::id.desc()))
-            .select(original::taken_local)
-            .limit(1)
-            .get_result(&mut c)
-            .await
-            .optional()?;
-        Ok(first.zip(last).map(|(first, last)| (first.year(), last.year())))
+        let mut end = async |order: &str| -> Result<Option<i32>> {
+            let asking = Asking::new("SELECT o.taken_local AS month, 1::bigint AS n FROM original o WHERE").shown(scope);
+            let asking = asking.text(&format!(" ORDER BY o.taken_local {order}, o.id {order} LIMIT 1"));
+            let rows: Vec<MonthRow> = asking.load(&mut c).await?;
+            Ok(rows.first().map(|row| row.month.year()))
+        };
+        let (first, last) = (end("ASC").await?, end("DESC").await?);
+        Ok(first.zip(last))
     }
 
-    /// The months with pictures of a member that somebody asks for, newest first, with their counts.
-    pub async fn months_of(&self, person: PersonId, sought: &Sought) -> Result<Vec<(String, u64)>> {
+    /// The months with pictures that somebody asks for, newest first, with their counts; of everything, if nothing is sought.
+    pub async fn months_of(&self, scope: Scope, sought: Option<&Sought>) -> Result<Vec<(String, u64)>> {
         let select = "SELECT date_trunc('month', o.taken_local) AS month, count(*) AS n FROM ";
-        let asking = match sought.spans.as_deref() {
+        let asking = match sought.and_then(Sought::days) {
             Some([]) => return Ok(Vec::new()),
-            None => Asking::new(select).text("original o WHERE").shown(person),
-            Some([one]) => Asking::new(select).text("original o WHERE").shown(person).taken_in(*one),
+            None => Asking::new(select).text("original o WHERE").shown(scope),
+            Some([one]) => Asking::new(select).text("original o WHERE").shown(scope).taken_in(*one),
             Some(many) => {
                 let (from, until): (Vec<_>, Vec<_>) = many.iter().map(|s| (instant(s.from), instant(s.until))).unzip();
                 let asking = Asking::new(select)
@@ -303,23 +310,23 @@ impl Catalog {
                     .value::<Array<Timestamp>, _>(from)
                     .text(", ")
                     .value::<Array<Timestamp>, _>(until);
-                asking.text(") AS s (f, u) JOIN original o ON o.taken_local >= s.f AND o.taken_local < s.u WHERE").shown(person)
+                asking.text(") AS s (f, u) JOIN original o ON o.taken_local >= s.f AND o.taken_local < s.u WHERE").shown(scope)
             }
         };
-        let asking = asking.meets(person, Some(sought)).text(" GROUP BY 1 ORDER BY 1 DESC");
+        let asking = asking.meets(scope, sought).text(" GROUP BY 1 ORDER BY 1 DESC");
         let mut c = self.connection().await?;
         let rows: Vec<MonthRow> = asking.load(&mut c).await?;
         Ok(rows.into_iter().map(|r| (r.month.format("%Y-%m").to_string(), unsigned(r.n))).collect())
     }
 
-    /// How many pictures of a member somebody asks for: no more than `most` are counted.
-    pub async fn count_of(&self, person: PersonId, sought: &Sought, most: u64) -> Result<u64> {
+    /// How many pictures somebody asks for: no more than `most` are counted.
+    pub async fn count_of(&self, scope: Scope, sought: &Sought, most: u64) -> Result<u64> {
         let (mut counted, mut c) = (0, self.connection().await?);
         for span in sought.within(Span::ALL) {
             let asking = Asking::new("SELECT count(*) AS n FROM (SELECT FROM original o WHERE")
-                .shown(person)
+                .shown(scope)
                 .taken_in(span)
-                .meets(person, Some(sought));
+                .meets(scope, Some(sought));
             let asking =
                 asking.text(" LIMIT ").value::<BigInt, _>(i64::try_from(most - counted).unwrap_or(i64::MAX)).text(") found");
             let found: Vec<Count> = asking.load(&mut c).await?;

@@ -27,6 +27,7 @@ macro_rules! whole {
 }
 
 pub mod adoptions;
+pub mod albums;
 pub mod audits;
 pub mod choosing;
 pub mod clearances;

@@ -13,6 +13,7 @@ use diesel::{
 
 use crate::{
     Catalog, CatalogError, Count, Result,
+    albums::Scope,
     columns::{HashColumn, PathColumn},
     db::*,
     find::{Asking, Sought, instant},
@@ -44,8 +45,10 @@ pub struct Card {
     pub proven_at: Option<DateTime<Utc>>,
     /// What else belongs to its shot: the parts' words, joined by commas; empty for one that is alone.
     pub company: String,
-    /// Whether its member likes it best.
+    /// Whether whoever looks likes it best.
     pub favourite: bool,
+    /// Whether it is theirs who looks.
+    pub own: bool,
 }
 
 /// No month has more pictures; further ones are not on its page.
@@ -150,6 +153,8 @@ struct CardRow {
     company: String,
     #[diesel(sql_type = Bool)]
     favourite: bool,
+    #[diesel(sql_type = SqlUuid)]
+    person: Uuid,
 }
 
 #[derive(QueryableByName)]
@@ -274,11 +279,11 @@ impl Catalog {
         Ok(rows.into_iter().map(|(day, n)| (day.format("%Y-%m").to_string(), unsigned(n))).collect())
     }
 
-    /// A page of a member's shots, newest first, each by the original that stands for it: of a span, and of what is sought, if anything is. `after` is
+    /// A page of shots, newest first, each by the original that stands for it: of a span, and of what is sought, if anything is. `after` is
     /// the last one of the page before.
     pub async fn originals(
         &self,
-        person: PersonId,
+        scope: Scope,
         span: Span,
         after: Option<(NaiveDateTime, OriginalId)>,
         limit: i64,
@@ -290,14 +295,14 @@ impl Catalog {
             if left == 0 {
                 break;
             }
-            cards.extend(self.page(person, span, after, left, sought).await?);
+            cards.extend(self.page(scope, span, after, left, sought).await?);
         }
         Ok(cards)
     }
 
     async fn page(
         &self,
-        person: PersonId,
+        scope: Scope,
         span: Span,
         after: Option<(NaiveDateTime, OriginalId)>,
         limit: i64,
@@ -308,10 +313,10 @@ impl Catalog {
         let before = after.map_or(until, |(time, id)| until.min((time, id.0)));
         // Text: what is asked of each card is asked of this page's alone, by a query of its own for each.
         let asking = Asking::new(
-            "SELECT o.id, o.path, o.kind, o.taken_local, o.facts, o.preview, o.placeholder, s.home, s.offsite, s.proven_at, p.company, p.favourite
+            "SELECT o.id, o.person, o.path, o.kind, o.taken_local, o.facts, o.preview, o.placeholder, s.home, s.offsite, s.proven_at, p.company, p.favourite
              FROM (SELECT * FROM original o WHERE",
         )
-        .shown(person)
+        .shown(scope)
         .text(" AND o.taken_local >= ")
         .value::<Timestamp, _>(instant(span.from))
         .text(" AND (o.taken_local, o.id) < (")
@@ -319,7 +324,7 @@ impl Catalog {
         .text(", ")
         .value::<SqlUuid, _>(before.1)
         .text(")")
-        .meets(person, sought)
+        .meets(scope, sought)
         .text(" ORDER BY o.taken_local DESC, o.id DESC LIMIT ")
         .value::<BigInt, _>(limit)
         .text(
@@ -331,9 +336,10 @@ impl Catalog {
              ) s, LATERAL (
                  SELECT coalesce(string_agg(f.part, ',' ORDER BY f.part) FILTER (WHERE f.id <> o.id), '') AS company,
                         coalesce(bool_or(v.person IS NOT NULL), false) AS favourite
-                 FROM living f LEFT JOIN favourite v ON v.original = f.id AND v.person = o.person WHERE f.shot = o.id
-             ) p ORDER BY o.taken_local DESC, o.id DESC",
-        );
+                 FROM living f LEFT JOIN favourite v ON v.original = f.id AND v.person = ",
+        )
+        .value::<SqlUuid, _>(scope.viewer.0)
+        .text(" WHERE f.shot = o.id) p ORDER BY o.taken_local DESC, o.id DESC");
         let mut c = self.connection().await?;
         let rows: Vec<CardRow> = asking.load(&mut c).await?;
         Ok(rows
@@ -351,19 +357,20 @@ impl Catalog {
                 proven_at: r.proven_at,
                 company: r.company,
                 favourite: r.favourite,
+                own: r.person == scope.viewer.0,
             })
             .collect())
     }
 
-    /// How large the pictures are that a member took in a span, newest first; of what is sought, if anything is.
-    pub async fn sizes_of(&self, person: PersonId, span: Span, sought: Option<&Sought>) -> Result<Vec<PictureSize>> {
+    /// How large the pictures of a span are, newest first; of what is sought, if anything is.
+    pub async fn sizes_of(&self, scope: Scope, span: Span, sought: Option<&Sought>) -> Result<Vec<PictureSize>> {
         let (mut sizes, mut c) = (Vec::new(), self.connection().await?);
         for span in sought.map_or_else(|| vec![span], |s| s.within(span)) {
             let asking = Asking::new(
                 "SELECT o.taken_local, o.id, o.facts ->> 'width' AS width, o.facts ->> 'height' AS height FROM original o WHERE",
             );
             let asking =
-                asking.shown(person).taken_in(span).meets(person, sought).text(" ORDER BY o.taken_local DESC, o.id DESC LIMIT ");
+                asking.shown(scope).taken_in(span).meets(scope, sought).text(" ORDER BY o.taken_local DESC, o.id DESC LIMIT ");
             let rows: Vec<SizeRow> = asking.value::<BigInt, _>(MOST_IN_A_MONTH).load(&mut c).await?;
             sizes.extend(rows);
         }
@@ -378,20 +385,20 @@ impl Catalog {
         Ok(sizes.into_iter().map(size).collect())
     }
 
-    /// How many pictures of a member were taken after one, in a span that it is in.
-    pub async fn newer_in(&self, person: PersonId, span: Span, taken: NaiveDateTime, id: OriginalId) -> Result<u64> {
-        let asking = Asking::new("SELECT count(*) AS n FROM original o WHERE").shown(person).taken_in(span);
+    /// How many pictures were taken after one, in a span that it is in.
+    pub async fn newer_in(&self, scope: Scope, span: Span, taken: NaiveDateTime, id: OriginalId) -> Result<u64> {
+        let asking = Asking::new("SELECT count(*) AS n FROM original o WHERE").shown(scope).taken_in(span);
         let asking = asking.text(" AND (o.taken_local, o.id) > (").value::<Timestamp, _>(taken).text(", ");
         let mut c = self.connection().await?;
         let rows: Vec<Count> = asking.value::<SqlUuid, _>(id.0).text(")").load(&mut c).await?;
         Ok(rows.first().map_or(0, |row| unsigned(row.n)))
     }
 
-    /// What a member's library shows next to a picture that was taken then: the next newer one, and the next older one; of what is sought, if
+    /// What is shown next to a picture that was taken then: the next newer one, and the next older one; of what is sought, if
     /// anything is.
     pub async fn beside(
         &self,
-        person: PersonId,
+        scope: Scope,
         taken: NaiveDateTime,
         id: OriginalId,
         sought: Option<&Sought>,
@@ -400,15 +407,15 @@ impl Catalog {
         let (newer, older) = (Span { from: day, ..Span::ALL }, Span { until: day.succ_opt().unwrap_or(day), ..Span::ALL });
         let spans = |span: Span| sought.map_or_else(|| vec![span], |s| s.within(span));
         // The time bounds what the index is asked for; the id decides among those of one moment.
-        let newer = self.next(person, spans(newer).into_iter().rev(), (taken, id), ["> (", "ASC"], sought).await?;
-        let older = self.next(person, spans(older).into_iter(), (taken, id), ["< (", "DESC"], sought).await?;
+        let newer = self.next(scope, spans(newer).into_iter().rev(), (taken, id), ["> (", "ASC"], sought).await?;
+        let older = self.next(scope, spans(older).into_iter(), (taken, id), ["< (", "DESC"], sought).await?;
         Ok((newer, older))
     }
 
     /// The first picture in spans beyond one, in an order.
     async fn next(
         &self,
-        person: PersonId,
+        scope: Scope,
         spans: impl Iterator<Item = Span>,
         (taken, id): (NaiveDateTime, OriginalId),
         [beyond, order]: [&str; 2],
@@ -416,14 +423,14 @@ impl Catalog {
     ) -> Result<Option<OriginalId>> {
         let mut c = self.connection().await?;
         for span in spans {
-            let asking = Asking::new("SELECT o.id FROM original o WHERE").shown(person).taken_in(span);
+            let asking = Asking::new("SELECT o.id FROM original o WHERE").shown(scope).taken_in(span);
             let asking = asking
                 .text(" AND (o.taken_local, o.id) ")
                 .text(beyond)
                 .value::<Timestamp, _>(taken)
                 .text(", ")
                 .value::<SqlUuid, _>(id.0);
-            let asking = asking.text(")").meets(person, sought);
+            let asking = asking.text(")").meets(scope, sought);
             let asking = asking.text(&format!(" ORDER BY o.taken_local {order}, o.id {order} LIMIT 1"));
             let found: Vec<IdRow> = asking.load(&mut c).await?;
             if let Some(row) = found.first() {

@@ -77,7 +77,7 @@ impl Catalog {
                      SELECT * FROM jsonb_to_recordset($1) AS t (n integer, id uuid, person uuid, device uuid, digest text, size bigint, name text,
                          path text, folded text, kind text, taken_at timestamptz, taken_local timestamp, taken_rule text, landed_at timestamptz,
                          source text, file_time timestamptz, shot_key text, shot uuid, held_at timestamptz, held_until timestamptz, was_at text,
-                         favourite_of uuid[], object text, sealed_size bigint, sealed_hash text, sealed_algorithm text, there boolean)
+                         favourite_of uuid[], albums jsonb, object text, sealed_size bigint, sealed_hash text, sealed_algorithm text, there boolean)
                      WHERE EXISTS (SELECT 1 FROM person p WHERE p.id = t.person)
                  ), kept AS (
                      INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts,
@@ -91,6 +91,12 @@ impl Catalog {
                  ), liked AS (
                      INSERT INTO favourite (person, original)
                      SELECT p.id, t.id FROM told t JOIN kept k USING (id) JOIN person p ON p.id = ANY (t.favourite_of)
+                 ), gathered AS (
+                     INSERT INTO album_picture (album, original, added_by, added_at)
+                     SELECT a.id, t.id, p.id, i.at FROM told t JOIN kept k USING (id)
+                     CROSS JOIN LATERAL jsonb_to_recordset(t.albums) AS i (album uuid, by uuid, at timestamptz)
+                     JOIN album a ON a.id = i.album LEFT JOIN person p ON p.id = i.by
+                     ON CONFLICT DO NOTHING
                  )
                  INSERT INTO job (kind, key, priority, due)
                  SELECT 'fetch', t.id, CASE WHEN t.held_at IS NULL THEN 16 ELSE 3 END, $2 FROM told t JOIN kept k USING (id) ORDER BY t.n
@@ -235,7 +241,7 @@ fn row<Z: TimeZone>(o: &OriginalRecord, there: bool, zone: &Z) -> Value {
         // Of one whose device nobody knows, no other is told to be of the same shot by its name.
         "shot_key": o.device.map_or_else(|| o.id.to_string(), |d| shot::key(Some(d), &folder, &bare)), "shot": o.shot,
         "held_at": o.held.as_ref().map(|h| h.at), "held_until": o.held.as_ref().and_then(|h| h.until),
-        "was_at": o.held.as_ref().map(|h| h.was_at.as_str()), "favourite_of": o.favourite_of,
+        "was_at": o.held.as_ref().map(|h| h.was_at.as_str()), "favourite_of": o.favourite_of, "albums": o.albums,
         "object": o.object.name, "sealed_size": o.object.size, "sealed_hash": o.object.hash.digits(),
         "sealed_algorithm": o.object.hash.algorithm().word(), "there": there,
     })

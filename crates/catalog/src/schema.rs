@@ -30,6 +30,35 @@ diesel::table! {
 }
 
 diesel::table! {
+    album (id) {
+        id -> Uuid,
+        person -> Uuid,
+        name -> Text,
+        words -> Text,
+        household -> Nullable<Text>,
+        cover -> Nullable<Uuid>,
+        made_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    album_picture (album, original) {
+        album -> Uuid,
+        original -> Uuid,
+        added_by -> Nullable<Uuid>,
+        added_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    album_share (album, person) {
+        album -> Uuid,
+        person -> Uuid,
+        may -> Text,
+    }
+}
+
+diesel::table! {
     audit (id) {
         id -> Uuid,
         place -> Uuid,
@@ -602,6 +631,12 @@ diesel::table! {
 diesel::joinable!(adopted_file -> adoption (adoption));
 diesel::joinable!(adoption -> device (device));
 diesel::joinable!(adoption -> person (person));
+diesel::joinable!(album -> person (person));
+diesel::joinable!(album_picture -> album (album));
+diesel::joinable!(album_picture -> original (original));
+diesel::joinable!(album_picture -> person (added_by));
+diesel::joinable!(album_share -> album (album));
+diesel::joinable!(album_share -> person (person));
 diesel::joinable!(clearance -> device (device));
 diesel::joinable!(clearance_entry -> clearance (clearance));
 diesel::joinable!(clearance_entry -> original (original));

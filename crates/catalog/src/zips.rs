@@ -139,10 +139,13 @@ impl Catalog {
         Ok(n.map_or(0, unsigned))
     }
 
-    /// So many files of a zip, from the one with this number on.
-    pub async fn zip_files(&self, id: Uuid, from: u64, limit: i64) -> Result<Vec<Found>> {
+    /// So many files of somebody's zip, from the one with this number on.
+    pub async fn zip_files(&self, person: PersonId, id: Uuid, from: u64, limit: i64) -> Result<Vec<Found>> {
         let mut c = self.connection().await?;
-        let here = original::table.on(original::id.eq(zip_file::original).and(original::gone_at.is_null()));
+        // What an album showed when the zip was made, and shows no more, is not handed over any more.
+        let shown = shown_to::table.filter(shown_to::shot.eq(original::shot).and(shown_to::person.eq(person.0)));
+        let seen = original::person.eq(person.0).or(exists(shown.select(shown_to::shot)));
+        let here = original::table.on(original::id.eq(zip_file::original).and(original::gone_at.is_null()).and(seen));
         let rows: Vec<(FileRow, Option<(PathColumn, HashColumn)>)> = zip_file::table
             .left_join(here)
             .filter(zip_file::zip.eq(id).and(zip_file::n.ge(signed(from))))

@@ -195,6 +195,18 @@ actions! {
     DownloadZip = "download_zip" => PEOPLE,
     /// Say which pictures one likes best.
     MarkFavourites = "mark_favourites" => PEOPLE,
+    /// The albums that one sees.
+    ListAlbums = "list_albums" => PEOPLE,
+    /// Make one.
+    MakeAlbum = "make_album" => PEOPLE,
+    /// One album that one sees.
+    ShowAlbum = "show_album" => PEOPLE,
+    /// Name it, share it, give it another cover. Whose album it is asks the engine.
+    ChangeAlbum = "change_album" => PEOPLE,
+    /// Take it apart. Whose album it is asks the engine.
+    RemoveAlbum = "remove_album" => PEOPLE,
+    /// Put pictures of one's own into it, or take them out. What one may there asks the engine.
+    FillAlbum = "fill_album" => PEOPLE,
     /// Delete originals of one's own: they go to holding.
     HoldOriginals = "hold_originals" => PEOPLE,
     /// What of one's own is in holding.

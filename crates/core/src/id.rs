@@ -49,4 +49,6 @@ ids! {
     UploadId,
     /// One backup pass of one device.
     RunId,
+    /// Pictures that somebody gathered.
+    AlbumId,
 }

@@ -10,6 +10,7 @@
 //! * [`offer`] – what a device has, and what of it the server wants.
 //! * [`capture`], [`shot`], [`filing`] – when it was taken, what belongs to it, and where it is filed.
 //! * [`find`] – what somebody means who looks for pictures.
+//! * [`album`] – what somebody gathers, and who may do what with it.
 //! * [`zip`] – how many pictures are handed over as one file.
 //! * [`proportion`] – how wide a picture is for its height, for a page that is laid out before its pictures come.
 //! * [`adopt`] – what of an old disk or an archive is taken over.
@@ -30,6 +31,7 @@
 
 pub mod access;
 pub mod adopt;
+pub mod album;
 pub mod amount;
 pub mod audit;
 pub mod capture;
@@ -69,5 +71,5 @@ pub mod words;
 pub mod zip;
 
 pub use digest::{Digest, Hasher};
-pub use id::{DeviceId, OriginalId, PersonId, RunId, StoreId, UploadId};
+pub use id::{AlbumId, DeviceId, OriginalId, PersonId, RunId, StoreId, UploadId};
 pub use name::OriginalName;

@@ -2,11 +2,15 @@
 
 use chrono::{Months, NaiveDate};
 use uuid::Uuid;
-use ypogeion_catalog::choosing::{self, Spot};
+use ypogeion_catalog::{
+    albums::Scope,
+    choosing::{self, Spot},
+};
 use ypogeion_core::{OriginalId, PersonId};
 use ypogeion_wire::choosing::{Choice, ChosenPictures, HowMuch, Spot as Told, Stretch};
 
 use crate::{
+    albums,
     engine::Engine,
     error::{Error, Result},
     find, library,
@@ -31,7 +35,8 @@ fn stretch(month: NaiveDate, told: &Stretch) -> (Spot, Spot) {
 }
 
 /// What is chosen, as the catalogue is asked for it.
-pub(crate) async fn chosen(engine: &Engine, owner: PersonId, choice: &Choice) -> Result<choosing::Choice> {
+pub(crate) async fn chosen(engine: &Engine, viewer: PersonId, choice: &Choice) -> Result<(Scope, choosing::Choice)> {
+    let scope = albums::scope(engine, viewer, choice.album).await?;
     let (mut stretches, mut pictures, mut except) = (Vec::new(), Vec::new(), Vec::new());
     for part in &choice.months {
         let month = library::month(&part.month)?;
@@ -45,15 +50,15 @@ pub(crate) async fn chosen(engine: &Engine, owner: PersonId, choice: &Choice) ->
     if stretches.is_empty() && pictures.is_empty() {
         return Err(Error::invalid("Nothing was chosen."));
     }
-    let sought = find::sought(engine, owner, choice.find.as_deref()).await?;
+    let sought = find::sought(engine, scope, choice.find.as_deref()).await?;
     let as_of = choice.as_of.unwrap_or_else(|| engine.now());
-    Ok(choosing::Choice { sought, stretches, pictures, except, as_of })
+    Ok((scope, choosing::Choice { sought, stretches, pictures, except, as_of }))
 }
 
 /// How much is chosen.
-pub async fn how_much(engine: &Engine, owner: PersonId, choice: &Choice) -> Result<HowMuch> {
-    let choice = chosen(engine, owner, choice).await?;
-    let numbers = engine.catalog.chosen_numbers(owner, &choice).await?;
+pub async fn how_much(engine: &Engine, viewer: PersonId, choice: &Choice) -> Result<HowMuch> {
+    let (scope, choice) = chosen(engine, viewer, choice).await?;
+    let numbers = engine.catalog.chosen_numbers(scope, &choice).await?;
     Ok(HowMuch {
         pictures: numbers.pictures,
         files: numbers.files,
@@ -64,9 +69,9 @@ pub async fn how_much(engine: &Engine, owner: PersonId, choice: &Choice) -> Resu
 }
 
 /// A page of what is chosen, newest first.
-pub async fn page(engine: &Engine, owner: PersonId, choice: &Choice, after: Option<&Told>) -> Result<ChosenPictures> {
-    let choice = chosen(engine, owner, choice).await?;
-    let page = engine.catalog.chosen_pictures(owner, &choice, after.map(spot), PAGE).await?;
+pub async fn page(engine: &Engine, viewer: PersonId, choice: &Choice, after: Option<&Told>) -> Result<ChosenPictures> {
+    let (scope, choice) = chosen(engine, viewer, choice).await?;
+    let page = engine.catalog.chosen_pictures(scope, &choice, after.map(spot), PAGE).await?;
     let next =
         page.last().filter(|_| page.len() as i64 == PAGE).map(|(taken_local, id)| Told { taken_local: *taken_local, id: *id });
     Ok(ChosenPictures { pictures: page.into_iter().map(|(_, id)| id).collect(), next })

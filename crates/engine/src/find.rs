@@ -1,9 +1,8 @@
 //! Looking for pictures: a line that somebody typed, and what of their library it means.
 
 use chrono::Local;
-use ypogeion_catalog::find::Sought;
+use ypogeion_catalog::{albums::Scope, find::Sought};
 use ypogeion_core::{
-    PersonId,
     find::{self, LONGEST, Request, Vocabulary},
     words::count,
 };
@@ -27,37 +26,37 @@ fn check(line: &str) -> Result<()> {
     Ok(())
 }
 
-async fn understand(engine: &Engine, owner: PersonId, line: &str, vocabulary: &Vocabulary) -> Result<(Request, Sought)> {
+async fn understand(engine: &Engine, scope: Scope, line: &str, vocabulary: &Vocabulary) -> Result<(Request, Sought)> {
     let request = find::read(line, vocabulary, engine.now().with_timezone(&Local).date_naive());
-    let sought = weigh(engine, owner, request.clone()).await?;
+    let sought = weigh(engine, scope, request.clone()).await?;
     Ok((request, sought))
 }
 
-async fn weigh(engine: &Engine, owner: PersonId, request: Request) -> Result<Sought> {
+async fn weigh(engine: &Engine, scope: Scope, request: Request) -> Result<Sought> {
     // Without any picture, nothing is found in any year.
-    let years = engine.catalog.years(owner).await?.unwrap_or_default();
+    let years = engine.catalog.years(scope).await?.unwrap_or_default();
     Ok(Sought::new(request, years, engine.proven_since()))
 }
 
-/// What a line means in a member's library. None: it is empty, and everything is meant.
-pub async fn sought(engine: &Engine, owner: PersonId, line: Option<&str>) -> Result<Option<Sought>> {
+/// What a line means in a library, or in an album. None: it is empty, and everything is meant.
+pub async fn sought(engine: &Engine, scope: Scope, line: Option<&str>) -> Result<Option<Sought>> {
     let Some(line) = line.map(str::trim).filter(|l| !l.is_empty()) else { return Ok(None) };
     check(line)?;
-    let vocabulary = engine.catalog.vocabulary(owner).await?;
-    Ok(Some(understand(engine, owner, line, &vocabulary).await?.1))
+    let vocabulary = engine.catalog.vocabulary(scope).await?;
+    Ok(Some(understand(engine, scope, line, &vocabulary).await?.1))
 }
 
 /// How a line is understood, and how much it finds; with `suggest` also what it may become.
-pub async fn found(engine: &Engine, owner: PersonId, line: &str, suggest: bool) -> Result<Found> {
+pub async fn found(engine: &Engine, scope: Scope, line: &str, suggest: bool) -> Result<Found> {
     check(line)?;
-    let vocabulary = engine.catalog.vocabulary(owner).await?;
-    let (request, sought) = understand(engine, owner, line, &vocabulary).await?;
-    let count = engine.catalog.count_of(owner, &sought, MOST).await?;
+    let vocabulary = engine.catalog.vocabulary(scope).await?;
+    let (request, sought) = understand(engine, scope, line, &vocabulary).await?;
+    let count = engine.catalog.count_of(scope, &sought, MOST).await?;
     let mut parts = Vec::new();
     for term in &request.terms {
         let nothing = count == 0 && {
             let alone = Request { terms: vec![term.clone()], unknown: Vec::new() };
-            engine.catalog.count_of(owner, &weigh(engine, owner, alone).await?, 1).await? == 0
+            engine.catalog.count_of(scope, &weigh(engine, scope, alone).await?, 1).await? == 0
         };
         parts.push(FindPart { told: term.told.clone(), rest: term.rest.clone(), nothing });
     }
@@ -66,8 +65,8 @@ pub async fn found(engine: &Engine, owner: PersonId, line: &str, suggest: bool) 
     if suggest {
         let today = engine.now().with_timezone(&Local).date_naive();
         for one in find::suggest(line, &vocabulary, today, SUGGESTIONS) {
-            let (_, sought) = understand(engine, owner, &one.line, &vocabulary).await?;
-            let count = engine.catalog.count_of(owner, &sought, MOST).await?;
+            let (_, sought) = understand(engine, scope, &one.line, &vocabulary).await?;
+            let count = engine.catalog.count_of(scope, &sought, MOST).await?;
             suggestions.push(FindSuggestion { line: one.line, added: one.added, count });
         }
         // What finds nothing leads nowhere.

@@ -1,7 +1,11 @@
 //! The library as people look at it: a page of it, and one original with everything that is known of it.
 
 use chrono::{Datelike, Months, NaiveDate, NaiveDateTime};
-use ypogeion_catalog::{find::Sought, originals::PictureSize};
+use ypogeion_catalog::{
+    albums::Scope,
+    find::Sought,
+    originals::{OriginalRow, PictureSize, Touched},
+};
 use ypogeion_core::{
     OriginalId, PersonId,
     capture::CaptureRule,
@@ -11,6 +15,7 @@ use ypogeion_core::{
     proportion::proportion,
     state::Layer,
 };
+use ypogeion_wire::album::AlbumName;
 use ypogeion_wire::original::{DerivedFile, Evidence, Original, OriginalCard, ShotPart};
 
 use crate::{
@@ -45,17 +50,17 @@ fn whole(month: NaiveDate) -> Span {
     Span { from: month, until: month.checked_add_months(Months::new(1)).unwrap_or(NaiveDate::MAX) }
 }
 
-/// The months with pictures of a member, newest first, with their counts; of what is sought, if anything is.
-pub async fn months(engine: &Engine, owner: PersonId, sought: Option<&Sought>) -> Result<Vec<(String, u64)>> {
-    Ok(match sought {
-        Some(sought) => engine.catalog.months_of(owner, sought).await?,
-        None => engine.catalog.months(owner).await?,
+/// The months with pictures, newest first, with their counts; of what is sought, if anything is.
+pub async fn months(engine: &Engine, scope: Scope, sought: Option<&Sought>) -> Result<Vec<(String, u64)>> {
+    Ok(match (scope.album, sought) {
+        (None, None) => engine.catalog.months(scope.viewer).await?,
+        (_, sought) => engine.catalog.months_of(scope, sought).await?,
     })
 }
 
 /// How the pictures of a month (its first day) lie, before any of them is asked for.
-pub async fn shape(engine: &Engine, owner: PersonId, month: NaiveDate, sought: Option<&Sought>) -> Result<Shape> {
-    let pictures = engine.catalog.sizes_of(owner, whole(month), sought).await?;
+pub async fn shape(engine: &Engine, scope: Scope, month: NaiveDate, sought: Option<&Sought>) -> Result<Shape> {
+    let pictures = engine.catalog.sizes_of(scope, whole(month), sought).await?;
     let last = |portion: &[PictureSize]| portion.last().map(|p| (p.taken_local, p.id));
     let mut starts: Vec<After> = pictures.chunks(PORTION).filter_map(last).collect();
     // Nothing follows the last portion.
@@ -64,17 +69,17 @@ pub async fn shape(engine: &Engine, owner: PersonId, month: NaiveDate, sought: O
     Ok(Shape { proportions, portion: PORTION as u32, starts })
 }
 
-/// A page of a member's originals, newest first, of one month (its first day) or of all, and of what is sought, if
+/// A page of originals, newest first, of one month (its first day) or of all, and of what is sought, if
 /// anything is; and the last of it if there may be more.
 pub async fn page(
     engine: &Engine,
-    owner: PersonId,
+    scope: Scope,
     month: Option<NaiveDate>,
     after: Option<After>,
     limit: i64,
     sought: Option<&Sought>,
 ) -> Result<(Vec<OriginalCard>, Option<After>)> {
-    let cards = engine.catalog.originals(owner, month.map_or(Span::ALL, whole), after, limit, sought).await?;
+    let cards = engine.catalog.originals(scope, month.map_or(Span::ALL, whole), after, limit, sought).await?;
     let last = cards.last().filter(|_| cards.len() as i64 == limit).map(|c| (c.taken_local, c.id));
     let since = engine.proven_since();
     let originals = cards
@@ -82,7 +87,8 @@ pub async fn page(
         .map(|c| OriginalCard {
             id: c.id,
             name: last_of(&c.path),
-            path: c.path,
+            // Where somebody else's is in the house is theirs to know.
+            path: if c.own { c.path } else { last_of(&c.path) },
             kind: c.kind,
             taken_local: c.taken_local,
             width: c.facts.width,
@@ -97,6 +103,7 @@ pub async fn page(
             preview: c.preview,
             placeholder: c.placeholder,
             favourite: c.favourite,
+            own: c.own,
             company: c.company.split(',').filter(|p| !p.is_empty()).map(str::to_owned).collect(),
         })
         .collect();
@@ -106,7 +113,7 @@ pub async fn page(
 /// No request names more.
 const MOST_MARKED: usize = 1000;
 
-/// Makes pictures of a member their favourites, or not any more. Returns how many were there.
+/// Makes pictures that somebody sees their favourites, or not any more. Returns how many were there.
 pub async fn mark_favourites(engine: &Engine, owner: PersonId, pictures: &[OriginalId], on: bool) -> Result<u64> {
     if pictures.len() > MOST_MARKED {
         return Err(Error::TooLarge(format!("One request has at most {MOST_MARKED} pictures; send several.")));
@@ -116,22 +123,30 @@ pub async fn mark_favourites(engine: &Engine, owner: PersonId, pictures: &[Origi
         return Err(Error::NotFound);
     }
     let count = marked.len() as u64;
-    engine.live.changed(&each(marked));
+    // Whose pictures they are is told nothing of what others like.
+    let told = marked.into_iter().map(|t| Touched { person: owner, ..t }).collect();
+    engine.live.changed(&each(told));
     Ok(count)
 }
 
-/// One original of a member, with facts, layers and evidence.
-/// What lies beside it is of what is sought, if anything is.
-pub async fn one(engine: &Engine, owner: PersonId, id: OriginalId, sought: Option<&Sought>) -> Result<Original> {
-    let row = engine.catalog.original(id, Some(owner)).await?;
-    let (newer, older) = engine.catalog.beside(owner, row.taken_local, row.id, sought).await?;
+/// One original with facts, layers and evidence, as somebody sees it. What lies beside it is of what is sought, if anything is.
+pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option<&Sought>) -> Result<Original> {
+    let viewer = scope.viewer;
+    let own = row.person == viewer;
+    // Somebody else's has no place in one's own library.
+    let (newer, older) = match own || scope.album.is_some() {
+        true => engine.catalog.beside(scope, row.taken_local, row.id, sought).await?,
+        false => (None, None),
+    };
     let month = row.taken_local.date().with_day(1).unwrap_or(row.taken_local.date());
-    let at = if row.shot == row.id && row.held.is_none() {
-        let newer = engine.catalog.newer_in(owner, whole(month), row.taken_local, row.id).await?;
+    let at = if own && row.shot == row.id && row.held.is_none() {
+        let newer = engine.catalog.newer_in(Scope::own(viewer), whole(month), row.taken_local, row.id).await?;
         Some(format!("{}.{newer}", month.format("%Y-%m")))
     } else {
         None
     };
+    let albums = engine.catalog.albums_with(row.shot, viewer, own).await?;
+    let albums = albums.into_iter().map(|(id, name, seen)| AlbumName { id, name, seen }).collect();
     let person = engine.catalog.person(row.person).await?;
     let everywhere = engine.catalog.standings(row.id).await?;
     let standings = engine.catalog.standings_for_depth(row.id).await?;
@@ -148,7 +163,7 @@ pub async fn one(engine: &Engine, owner: PersonId, id: OriginalId, sought: Optio
         outcome: o.outcome.word().to_owned(),
         digest: o.digest.map(|d| d.to_string()),
     });
-    let evidence = evidence.collect();
+    let evidence = if own { evidence.collect() } else { Vec::new() };
     let rule = CaptureRule::from_word(&row.taken_rule);
     let derived = engine.catalog.derived_from(row.id).await?;
     let derived = derived.map(|d| DerivedFile { name: last_of(d.path.as_str()), size: d.size });
@@ -159,12 +174,14 @@ pub async fn one(engine: &Engine, owner: PersonId, id: OriginalId, sought: Optio
         id: row.id,
         person: row.person,
         person_name: person.name,
-        favourite: engine.catalog.is_favourite(owner, row.shot).await?,
+        own,
+        albums,
+        favourite: engine.catalog.is_favourite(viewer, row.shot).await?,
         at,
         newer,
         older,
         name: row.name,
-        path: row.path.into(),
+        path: if own { row.path.into() } else { last_of(row.path.as_str()) },
         kind: row.kind,
         media_type: row.facts.media_type,
         digest: row.digest,
@@ -177,7 +194,7 @@ pub async fn one(engine: &Engine, owner: PersonId, id: OriginalId, sought: Optio
         parts: parts.collect(),
         taken_rule: row.taken_rule,
         landed_at: row.landed_at,
-        device_name: row.device_name,
+        device_name: row.device_name.filter(|_| own),
         width: row.facts.width,
         height: row.facts.height,
         seconds: row.facts.seconds,
@@ -189,7 +206,7 @@ pub async fn one(engine: &Engine, owner: PersonId, id: OriginalId, sought: Optio
         preview: row.preview,
         derived,
         layer: layers::layer(&standings, engine.now(), engine.settings.offsite.proven_for),
-        needs: Some(three_two_one::judged(&good, &stores).0).filter(|l| !l.nothing()).map(Lacking::sentence),
+        needs: Some(three_two_one::judged(&good, &stores).0).filter(|l| own && !l.nothing()).map(Lacking::sentence),
         evidence,
     })
 }

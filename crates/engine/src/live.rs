@@ -41,6 +41,8 @@ pub enum Change {
     Run(PersonId),
     /// A store, a check, or a key.
     Offsite,
+    /// An album, or what is in one.
+    Albums,
     /// Background work.
     Work,
     /// A line of the record.
@@ -91,6 +93,7 @@ struct Untold {
     all_devices: bool,
     runs: BTreeSet<PersonId>,
     offsite: bool,
+    albums: bool,
     work: bool,
     record: bool,
 }
@@ -116,6 +119,7 @@ impl Untold {
                 self.runs.insert(person);
             }
             Change::Offsite => self.offsite = true,
+            Change::Albums => self.albums = true,
             Change::Work => self.work = true,
             Change::Record => self.record = true,
         }
@@ -142,7 +146,12 @@ impl Untold {
             all.push((For::OwnerAndKeepers(person), LiveEvent::Devices { ids: ids.into_iter().collect() }));
         }
         all.extend(self.runs.into_iter().map(|person| (For::OwnerAndKeepers(person), LiveEvent::Runs)));
-        let kinds = [(self.offsite, LiveEvent::Offsite), (self.work, LiveEvent::Work), (self.record, LiveEvent::Record)];
+        let kinds = [
+            (self.offsite, LiveEvent::Offsite),
+            (self.albums, LiveEvent::Albums),
+            (self.work, LiveEvent::Work),
+            (self.record, LiveEvent::Record),
+        ];
         all.extend(kinds.into_iter().filter(|(so, _)| *so).map(|(_, event)| (For::Everybody, event)));
         all
     }

@@ -410,6 +410,9 @@ async fn household_and_people(
     for recipient in ledger.household.iter().flat_map(|h| &h.recipients) {
         catalog.rebuild_recipient(recipient).await.map_err(stop("write who else can open copies"))?;
     }
+    for album in ledger.household.iter().flat_map(|h| &h.albums) {
+        catalog.rebuild_album(album).await.map_err(stop("write the albums"))?;
+    }
     for d in ledger.devices.values() {
         catalog.rebuild_device(d, now).await.map_err(stop("write the devices"))?;
     }

@@ -40,8 +40,8 @@ const FILES: i64 = 500;
 
 /// Makes a zip of what is chosen.
 pub async fn make(engine: &Engine, owner: PersonId, choice: &Choice) -> Result<MadeZip> {
-    let chosen = choosing::chosen(engine, owner, choice).await?;
-    let files = engine.catalog.chosen_files(owner, &chosen, MOST_FILES + 1).await?;
+    let (scope, chosen) = choosing::chosen(engine, owner, choice).await?;
+    let files = engine.catalog.chosen_files(scope, &chosen, MOST_FILES + 1).await?;
     if files.is_empty() {
         return Err(Error::invalid("Nothing was chosen."));
     }
@@ -97,13 +97,19 @@ pub async fn find(engine: &Engine, owner: PersonId, id: Uuid) -> Result<Zip> {
     })
 }
 
-/// The bytes of a zip from one place to another, as they are read. An error ends them early: then they can be asked for again, from there on.
-pub async fn bytes(engine: &Arc<Engine>, zip: Zip, from: u64, until: u64) -> Result<mpsc::Receiver<Result<Bytes>>> {
+/// The bytes of somebody's zip from one place to another, as they are read. An error ends them early: then they can be asked for again, from there on.
+pub async fn bytes(
+    engine: &Arc<Engine>,
+    owner: PersonId,
+    zip: Zip,
+    from: u64,
+    until: u64,
+) -> Result<mpsc::Receiver<Result<Bytes>>> {
     let Ok(permit) = Arc::clone(&engine.zips).try_acquire_owned() else {
         return Err(Error::TooMany("Many downloads are running just now. Try again in a moment.".to_owned()));
     };
     let (to, out) = mpsc::channel(AHEAD);
-    let writing = Writing { engine: Arc::clone(engine), zip, to, at: 0, from, until, read: Vec::new(), _permit: permit };
+    let writing = Writing { engine: Arc::clone(engine), owner, zip, to, at: 0, from, until, read: Vec::new(), _permit: permit };
     tokio::spawn(writing.run());
     Ok(out)
 }
@@ -124,6 +130,7 @@ impl<E: Into<Error>> From<E> for End {
 /// A zip that is being written from its beginning to its end; what was not asked for goes nowhere.
 struct Writing {
     engine: Arc<Engine>,
+    owner: PersonId,
     zip: Zip,
     to: mpsc::Sender<Result<Bytes>>,
     /// What comes next is this byte of the zip.
@@ -236,7 +243,7 @@ impl Writing {
     }
 
     async fn some_files(&self, from: u64) -> Result<Vec<Found>, End> {
-        let files = self.engine.catalog.zip_files(self.zip.id, from, FILES).await?;
+        let files = self.engine.catalog.zip_files(self.owner, self.zip.id, from, FILES).await?;
         if files.is_empty() { Err(ended().into()) } else { Ok(files) }
     }
 

@@ -211,6 +211,7 @@ mod tests {
             shot: None,
             held: None,
             favourite_of: Vec::new(),
+            albums: Vec::new(),
             object: ObjectRecord { name: format!("objects/{:02}", 99 - id), size: 200, hash: Digest::of(b"s").into() },
         }))
     }

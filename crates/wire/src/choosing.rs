@@ -4,7 +4,7 @@ use chrono::{DateTime, NaiveDateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
-use ypogeion_core::OriginalId;
+use ypogeion_core::{AlbumId, OriginalId};
 
 /// Where a picture is in the library.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
@@ -43,12 +43,16 @@ pub struct ChosenMonth {
     pub except: Vec<OriginalId>,
 }
 
-/// What is chosen of one's library: at most 10,000 stretches, and as many pictures that are named.
+/// What is chosen of one's library, or of an album: at most 10,000 stretches, and as many pictures that are named.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Choice {
     /// The line that the library was looked through with, see `/api/find`; stretches have no other pictures.
     #[serde(default)]
     pub find: Option<String>,
+    /// The album that it was chosen in; none: one's own library.
+    #[serde(default)]
+    #[schema(value_type = Option<Uuid>)]
+    pub album: Option<AlbumId>,
     /// Month by month.
     pub months: Vec<ChosenMonth>,
     /// What came after this moment is not meant; none: now.

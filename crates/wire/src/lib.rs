@@ -4,6 +4,7 @@
 //! digests are 64 lower-case hexadecimal digits.
 
 pub mod adoption;
+pub mod album;
 pub mod amount;
 pub mod checks;
 pub mod choosing;

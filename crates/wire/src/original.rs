@@ -5,6 +5,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use ypogeion_core::{Digest, OriginalId, PersonId, state::Layer};
 
+use crate::album::AlbumName;
+
 /// A month and how much is in it.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Month {
@@ -54,8 +56,10 @@ pub struct OriginalCard {
     pub placeholder: Option<String>,
     /// What else belongs to its shot: `edited`, `still`, `twin`, `video`, `raw`, `motion`, `other`, `sidecar`.
     pub company: Vec<String>,
-    /// Whether its member likes it best.
+    /// Whether whoever asks likes it best.
     pub favourite: bool,
+    /// Whether it is one's own; of others, in albums.
+    pub own: bool,
 }
 
 /// A page of originals, newest first.
@@ -118,7 +122,11 @@ pub struct Original {
     pub person: PersonId,
     /// The member's name.
     pub person_name: String,
-    /// Whether its member likes it best.
+    /// Whether it is one's own. Of somebody else's, that an album shows, nothing is told of the house: neither folders nor devices nor copies.
+    pub own: bool,
+    /// The albums that it is in: of one's own all, of somebody else's those that one sees.
+    pub albums: Vec<AlbumName>,
+    /// Whether whoever asks likes it best.
     pub favourite: bool,
     /// Where it is in the member's library, as the console's page says it in its address: its month, and how many pictures of that are newer
     /// (`2026-04.37`). None: another file stands for its picture there.

@@ -96,6 +96,8 @@ pub enum LiveEvent {
     Runs,
     /// A store's state or backlog changed.
     Offsite,
+    /// An album, or what is in one, changed.
+    Albums,
     /// Background work changed.
     Work,
     /// The house's record has a line more.

@@ -6,7 +6,7 @@ use chrono::NaiveDate;
 use diesel::{QueryableByName, sql_query, sql_types::Text};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use uuid::Uuid;
-use ypogeion_catalog::find::Sought;
+use ypogeion_catalog::{albums::Scope, find::Sought};
 use ypogeion_core::find::{self, days::Span};
 
 use super::{World, add_person, pair, world};
@@ -76,10 +76,10 @@ async fn house() -> World {
 
 impl World {
     async fn sought(&self, line: &str) -> Sought {
-        let vocabulary = self.catalog.vocabulary(self.person).await.unwrap();
+        let vocabulary = self.catalog.vocabulary(Scope::own(self.person)).await.unwrap();
         let request = find::read(line, &vocabulary, "2026-11-30".parse::<NaiveDate>().unwrap());
         assert_eq!(request.unknown, [], "{line}");
-        let years = self.catalog.years(self.person).await.unwrap().unwrap();
+        let years = self.catalog.years(Scope::own(self.person)).await.unwrap().unwrap();
         assert_eq!(years, (2020, 2025));
         Sought::new(request, years, self.now)
     }
@@ -135,26 +135,30 @@ async fn what_is_found_is_what_is_so() {
         // Page by page, by month, and by one's neighbours, they are the same.
         let (mut found, mut after) = (Vec::new(), None);
         loop {
-            let page = w.catalog.originals(w.person, Span::ALL, after, 700, Some(&sought)).await.unwrap();
+            let page = w.catalog.originals(Scope::own(w.person), Span::ALL, after, 700, Some(&sought)).await.unwrap();
             let Some(last) = page.last() else { break };
             after = Some((last.taken_local, last.id));
             found.extend(page.into_iter().map(|c| c.id.0));
         }
         let text: Vec<String> = found.iter().map(Uuid::to_string).collect();
         assert_eq!(text, wanted, "{line}");
-        let months = w.catalog.months_of(w.person, &sought).await.unwrap();
+        let months = w.catalog.months_of(Scope::own(w.person), Some(&sought)).await.unwrap();
         assert_eq!(months.iter().map(|(_, n)| n).sum::<u64>(), wanted.len() as u64, "{line}");
         assert!(months.windows(2).all(|m| m[0].0 > m[1].0), "{line}");
         for (month, n) in months.iter().take(3) {
             let from: NaiveDate = format!("{month}-01").parse().unwrap();
             let span = Span { from, until: from + chrono::Months::new(1) };
-            assert_eq!(w.catalog.sizes_of(w.person, span, Some(&sought)).await.unwrap().len() as u64, *n, "{line} {month}");
+            assert_eq!(
+                w.catalog.sizes_of(Scope::own(w.person), span, Some(&sought)).await.unwrap().len() as u64,
+                *n,
+                "{line} {month}"
+            );
         }
-        assert_eq!(w.catalog.count_of(w.person, &sought, 100_000).await.unwrap(), wanted.len() as u64, "{line}");
-        assert_eq!(w.catalog.count_of(w.person, &sought, 3).await.unwrap(), 3.min(wanted.len() as u64), "{line}");
+        assert_eq!(w.catalog.count_of(Scope::own(w.person), &sought, 100_000).await.unwrap(), wanted.len() as u64, "{line}");
+        assert_eq!(w.catalog.count_of(Scope::own(w.person), &sought, 3).await.unwrap(), 3.min(wanted.len() as u64), "{line}");
         for at in [0, found.len() / 2, found.len().saturating_sub(1)].into_iter().filter(|at| *at < found.len()) {
             let one = w.catalog.original(ypogeion_core::OriginalId(found[at]), Some(w.person)).await.unwrap();
-            let (newer, older) = w.catalog.beside(w.person, one.taken_local, one.id, Some(&sought)).await.unwrap();
+            let (newer, older) = w.catalog.beside(Scope::own(w.person), one.taken_local, one.id, Some(&sought)).await.unwrap();
             let beside = (at.checked_sub(1).map(|n| found[n]), found.get(at + 1).copied());
             assert_eq!((newer.map(|id| id.0), older.map(|id| id.0)), beside, "{line} at {at}");
         }
@@ -162,7 +166,7 @@ async fn what_is_found_is_what_is_so() {
     }
     assert!(somewhere.len() > 20, "most lines find something: {somewhere:?}");
     // Nobody else's cameras and devices are words of one's own.
-    let vocabulary = w.catalog.vocabulary(w.person).await.unwrap();
+    let vocabulary = w.catalog.vocabulary(Scope::own(w.person)).await.unwrap();
     assert_eq!(vocabulary.cameras, ["Fujifilm X100V", "Google Pixel 8"]);
     assert_eq!(vocabulary.devices.into_iter().map(|(_, name)| name).collect::<Vec<_>>(), ["Juno’s phone"]);
 }
@@ -182,7 +186,7 @@ async fn what_few_are_is_found_by_an_index() {
         let mut more = false;
         // A connection tells with what it does next what it did before, once in a second.
         for _ in 0..100 {
-            w.catalog.months_of(w.person, &sought).await.unwrap();
+            w.catalog.months_of(Scope::own(w.person), Some(&sought)).await.unwrap();
             more = scans(&w, index).await > before;
             if more {
                 break;

@@ -581,7 +581,13 @@ async fn what_is_deleted_is_out_of_sight_and_comes_back_whole() {
     assert_eq!(held, [kite]);
     assert!(w.catalog.hold(w.person, &[kite], "Juno", w.now, None).await.unwrap().is_empty(), "twice is once");
     assert_eq!(
-        w.catalog.originals(w.person, Span::ALL, None, 9, None).await.unwrap().iter().map(|c| c.id).collect::<Vec<_>>(),
+        w.catalog
+            .originals(ypogeion_catalog::albums::Scope::own(w.person), Span::ALL, None, 9, None)
+            .await
+            .unwrap()
+            .iter()
+            .map(|c| c.id)
+            .collect::<Vec<_>>(),
         [weir]
     );
     assert_eq!(w.catalog.depths(None, w.now).await.unwrap().home.count, 1);
@@ -603,7 +609,10 @@ async fn what_is_deleted_is_out_of_sight_and_comes_back_whole() {
 
     assert_eq!(w.catalog.take_back(w.person, &[kite, weir], w.now).await.unwrap(), [kite]);
     assert_eq!(w.catalog.to_settle(kite).await.unwrap().unwrap().stage, Stage::Living);
-    assert_eq!(w.catalog.originals(w.person, Span::ALL, None, 9, None).await.unwrap().len(), 2);
+    assert_eq!(
+        w.catalog.originals(ypogeion_catalog::albums::Scope::own(w.person), Span::ALL, None, 9, None).await.unwrap().len(),
+        2
+    );
     // Deleted again before its file was moved: it is still where it was deleted from first.
     w.catalog.hold(w.person, &[kite], "Juno", w.now, None).await.unwrap();
     w.catalog.is_back(kite).await.unwrap();

@@ -236,6 +236,12 @@ async fn whatever_changes_of_an_original_its_ledgers_say_anew() {
         format!("UPDATE original SET gone_at = NULL, held_at = NULL WHERE id = '{}'", own.0),
         format!("INSERT INTO favourite SELECT person, id FROM original WHERE id = '{}'", own.0),
         format!("DELETE FROM favourite WHERE original = '{}'", own.0),
+        format!(
+            "WITH a AS (INSERT INTO album (id, person, name, made_at) SELECT gen_random_uuid(), person, 'Kites', now() FROM original WHERE id = '{0}' RETURNING id)
+             INSERT INTO album_picture SELECT id, '{0}', NULL, now() FROM a",
+            own.0
+        ),
+        "DELETE FROM album".to_owned(),
     ]
     .iter()
     .enumerate()

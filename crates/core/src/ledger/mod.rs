@@ -17,8 +17,8 @@ pub use self::{
     holdings::{Change, Holdings, OriginalsTable, made_at},
     proof::{LedgerKey, Proof, with_proof},
     records::{
-        DeviceRecord, EntryRecord, FORMAT, HeldRecord, HouseholdRecord, MacRecord, ObjectRecord, OriginalRecord, PersonRecord,
-        RecipientRecord, Record, RemovedRecord, RulesRecord, StoreRecord, line,
+        AlbumRecord, AlbumShareRecord, DeviceRecord, EntryRecord, FORMAT, HeldRecord, HouseholdRecord, InAlbumRecord, MacRecord,
+        ObjectRecord, OriginalRecord, PersonRecord, RecipientRecord, Record, RemovedRecord, RulesRecord, StoreRecord, line,
     },
 };
 
@@ -52,6 +52,7 @@ mod tests {
             shot: None,
             held: None,
             favourite_of: Vec::new(),
+            albums: Vec::new(),
             object: ObjectRecord { name: "objects/00/00.age".into(), size: 200, hash: Digest::of(b"s").into() },
         }))
     }

@@ -5,7 +5,7 @@ use serde::{Deserialize, Deserializer, Serialize};
 
 use super::heads::{CheckpointHead, LedgerEnd, SegmentHead};
 use crate::{
-    DeviceId, Digest, OriginalId, PersonId,
+    AlbumId, DeviceId, Digest, OriginalId, PersonId,
     capture::CaptureRule,
     checksum::{Checksum, ObjectHash},
     clearance::Depth,
@@ -91,6 +91,9 @@ pub struct HouseholdRecord {
     /// Who else can open what is sealed.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub recipients: Vec<RecipientRecord>,
+    /// Its albums, all of them: one that is not here is none any more.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub albums: Vec<AlbumRecord>,
 }
 
 impl std::fmt::Debug for HouseholdRecord {
@@ -152,6 +155,52 @@ pub struct RecipientRecord {
     pub name: String,
     /// Since when.
     pub added_at: DateTime<Utc>,
+}
+
+/// Pictures that somebody gathered. Which ones, these say themselves: [`OriginalRecord::albums`].
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AlbumRecord {
+    /// Stable across names.
+    pub id: AlbumId,
+    /// Whose it is.
+    pub person: PersonId,
+    /// As shown.
+    pub name: String,
+    /// What is written about it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub words: String,
+    /// What everybody may who lives in the household: `look` or `add`; absent: nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub household: Option<String>,
+    /// Whom it is shared with.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub with: Vec<AlbumShareRecord>,
+    /// The picture that stands for it, if one was chosen.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cover: Option<OriginalId>,
+    /// Since when there is one.
+    pub made_at: DateTime<Utc>,
+}
+
+/// Somebody whom an album is shared with.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AlbumShareRecord {
+    /// Who.
+    pub person: PersonId,
+    /// `look` or `add`.
+    pub may: String,
+}
+
+/// That an original is in an album; with it, all of its picture.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct InAlbumRecord {
+    /// Which.
+    pub album: AlbumId,
+    /// Who put it there, if anybody knows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<PersonId>,
+    /// When.
+    pub at: DateTime<Utc>,
 }
 
 /// What a keeper decided for the whole house.
@@ -243,6 +292,9 @@ pub struct OriginalRecord {
     /// Who likes it best.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub favourite_of: Vec<PersonId>,
+    /// The albums that it is in.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub albums: Vec<InAlbumRecord>,
     /// Its sealed object in this store.
     pub object: ObjectRecord,
 }

@@ -1,6 +1,6 @@
 //! Writing the ledgers: what the stores hold, and whose it is.
 
-use std::sync::Arc;
+use std::{collections::HashMap, sync::Arc};
 
 use chrono::TimeDelta;
 use ypogeion_catalog::{originals::OriginalRow, stores::StoreRow, work::Job};
@@ -9,8 +9,8 @@ use ypogeion_core::{
     capture::CaptureRule,
     kind::MediaKind,
     ledger::{
-        self, HouseholdRecord, LedgerEnd, OriginalRecord, PersonRecord, RecipientRecord, Record, RemovedRecord, RulesRecord,
-        SegmentRef, StoreRecord,
+        self, HouseholdRecord, InAlbumRecord, LedgerEnd, OriginalRecord, PersonRecord, RecipientRecord, Record, RemovedRecord,
+        RulesRecord, SegmentRef, StoreRecord,
     },
 };
 use ypogeion_offsite::{Fault, Replica};
@@ -59,11 +59,10 @@ pub(super) async fn write(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         records.extend(entries.into_iter().map(Record::Entry));
         let mut written_of = Vec::with_capacity(rows.len());
         let ids: Vec<OriginalId> = rows.iter().map(|r| r.original.id).collect();
-        let mut favourites = engine.catalog.favourites_of(&ids).await?;
+        let mut marks = Marks::of(engine, &ids).await?;
         for row in rows {
-            let favourite_of = favourites.remove(&row.original.id).unwrap_or_default();
             // Its object went meanwhile: it comes with the one that is sent instead.
-            let Some(record) = record_of(engine, store.id, &row.original, favourite_of).await? else { continue };
+            let Some(record) = record_of(engine, store.id, &row.original, &mut marks).await? else { continue };
             records.push(record);
             written_of.push(row);
         }
@@ -111,6 +110,7 @@ async fn preamble(engine: &Engine) -> Result<Vec<Record>> {
             .into_iter()
             .map(|o| RecipientRecord { recipient: o.recipient, name: o.name, added_at: o.added_at })
             .collect(),
+        albums: engine.catalog.album_records().await?,
     })];
     for p in engine.catalog.people().await? {
         records.push(Record::Person(PersonRecord {
@@ -155,13 +155,27 @@ fn said_by(records: &[Record]) -> Digest {
     Digest::of(text.as_bytes())
 }
 
+/// What people made of some originals.
+struct Marks {
+    favourites: HashMap<OriginalId, Vec<PersonId>>,
+    albums: HashMap<OriginalId, Vec<InAlbumRecord>>,
+}
+
+impl Marks {
+    async fn of(engine: &Engine, ids: &[OriginalId]) -> Result<Self> {
+        Ok(Marks { favourites: engine.catalog.favourites_of(ids).await?, albums: engine.catalog.albums_of(ids).await? })
+    }
+}
+
 /// What the ledger says of one original; nothing if its object is just being sent again: then it is listed after that.
-async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, favourite_of: Vec<PersonId>) -> Result<Option<Record>> {
+async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, marks: &mut Marks) -> Result<Option<Record>> {
     if let Some(at) = row.gone_at {
         return Ok(Some(Record::Removed(RemovedRecord { id: row.id, at })));
     }
     let Some(object) = engine.catalog.object(store, row.digest).await? else { return Ok(None) };
     let row = row.clone();
+    let favourite_of = marks.favourites.remove(&row.id).unwrap_or_default();
+    let albums = marks.albums.remove(&row.id).unwrap_or_default();
     Ok(Some(Record::Original(Box::new(OriginalRecord {
         id: row.id,
         person: row.person,
@@ -180,6 +194,7 @@ async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, favourite
         shot: (row.shot != row.id).then_some(row.shot),
         held: row.held,
         favourite_of,
+        albums,
         object,
     }))))
 }
@@ -198,11 +213,10 @@ async fn write_checkpoint(
         let rows = engine.catalog.copies_in(store.id, after, SEGMENT).await?;
         let mut records = preamble(engine).await?;
         let ids: Vec<OriginalId> = rows.iter().map(|r| r.id).collect();
-        let mut favourites = engine.catalog.favourites_of(&ids).await?;
+        let mut marks = Marks::of(engine, &ids).await?;
         for row in &rows {
             after = row.id;
-            let favourite_of = favourites.remove(&row.id).unwrap_or_default();
-            records.extend(record_of(engine, store.id, row, favourite_of).await?);
+            records.extend(record_of(engine, store.id, row, &mut marks).await?);
         }
         let entries = engine.catalog.record_after(recorded, SEGMENT).await?;
         recorded = entries.last().map_or(recorded, |e| e.number);

@@ -104,6 +104,7 @@ fn original(n: u64) -> Record {
         shot: None,
         held: None,
         favourite_of: Vec::new(),
+        albums: Vec::new(),
         object: ObjectRecord {
             name: format!("objects/{}/{digest}.age", &digest.to_string()[..2]),
             size: 3_000_900,

@@ -4,6 +4,7 @@ mod a_million;
 mod access;
 mod activity;
 mod adopt;
+mod albums;
 mod audits;
 mod backends;
 mod campaign;

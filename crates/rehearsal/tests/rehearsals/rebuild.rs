@@ -296,6 +296,16 @@ async fn what_was_filed_anew_after_the_last_ledger_stays_where_it_is(#[case] out
     }
 }
 
+/// Waits until the ledgers have said what there is to say.
+async fn nothing_left_to_do(w: &World) {
+    wait_for("the ledgers to say so", 60, async || {
+        let work = w.keeper.ask(Method::GET, "api/work", None).await?;
+        Ok(work["kinds"].as_array().is_some_and(Vec::is_empty).then_some(()))
+    })
+    .await
+    .unwrap();
+}
+
 /// What a keeper decided reaches the ledgers without any picture, and comes back with the household.
 #[rstest]
 #[case::by_the_segments("")]
@@ -324,7 +334,22 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
         w.sql("SELECT o.id FROM original o JOIN person p ON p.id = o.person WHERE p.name = 'Juno' AND o.held_at IS NULL ORDER BY o.path LIMIT 2");
     let liked: Vec<&str> = liked.lines().collect();
     w.keeper.ask(Method::POST, "api/favourites", Some(json!({ "pictures": liked, "favourite": true }))).await.unwrap();
+    let made = w.keeper.ask(Method::POST, "api/albums", Some(json!({ "name": "Kites", "words": "by the sea" }))).await.unwrap();
+    let kites = format!("api/albums/{}", made["id"].as_str().unwrap());
+    let put = json!({ "pictures": liked, "inside": true });
+    assert_eq!(w.keeper.ask(Method::POST, &format!("{kites}/pictures"), Some(put)).await.unwrap()["count"], 2);
+    let people = w.keeper.ask(Method::GET, &kites, None).await.unwrap()["people"].clone();
+    let share = json!({ "household": "look", "cover": liked[1], "with": [{ "person": people[0]["person"], "may": "add" }] });
+    w.keeper.ask(Method::PATCH, &kites, Some(share)).await.unwrap();
+    // One that was removed does not come back.
+    let other = w.keeper.ask(Method::POST, "api/albums", Some(json!({ "name": "Gulls" }))).await.unwrap();
     let decided = async |w: &World| {
+        let albums = w.sql(
+            "SELECT a.name, a.words, a.household, a.cover, a.made_at, p.name, s.may, b.name, o.path, i.added_by = a.person, i.added_at
+             FROM album a JOIN person p ON p.id = a.person LEFT JOIN album_share s ON s.album = a.id LEFT JOIN person b ON b.id = s.person
+             LEFT JOIN album_picture i ON i.album = a.id LEFT JOIN original o ON o.id = i.original ORDER BY a.name, o.path",
+        );
+        assert_eq!(albums.lines().count(), 2, "{albums}");
         let favourites = "SELECT p.name, o.path FROM favourite f JOIN person p ON p.id = f.person JOIN original o ON o.id = f.original ORDER BY 1, 2";
         let favourites = w.sql(favourites);
         assert_eq!(favourites.lines().count(), 2);
@@ -345,26 +370,19 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
             .iter()
             .map(|p| json!([p["name"], p["role"], p["folder"], p["quota"], p["soft_quota"]]))
             .collect();
-        json!({ "favourites": favourites, "stores": stores, "others": key["others"], "house": house, "people": people, "checksums": w.sql("SELECT name, checksum FROM store ORDER BY name") })
+        json!({ "albums": albums, "favourites": favourites, "stores": stores, "others": key["others"], "house": house, "people": people, "checksums": w.sql("SELECT name, checksum FROM store ORDER BY name") })
     };
     // Every line, as it was written: people are told what is said several times on a day once.
     let record =
         |w: &World| -> Vec<String> { w.sql("SELECT at, who, what FROM record ORDER BY id").lines().map(str::to_owned).collect() };
+    // Said once by the ledgers, and then no more.
+    nothing_left_to_do(&w).await;
+    w.keeper.try_ask(Method::DELETE, &format!("api/albums/{}", other["id"].as_str().unwrap()), None).await.unwrap();
     let (before, lines) = (decided(&w).await, record(&w));
     // No picture came; the ledgers say it all the same.
-    wait_for("the ledgers to say so", 60, async || {
-        let work = w.keeper.ask(Method::GET, "api/work", None).await?;
-        Ok(work["kinds"].as_array().is_some_and(Vec::is_empty).then_some(()))
-    })
-    .await
-    .unwrap();
+    nothing_left_to_do(&w).await;
     let text = w.keeper.kit(&w.house.options.keeper.1).await.unwrap();
-    wait_for("the ledgers to say so", 60, async || {
-        let work = w.keeper.ask(Method::GET, "api/work", None).await?;
-        Ok(work["kinds"].as_array().is_some_and(Vec::is_empty).then_some(()))
-    })
-    .await
-    .unwrap();
+    nothing_left_to_do(&w).await;
     w.house.stop_service().await.unwrap();
     fs::remove_dir_all(w.folder.path().join("data")).unwrap();
     let done = rebuild(&w, &kit(&w, &text));

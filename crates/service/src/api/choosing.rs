@@ -1,4 +1,4 @@
-//! Choosing many pictures, and taking them along as one file. Everybody chooses among their own.
+//! Choosing many pictures, and taking them along as one file. Everybody chooses among their own, and in albums that they see.
 
 use actix_files::HttpRange;
 use actix_web::{
@@ -57,7 +57,8 @@ pub async fn download_zip(
     request: HttpRequest,
     id: web::Path<Uuid>,
 ) -> Answer<HttpResponse> {
-    let zip = zips::find(&app.engine, caller.owner()?, *id).await?;
+    let owner = caller.owner()?;
+    let zip = zips::find(&app.engine, owner, *id).await?;
     let (tag, length) = (format!("\"{}\"", zip.id), zip.length);
     let header = |name| request.headers().get(name).and_then(|v: &HeaderValue| v.to_str().ok());
     // Each zip has an id of its own, so what another one was asked by is another one.
@@ -69,7 +70,7 @@ pub async fn download_zip(
     let one = ranges.as_deref().and_then(|all| <[HttpRange; 1]>::try_from(all).ok()).map(|[one]| one);
     let (from, until) = one.map_or((0, length), |r| (r.start, r.start + r.length));
     let disposition = disposition(zip.name.clone(), false);
-    let bytes = zips::bytes(&app.engine, zip, from, until).await?;
+    let bytes = zips::bytes(&app.engine, owner, zip, from, until).await?;
     let bytes = stream::unfold(bytes, async |mut bytes| bytes.recv().await.map(|some| (some, bytes)));
     let mut response = HttpResponse::build(if one.is_some() { StatusCode::PARTIAL_CONTENT } else { StatusCode::OK });
     if one.is_some() {

@@ -1,4 +1,4 @@
-//! The library: months, originals, bytes, previews. Everybody sees their own.
+//! The library: months, originals, bytes, previews. Everybody sees their own, and what albums show them.
 
 use std::{fs::File, sync::Arc};
 
@@ -8,9 +8,10 @@ use data_encoding::BASE64;
 use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
-use ypogeion_core::{Digest, OriginalId, filing::FiledPath};
+use ypogeion_catalog::{albums::Scope, originals::OriginalRow};
+use ypogeion_core::{AlbumId, Digest, OriginalId, filing::FiledPath};
 use ypogeion_engine::{
-    at_home, find as finding,
+    albums, at_home, find as finding,
     library::{self, After},
 };
 use ypogeion_library::LibraryError;
@@ -33,6 +34,23 @@ use crate::{
 pub struct SoughtQuery {
     /// Only what this line finds, see `/api/find`.
     find: Option<String>,
+    /// Only what is in this album, whosever it is; none: one's own library.
+    album: Option<Uuid>,
+}
+
+/// At what somebody looks. Devices look at their member's own library.
+async fn scope(app: &App, caller: &Caller, album: Option<Uuid>) -> Answer<Scope> {
+    let viewer = if album.is_some() { caller.person()?.id } else { caller.owner()? };
+    Ok(albums::scope(&app.engine, viewer, album.map(AlbumId)).await?)
+}
+
+/// An original that the caller may see: one of their own, or, for people, one that an album shows them.
+async fn seen(app: &App, caller: &Caller, id: Uuid) -> Answer<OriginalRow> {
+    let id = OriginalId(id);
+    Ok(match caller {
+        Caller::Person(person, _) => app.engine.catalog.original_seen(id, person.id).await?,
+        _ => app.engine.catalog.original(id, Some(caller.owner()?)).await?,
+    })
 }
 
 /// What somebody looks for.
@@ -43,21 +61,25 @@ pub struct FindQuery {
     /// Whether to say what it may become.
     #[serde(default)]
     suggest: bool,
+    /// In this album; none: in one's own library.
+    album: Option<Uuid>,
 }
 
 /// How a line is understood that says in words which pictures are meant, and how many there are.
 #[utoipa::path(params(FindQuery), responses((status = 200, body = Found)))]
 #[get("/api/find")]
 pub async fn find(app: web::Data<App>, caller: Caller, query: web::Query<FindQuery>) -> Answer<web::Json<Found>> {
-    Ok(web::Json(finding::found(&app.engine, caller.owner()?, &query.line, query.suggest).await?))
+    let scope = scope(&app, &caller, query.album).await?;
+    Ok(web::Json(finding::found(&app.engine, scope, &query.line, query.suggest).await?))
 }
 
 /// The months in which something was taken, newest first.
 #[utoipa::path(params(SoughtQuery), responses((status = 200, body = Vec<Month>)))]
 #[get("/api/months")]
 pub async fn list_months(app: web::Data<App>, caller: Caller, query: web::Query<SoughtQuery>) -> Answer<web::Json<Vec<Month>>> {
-    let sought = finding::sought(&app.engine, caller.owner()?, query.find.as_deref()).await?;
-    let months = library::months(&app.engine, caller.owner()?, sought.as_ref()).await?;
+    let scope = scope(&app, &caller, query.album).await?;
+    let sought = finding::sought(&app.engine, scope, query.find.as_deref()).await?;
+    let months = library::months(&app.engine, scope, sought.as_ref()).await?;
     Ok(web::Json(months.into_iter().map(|(month, count)| Month { month, count }).collect()))
 }
 
@@ -70,9 +92,9 @@ pub async fn show_month(
     month: web::Path<String>,
     query: web::Query<SoughtQuery>,
 ) -> Answer<web::Json<MonthShape>> {
-    let (owner, month) = (caller.owner()?, library::month(&month)?);
-    let sought = finding::sought(&app.engine, owner, query.find.as_deref()).await?;
-    let shape = library::shape(&app.engine, owner, month, sought.as_ref()).await?;
+    let (scope, month) = (scope(&app, &caller, query.album).await?, library::month(&month)?);
+    let sought = finding::sought(&app.engine, scope, query.find.as_deref()).await?;
+    let shape = library::shape(&app.engine, scope, month, sought.as_ref()).await?;
     let starts = shape.starts.into_iter().map(told).collect();
     Ok(web::Json(MonthShape { proportions: BASE64.encode(&shape.proportions), portion: shape.portion, starts }))
 }
@@ -88,6 +110,8 @@ pub struct OriginalsQuery {
     limit: Option<i64>,
     /// Only what this line finds, see `/api/find`.
     find: Option<String>,
+    /// Only what is in this album, whosever it is; none: one's own library.
+    album: Option<Uuid>,
 }
 
 /// A page of originals, newest first.
@@ -104,9 +128,9 @@ pub async fn list_originals(
         .after
         .as_deref()
         .map(|text| cursor(text).ok_or_else(|| Failure::bad("\"after\" is not one that this service gave out.")));
-    let (owner, after) = (caller.owner()?, after.transpose()?);
-    let sought = finding::sought(&app.engine, owner, query.find.as_deref()).await?;
-    let (originals, last) = library::page(&app.engine, owner, month, after, limit, sought.as_ref()).await?;
+    let (scope, after) = (scope(&app, &caller, query.album).await?, after.transpose()?);
+    let sought = finding::sought(&app.engine, scope, query.find.as_deref()).await?;
+    let (originals, last) = library::page(&app.engine, scope, month, after, limit, sought.as_ref()).await?;
     Ok(web::Json(Originals { originals, next: last.map(told) }))
 }
 
@@ -129,8 +153,10 @@ pub async fn show_original(
     id: web::Path<Uuid>,
     query: web::Query<SoughtQuery>,
 ) -> Answer<web::Json<Original>> {
-    let sought = finding::sought(&app.engine, caller.owner()?, query.find.as_deref()).await?;
-    Ok(web::Json(library::one(&app.engine, caller.owner()?, OriginalId(*id), sought.as_ref()).await?))
+    let scope = scope(&app, &caller, query.album).await?;
+    let sought = finding::sought(&app.engine, scope, query.find.as_deref()).await?;
+    let row = seen(&app, &caller, *id).await?;
+    Ok(web::Json(library::one(&app.engine, scope, row, sought.as_ref()).await?))
 }
 
 /// How to hand the bytes over.
@@ -151,7 +177,7 @@ pub async fn download_original(
     id: web::Path<Uuid>,
     query: web::Query<DownloadQuery>,
 ) -> Answer<HttpResponse> {
-    let row = app.engine.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
+    let row = seen(&app, &caller, *id).await?;
     let (file, path) = at_home::open(&app.engine, (row.id, row.digest), row.path).await?;
     hand_over(&request, file, &path, row.facts.media_type.as_deref(), row.digest, query.look)
 }
@@ -165,7 +191,7 @@ pub async fn download_derived(
     request: HttpRequest,
     id: web::Path<Uuid>,
 ) -> Answer<HttpResponse> {
-    let row = app.engine.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
+    let row = seen(&app, &caller, *id).await?;
     let derived = app.engine.catalog.derived_from(row.id).await?.ok_or_else(Failure::not_found)?;
     let (library, path) = (Arc::clone(&app.engine.library), derived.path.clone());
     let file = match tokio::task::spawn_blocking(move || library.open_original(&path)).await? {
@@ -214,7 +240,7 @@ pub async fn show_preview(
     if !matches!(size.as_str(), "small" | "large") {
         return Err(Failure::not_found());
     }
-    let row = app.engine.catalog.original(OriginalId(id), Some(caller.owner()?)).await?;
+    let row = seen(&app, &caller, id).await?;
     let place = app.engine.settings.preview_path(row.id, &size);
     let file = NamedFile::open_async(&place).await.map_err(|_| {
         Failure::new(

@@ -2,9 +2,10 @@
 //! [`crate::caller::guard`].
 //!
 //! One module for each part of the API: [`door`] (of a machine without a household), [`house`], [`session`], [`people`], [`devices`] (as people see them), [`device`]
-//! (as devices ask), [`clearances`], [`adoptions`], [`library`], [`choosing`], [`holding`], [`runs`], [`stores`], [`keys`], [`checks`], [`work`], [`events`], and [`console`], which serves the pages.
+//! (as devices ask), [`clearances`], [`adoptions`], [`library`], [`choosing`], [`albums`], [`holding`], [`runs`], [`stores`], [`keys`], [`checks`], [`work`], [`events`], and [`console`], which serves the pages.
 
 pub mod adoptions;
+pub mod albums;
 pub mod checks;
 pub mod choosing;
 pub mod clearances;
@@ -99,6 +100,12 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(choosing::make_zip)
         .service(choosing::download_zip)
         .service(choosing::mark_favourites)
+        .service(albums::list_albums)
+        .service(albums::make_album)
+        .service(albums::show_album)
+        .service(albums::change_album)
+        .service(albums::remove_album)
+        .service(albums::fill_album)
         .service(holding::hold_originals)
         .service(holding::list_holding)
         .service(holding::take_back)

@@ -1,0 +1,178 @@
+/** One album: its pictures as the library shows them, and for whoever owns it, who sees it and what it is called. */
+import { useState, type FormEvent } from "react";
+import { Link, useLocation, useNavigate, useParams } from "react-router";
+import { ask, type Album, type Me, type Schemas } from "../api/client";
+import { keys, useAlbum, useDo } from "../api/hooks";
+import { counted } from "../format";
+import { Select } from "../ui/choose";
+import { Confirm } from "../ui/confirm";
+import { Button, Dialog, Field } from "../ui/parts";
+import { Empty, Fault, Waiting } from "../ui/states";
+import { shares, size } from "./albums";
+import { Browse } from "./browse";
+
+export function AlbumPage({ me }: { me: Me }) {
+  const { album: id = "" } = useParams();
+  const { search } = useLocation();
+  const find = new URLSearchParams(search).get("find")?.trim() ?? "";
+  const album = useAlbum(id);
+  const back = (
+    <p className="m-0 mb-1 text-[15px]">
+      <Link to="/albums" className="text-soft underline underline-offset-4 hover:text-ink">
+        Albums
+      </Link>
+    </p>
+  );
+  if (album.isError && album.error.kind === "not-found") {
+    return (
+      <div className="px-8 py-[26px] max-lg:px-4">
+        {back}
+        <Empty title="This album is not here">It was removed, or is shared with you no more. Its pictures are in the libraries of those who took them.</Empty>
+      </div>
+    );
+  }
+  if (album.isError) {
+    return (
+      <div className="p-8">
+        <Fault failure={album.error} again={() => void album.refetch()} />
+      </div>
+    );
+  }
+  if (album.isPending) return <Waiting what="the album" full />;
+  const a = album.data;
+  return (
+    <Browse
+      key={id}
+      among={{ find, album: id }}
+      title={a.name}
+      back={back}
+      album={a}
+      actions={a.may === "own" && <Owner album={a} guest={me.role === "guest"} />}
+      says={(total) => (
+        <>
+          {find ? (total > 0 ? `${counted(total, "picture")} of this album.` : "No picture of this album is like that.") : `${size(a)} ${shares(a)}`}
+          {a.words && <p className="mt-2 mb-0 max-w-prose whitespace-pre-line text-ink">{a.words}</p>}
+        </>
+      )}
+      empty={
+        <Empty title="Nothing in it yet">
+          {a.may === "look" ? "Whoever owns it, or may add to it, puts pictures into it." : "Choose pictures in the library, and add them to this album; or open one and add it there. Only pictures of your own can be added."}
+        </Empty>
+      }
+    />
+  );
+}
+
+/** What whoever owns it can do with it. */
+function Owner({ album, guest }: { album: Album; guest: boolean }) {
+  const [open, setOpen] = useState<"share" | "edit">();
+  return (
+    <>
+      {!guest && <Button onClick={() => setOpen("share")}>Share …</Button>}
+      <Button onClick={() => setOpen("edit")}>Edit …</Button>
+      {open === "share" && <Share album={album} onClose={() => setOpen(undefined)} />}
+      {open === "edit" && <Edit album={album} onClose={() => setOpen(undefined)} />}
+    </>
+  );
+}
+
+const change = (id: string) => (form: Schemas["AlbumChange"]) => ask<Album>(`/api/albums/${id}`, "PATCH", form);
+
+type Word = "nothing" | "look" | "add";
+const MAY: readonly (readonly [Word, string])[] = [
+  ["nothing", "does not see it"],
+  ["look", "may look"],
+  ["add", "may look and add"],
+];
+const word = (may: string | null | undefined): Word => (may === "look" || may === "add" ? may : "nothing");
+
+/** Who sees an album, person by person. */
+function Share({ album, onClose }: { album: Album; onClose: () => void }) {
+  const [household, setHousehold] = useState<Word>(word(album.household));
+  const [with_, setWith] = useState(() => new Map(album.people?.map((p) => [p.person, word(p.may)])));
+  const save = useDo(change(album.id), [keys.albums]);
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    const named = [...with_].filter(([, may]) => may !== "nothing").map(([person, may]) => ({ person, may }));
+    save.mutate({ household, with: named }, { onSuccess: onClose });
+  };
+  const people = album.people ?? [];
+  return (
+    <Dialog open onOpenChange={(open) => !open && onClose()} title={`Who sees “${album.name}”?`}>
+      <form onSubmit={submit}>
+        <p className="text-soft">Whoever sees it can look at its pictures and download them. They see nothing else of yours, and not where a picture lies or how safe it is.</p>
+        <ul className="m-0 list-none p-0">
+          <Who name="Everybody who lives here" note="Guests are not among them." may={household} onMay={setHousehold} />
+          {people.map((p) => (
+            <Who key={p.person} name={p.name} note={p.guest ? "A guest" : undefined} may={with_.get(p.person) ?? "nothing"} onMay={(may) => setWith(new Map(with_).set(p.person, may))} />
+          ))}
+        </ul>
+        {people.length === 0 && <p className="mt-3 mb-0 text-soft">Nobody else is in this household yet. The keeper adds people under Devices and people.</p>}
+        {save.isError && <Fault failure={save.error} />}
+        <div className="mt-5 flex justify-end gap-2.5">
+          <Button onClick={onClose}>Cancel</Button>
+          <Button look="strong" type="submit" disabled={save.isPending}>
+            Save
+          </Button>
+        </div>
+      </form>
+    </Dialog>
+  );
+}
+
+function Who({ name, note, may, onMay }: { name: string; note?: string | undefined; may: Word; onMay: (may: Word) => void }) {
+  return (
+    <li className="border-line flex flex-wrap items-center justify-between gap-x-4 gap-y-1.5 border-t py-2.5">
+      <span className="min-w-0 break-words">
+        <b className="font-semibold">{name}</b>
+        {note && <span className="block text-[13.5px] text-soft">{note}</span>}
+      </span>
+      <Select label={name} value={may} choices={MAY} onChange={onMay} className="w-[190px]" />
+    </li>
+  );
+}
+
+/** What it is called, what is written about it; and the way to be rid of it. */
+function Edit({ album, onClose }: { album: Album; onClose: () => void }) {
+  const navigate = useNavigate();
+  const [name, setName] = useState(album.name);
+  const [words, setWords] = useState(album.words);
+  const [asking, setAsking] = useState(false);
+  const save = useDo(change(album.id), [keys.albums]);
+  const remove = useDo(() => ask(`/api/albums/${album.id}`, "DELETE"), [keys.albumList]);
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    save.mutate({ name, words }, { onSuccess: onClose });
+  };
+  return (
+    <Dialog open onOpenChange={(open) => !open && onClose()} title="Edit the album">
+      <form onSubmit={submit}>
+        <Field label="Name" maxLength={100} required value={name} onChange={(e) => setName(e.target.value)} />
+        <label className="mt-4 block">
+          <span className="mb-1 block text-[14px] font-semibold">About it</span>
+          <textarea rows={4} maxLength={2000} value={words} onChange={(e) => setWords(e.target.value)} className="border-line bg-raised w-full rounded-lg border px-3 py-2 text-[16px] text-ink" />
+        </label>
+        {save.isError && <Fault failure={save.error} />}
+        <div className="mt-5 flex flex-wrap justify-between gap-2.5">
+          <Button look="danger" onClick={() => setAsking(true)}>
+            Remove the album …
+          </Button>
+          <span className="flex gap-2.5">
+            <Button onClick={onClose}>Cancel</Button>
+            <Button look="strong" type="submit" disabled={save.isPending || name.trim() === ""}>
+              Save
+            </Button>
+          </span>
+        </div>
+      </form>
+      {asking && (
+        <Confirm title={`Remove “${album.name}”?`} action="Remove" busy={remove.isPending} failure={remove.error} onConfirm={() => remove.mutate(undefined, { onSuccess: () => void navigate("/albums", { replace: true }) })} onClose={() => setAsking(false)}>
+          <p className="mt-0">
+            {album.pictures > 0 ? `Its ${counted(album.pictures, "picture")} ${album.pictures === 1 ? "stays" : "stay"} in the library; only the album itself is removed.` : "It is empty."} This cannot be undone.
+            {(album.shared_with > 0 || album.household) && " Nobody sees its pictures through it any more."}
+          </p>
+        </Confirm>
+      )}
+    </Dialog>
+  );
+}
