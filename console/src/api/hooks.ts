@@ -61,6 +61,8 @@ export const useOriginal = (id: string | undefined, among: Among) =>
   });
 export const useAlbums = () => useQuery<Album[], Failure>({ queryKey: keys.albumList, queryFn: () => ask("/api/albums") });
 export const useAlbum = (id: string) => useQuery<Album, Failure>({ queryKey: keys.album(id), queryFn: () => ask(`/api/albums/${id}`) });
+/** The links to an album of one's own. */
+export const useLinks = (album: string) => useQuery<Schemas["Link"][], Failure>({ queryKey: keys.links(album), queryFn: () => ask(`/api/albums/${album}/links`) });
 export const useDevices = () => useQuery<Device[], Failure>({ queryKey: keys.deviceList, queryFn: () => ask("/api/devices") });
 export const usePeople = (enabled: boolean) =>
   useQuery<Schemas["Person"][], Failure>({ queryKey: keys.people, queryFn: () => ask("/api/people"), enabled });

@@ -21,6 +21,7 @@ export const keys = {
   albums: ["albums"],
   albumList: ["albums", "list"],
   album: (id: string) => ["albums", "one", id],
+  links: (album: string) => ["albums", "links", album],
   /** All that is asked of devices. */
   devices: ["devices"],
   deviceList: ["devices", "list"],

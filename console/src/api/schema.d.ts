@@ -113,6 +113,24 @@ export interface paths {
         patch: operations["change_album"];
         trace?: never;
     };
+    "/api/albums/{id}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The links to an album of one's own that have not ended. */
+        get: operations["list_links"];
+        put?: never;
+        /** Makes a link to an album of one's own. The answer has its address, once. */
+        post: operations["make_link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/albums/{id}/pictures": {
         parameters: {
             query?: never;
@@ -891,6 +909,23 @@ export interface paths {
         patch: operations["change_left_folder"];
         trace?: never;
     };
+    "/api/links/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Withdraws a link. Whoever has it, or looks at it just now, sees nothing more. */
+        delete: operations["withdraw_link"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/months": {
         parameters: {
             query?: never;
@@ -1002,6 +1037,74 @@ export interface paths {
         };
         /** A preview, `small` or `large`, as JPEG. */
         get: operations["show_preview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/outside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Opens a link; the answer sets a cookie for its paths. `passphrase-wanted`, if it has one that was not typed. */
+        post: operations["open_link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/outside/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a link shows, newest first. */
+        get: operations["list_outside"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/outside/{id}/files/{picture}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A picture to keep: what the link hands out of it. */
+        get: operations["download_outside"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/outside/{id}/pictures/{picture}/{size}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A picture as it is shown, `small` or `large`, as JPEG without places. */
+        get: operations["show_outside"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2766,6 +2869,40 @@ export interface components {
             /** @description The kit's line `Key`, and its lines `Older key`, if there are any; or all of the kit. What else is in it is passed over. */
             key: string;
         };
+        /** @description A link to an album. */
+        Link: {
+            /** @description What is given to somebody outside. Told once, where it is made: only a hash of it is kept. */
+            address?: string | null;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            ends_at: string;
+            /** @description `previews`, `copies` or `originals`. */
+            hands_out: string;
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            made_at: string;
+            /**
+             * Format: int64
+             * @description So often it was opened.
+             */
+            opened: number;
+            /**
+             * Format: date-time
+             * @description When it was opened last.
+             */
+            opened_at?: string | null;
+            /** @description Whether it asks for a passphrase. */
+            passphrase: boolean;
+        };
         /** @description What the service tells listeners as server-sent events. The event's name is the kind; its data is this, as JSON. */
         LiveEvent: {
             /** @enum {string} */
@@ -2959,6 +3096,21 @@ export interface components {
             /** @description The keeper's password, at least ten characters. */
             password: string;
         };
+        /** @description A link that is to be. */
+        NewLink: {
+            /**
+             * Format: int32
+             * @description It ends after so many days, 1 to 366.
+             */
+            days: number;
+            /**
+             * @description What can be taken along: `previews` (what is shown, up to 2,048 pixels), `copies` (JPEGs in full, without places and all else that is
+             *     written in them; of everything else what is shown) or `originals` (as they are).
+             */
+            hands_out: string;
+            /** @description Whoever opens it has to type this, 6 characters at least; none: the link alone is enough. */
+            passphrase?: string | null;
+        };
         /** @description Make a pairing code. */
         NewPairing: {
             /**
@@ -3098,6 +3250,21 @@ export interface components {
             size: number;
             /** @description The album or folder it is in. */
             source: string;
+        };
+        /** @description What is in the address of a link, and what was typed. */
+        OpenLink: {
+            /** @description The passphrase, once it is asked for. */
+            passphrase?: string | null;
+            /** @description What stands behind the `#`. */
+            secret: string;
+        };
+        /** @description A link was opened: this browser may look from now on. */
+        OpenedLink: {
+            /**
+             * Format: uuid
+             * @description The link.
+             */
+            id: string;
         };
         /** @description An original with all that is known of it. */
         Original: {
@@ -3278,6 +3445,55 @@ export interface components {
             name: string;
             /** @description The public half of their key, `age1…`. */
             recipient: string;
+        };
+        /** @description What a link shows, page by page. */
+        Outside: {
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            ends_at: string;
+            /** @description Who shows it. */
+            from: string;
+            /** @description What can be taken along: `previews`, `copies` or `originals`. */
+            hands_out: string;
+            /** @description What it is called. */
+            name: string;
+            /** @description Give this back as `after` for the next page; none on the last one. */
+            next?: string | null;
+            /** @description Pictures, newest first. */
+            pictures: components["schemas"]["OutsidePicture"][];
+            /** @description What is written about it. */
+            words: string;
+        };
+        /** @description A picture that a link shows. */
+        OutsidePicture: {
+            /**
+             * Format: int32
+             * @description Height in pixels as shown, if known.
+             */
+            height?: number | null;
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /** @description `photo`, `video`, `raw`, `sidecar` or `other`. */
+            kind: string;
+            /** @description Its file's name. */
+            name: string;
+            /** @description Whether it can be shown. */
+            shown: boolean;
+            /**
+             * Format: date-time
+             * @description What a clock on the wall showed.
+             */
+            taken_local: string;
+            /**
+             * Format: int32
+             * @description Width in pixels as shown, if known.
+             */
+            width?: number | null;
         };
         /** @description Everything on the Overview. */
         Overview: {
@@ -3531,7 +3747,7 @@ export interface components {
          *     `urn:ypogeion:problem:` followed by the word.
          * @enum {string}
          */
-        ProblemType: "not-signed-in" | "not-allowed" | "wrong-password" | "password-wanted" | "too-many" | "too-many-attempts" | "pairing-code-unknown" | "device-revoked" | "device-ended" | "not-found" | "bad-request" | "name-taken" | "not-now" | "too-large" | "over-quota" | "disk-full" | "digest-mismatch" | "wrong-offset" | "upload-gone" | "clearance-gone" | "upload-busy" | "tus-version" | "content-type" | "other-host" | "range-not-satisfiable" | "original-damaged" | "no-preview" | "store-fault" | "not-set-up" | "database-away" | "library-away" | "original-away" | "internal";
+        ProblemType: "not-signed-in" | "not-allowed" | "wrong-password" | "password-wanted" | "passphrase-wanted" | "too-many" | "too-many-attempts" | "pairing-code-unknown" | "device-revoked" | "device-ended" | "not-found" | "bad-request" | "name-taken" | "not-now" | "too-large" | "over-quota" | "disk-full" | "digest-mismatch" | "wrong-offset" | "upload-gone" | "clearance-gone" | "upload-busy" | "tus-version" | "content-type" | "other-host" | "range-not-satisfiable" | "original-damaged" | "no-preview" | "store-fault" | "not-set-up" | "database-away" | "library-away" | "original-away" | "internal";
         /** @description The password, typed again. */
         ProvePassword: {
             /** @description The member's own. */
@@ -4465,6 +4681,52 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Album"];
+                };
+            };
+        };
+    };
+    list_links: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Link"][];
+                };
+            };
+        };
+    };
+    make_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLink"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Link"];
                 };
             };
         };
@@ -5610,6 +5872,25 @@ export interface operations {
             };
         };
     };
+    withdraw_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     list_months: {
         parameters: {
             query?: {
@@ -5779,6 +6060,104 @@ export interface operations {
             header?: never;
             path: {
                 id: string;
+                size: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": number[];
+                };
+            };
+        };
+    };
+    open_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OpenLink"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenedLink"];
+                };
+            };
+        };
+    };
+    list_outside: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before. */
+                after?: string | null;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outside"];
+                };
+            };
+        };
+    };
+    download_outside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                picture: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": number[];
+                };
+            };
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    show_outside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                picture: string;
                 size: string;
             };
             cookie?: never;

@@ -6,10 +6,11 @@ import { keys, useAlbum, useDo } from "../api/hooks";
 import { counted } from "../format";
 import { Select } from "../ui/choose";
 import { Confirm } from "../ui/confirm";
-import { Button, Dialog, Field } from "../ui/parts";
+import { Button, Dialog, Field, Page } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { shares, size } from "./albums";
 import { Browse } from "./browse";
+import { Links } from "./links";
 
 export function AlbumPage({ me }: { me: Me }) {
   const { album: id = "" } = useParams();
@@ -17,18 +18,15 @@ export function AlbumPage({ me }: { me: Me }) {
   const find = new URLSearchParams(search).get("find")?.trim() ?? "";
   const album = useAlbum(id);
   const back = (
-    <p className="m-0 mb-1 text-[15px]">
-      <Link to="/albums" className="text-soft underline underline-offset-4 hover:text-ink">
-        Albums
-      </Link>
-    </p>
+    <Link to="/albums" className="text-[15px] text-soft underline underline-offset-4 hover:text-ink">
+      Albums
+    </Link>
   );
   if (album.isError && album.error.kind === "not-found") {
     return (
-      <div className="px-8 py-[26px] max-lg:px-4">
-        {back}
+      <Page title="Album" lead={back}>
         <Empty title="This album is not here">It was removed, or is shared with you no more. Its pictures are in the libraries of those who took them.</Empty>
-      </div>
+      </Page>
     );
   }
   if (album.isError) {
@@ -65,12 +63,14 @@ export function AlbumPage({ me }: { me: Me }) {
 
 /** What whoever owns it can do with it. */
 function Owner({ album, guest }: { album: Album; guest: boolean }) {
-  const [open, setOpen] = useState<"share" | "edit">();
+  const [open, setOpen] = useState<"share" | "link" | "edit">();
   return (
     <>
       {!guest && <Button onClick={() => setOpen("share")}>Share …</Button>}
+      {!guest && <Button onClick={() => setOpen("link")}>Link …</Button>}
       <Button onClick={() => setOpen("edit")}>Edit …</Button>
       {open === "share" && <Share album={album} onClose={() => setOpen(undefined)} />}
+      {open === "link" && <Links album={album} onClose={() => setOpen(undefined)} />}
       {open === "edit" && <Edit album={album} onClose={() => setOpen(undefined)} />}
     </>
   );
@@ -79,11 +79,20 @@ function Owner({ album, guest }: { album: Album; guest: boolean }) {
 const change = (id: string) => (form: Schemas["AlbumChange"]) => ask<Album>(`/api/albums/${id}`, "PATCH", form);
 
 type Word = "nothing" | "look" | "add";
-const MAY: readonly (readonly [Word, string])[] = [
-  ["nothing", "does not see it"],
+type Choices = readonly (readonly [Word, string])[];
+const MAY: Choices = [
+  ["nothing", "do not see it"],
   ["look", "may look"],
   ["add", "may look and add"],
 ];
+/** What can be said of one person: of whoever lives here no less than of everybody who does. */
+function choices(household: Word, guest: boolean): Choices {
+  if (guest || household === "nothing") return [["nothing", "does not see it"], ["look", "may look"], ["add", "may look and add"]];
+  if (household === "look") return [["nothing", "may look, as everybody"], ["add", "may look and add"]];
+  return [["nothing", "may add, as everybody"]];
+}
+/** What was said before may be less than everybody may now. */
+const within = (all: Choices, may: Word): Word => (all.some(([one]) => one === may) ? may : "nothing");
 const word = (may: string | null | undefined): Word => (may === "look" || may === "add" ? may : "nothing");
 
 /** Who sees an album, person by person. */
@@ -100,11 +109,11 @@ function Share({ album, onClose }: { album: Album; onClose: () => void }) {
   return (
     <Dialog open onOpenChange={(open) => !open && onClose()} title={`Who sees “${album.name}”?`}>
       <form onSubmit={submit}>
-        <p className="text-soft">Whoever sees it can look at its pictures and download them. They see nothing else of yours, and not where a picture lies or how safe it is.</p>
+        <p className="text-soft">Whoever sees it can look at its pictures and download them as they are, with the place where each was taken. They see nothing else of yours.</p>
         <ul className="m-0 list-none p-0">
-          <Who name="Everybody who lives here" note="Guests are not among them." may={household} onMay={setHousehold} />
+          <Who name="All who live here" note="Guests are not among them." choices={MAY} may={household} onMay={setHousehold} />
           {people.map((p) => (
-            <Who key={p.person} name={p.name} note={p.guest ? "A guest" : undefined} may={with_.get(p.person) ?? "nothing"} onMay={(may) => setWith(new Map(with_).set(p.person, may))} />
+            <Who key={p.person} name={p.name} note={p.guest ? "A guest" : undefined} choices={choices(household, p.guest)} may={with_.get(p.person) ?? "nothing"} onMay={(may) => setWith(new Map(with_).set(p.person, may))} />
           ))}
         </ul>
         {people.length === 0 && <p className="mt-3 mb-0 text-soft">Nobody else is in this household yet. The keeper adds people under Devices and people.</p>}
@@ -120,14 +129,14 @@ function Share({ album, onClose }: { album: Album; onClose: () => void }) {
   );
 }
 
-function Who({ name, note, may, onMay }: { name: string; note?: string | undefined; may: Word; onMay: (may: Word) => void }) {
+function Who({ name, note, choices, may, onMay }: { name: string; note?: string | undefined; choices: Choices; may: Word; onMay: (may: Word) => void }) {
   return (
     <li className="border-line flex flex-wrap items-center justify-between gap-x-4 gap-y-1.5 border-t py-2.5">
       <span className="min-w-0 break-words">
         <b className="font-semibold">{name}</b>
         {note && <span className="block text-[13.5px] text-soft">{note}</span>}
       </span>
-      <Select label={name} value={may} choices={MAY} onChange={onMay} className="w-[190px]" />
+      <Select label={name} value={within(choices, may)} choices={choices} onChange={onMay} className="w-[232px]" />
     </li>
   );
 }
@@ -169,7 +178,7 @@ function Edit({ album, onClose }: { album: Album; onClose: () => void }) {
         <Confirm title={`Remove “${album.name}”?`} action="Remove" busy={remove.isPending} failure={remove.error} onConfirm={() => remove.mutate(undefined, { onSuccess: () => void navigate("/albums", { replace: true }) })} onClose={() => setAsking(false)}>
           <p className="mt-0">
             {album.pictures > 0 ? `Its ${counted(album.pictures, "picture")} ${album.pictures === 1 ? "stays" : "stay"} in the library; only the album itself is removed.` : "It is empty."} This cannot be undone.
-            {(album.shared_with > 0 || album.household) && " Nobody sees its pictures through it any more."}
+            {(album.shared_with > 0 || album.household) && " Nobody sees its pictures through it any more."} Links to it end.
           </p>
         </Confirm>
       )}

@@ -57,8 +57,11 @@ function told(albums: readonly Album[]): string {
 /** Who sees an album, and what whoever reads this may do there. */
 export function shares(a: Album): string {
   if (a.may !== "own") return `${possessive(a.owner_name)}${a.may === "add" ? "; you may add to it." : "."}`;
+  // Where one album is asked for, its owner is told who they are.
+  const named = a.people?.filter((p) => p.may) ?? [];
+  if (named.length > 0 && named.length <= 3 && !a.household) return `${named.map((p) => `${p.name} sees it${p.may === "add" ? " and may add" : ""}`).join("; ")}.`;
   const people = `${counted(a.shared_with, "person", "people")} ${a.shared_with === 1 ? "sees" : "see"} it.`;
-  if (a.household) return `Everybody who lives here sees it${a.household === "add" ? " and may add" : ""}.${a.shared_with > 0 ? ` By name, ${people}` : ""}`;
+  if (a.household) return `All who live here see it${a.household === "add" ? " and may add" : ""}.${a.shared_with > 0 ? ` By name, ${people}` : ""}`;
   return a.shared_with > 0 ? people : "Only you see it.";
 }
 

@@ -17,6 +17,9 @@ import { MonthSheet } from "./sheet";
 
 type Month = Schemas["Month"];
 
+/** In an album with so few pictures nobody looks for one with words. */
+const FEW = 30;
+
 interface BrowseProps {
   among: Among;
   title: string;
@@ -57,7 +60,7 @@ export function Browse({ among, title, back, actions, says, above, empty, album 
   return (
     <div className="flex">
       <div className="min-w-0 grow px-8 py-[26px] max-lg:px-3 max-lg:py-5">
-        {back}
+        {back && <p className="m-0 mb-1">{back}</p>}
         <div className="flex flex-wrap items-start justify-between gap-x-5 gap-y-2">
           <h1 className="m-0 min-w-0 text-[29px] leading-tight break-words max-sm:text-[25px]">{title}</h1>
           <span className="flex flex-wrap gap-2.5">
@@ -69,7 +72,7 @@ export function Browse({ among, title, back, actions, says, above, empty, album 
             {actions}
           </span>
         </div>
-        {(total > 0 || find || looking || !among.album) && <FindLine among={among} look={look} />}
+        {(total > FEW || find || looking || !among.album) && <FindLine among={among} look={look} />}
         <div className="mt-1 mb-4 text-[16px] text-soft">{looking ? "Looking …" : says(total, months.data)}</div>
         {looking ? (
           <Waiting what="what you look for" />

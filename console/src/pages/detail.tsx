@@ -264,7 +264,7 @@ function Cover({ album: id, picture }: { album: string; picture: string }) {
   return (
     <>
       <Button className="mt-2" disabled={is || choose.isPending} onClick={() => choose.mutate(undefined)}>
-        {is ? "It stands for this album" : "Have it stand for this album"}
+        {is ? "This album’s cover" : "Make it this album’s cover"}
       </Button>
       {choose.isError && <Fault failure={choose.error} />}
     </>
@@ -295,7 +295,7 @@ function Albums({ original: o }: { original: Original }) {
               )}
             </span>
             {o.own && (
-              <TextButton tone="soft" aria-label={`Take it out of ${a.name}`} disabled={out.isPending} onClick={() => out.mutate(a.id)} className="shrink-0">
+              <TextButton tone="soft" aria-label={`Take out of ${a.name}`} disabled={out.isPending} onClick={() => out.mutate(a.id)} className="shrink-0">
                 Take out
               </TextButton>
             )}

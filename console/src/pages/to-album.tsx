@@ -40,7 +40,7 @@ export function ToAlbum({ pictures, busy, failure, onAlbum, onClose }: ToAlbumPr
       ) : (
         <>
           {mine.length > MOST && <Field label="A part of its name" value={part} onChange={(e) => setPart(e.target.value)} />}
-          {mine.length === 0 && <p className="text-soft">There is no album yet that you can add to.</p>}
+          {mine.length === 0 && <p className="m-0 text-soft">There is no album yet that you can add to.</p>}
           <ul className="m-0 max-h-[40vh] list-none overflow-y-auto p-0">
             {named.slice(0, part.trim() ? named.length : MOST).map((a) => (
               <li key={a.id} className="border-line border-t first:border-t-0">
@@ -54,12 +54,12 @@ export function ToAlbum({ pictures, busy, failure, onAlbum, onClose }: ToAlbumPr
               </li>
             ))}
           </ul>
-          {mine.length > 0 && named.length === 0 && <p className="text-soft">No album has that in its name.</p>}
+          {mine.length > 0 && named.length === 0 && <p className="m-0 text-soft">No album has that in its name.</p>}
           <form onSubmit={submit} className="border-line mt-4 flex flex-wrap items-end gap-3 border-t pt-4">
             <span className="min-w-0 grow">
               <Field label="A new album" placeholder="Its name" maxLength={100} required value={name} onChange={(e) => setName(e.target.value)} />
             </span>
-            <Button look="strong" type="submit" disabled={busy || make.isPending || name.trim() === ""} className="mb-0.5">
+            <Button look="strong" type="submit" disabled={busy || make.isPending || name.trim() === ""} className="py-[9px]">
               Make it, and add {them}
             </Button>
           </form>

@@ -17,22 +17,6 @@ use ypogeion_core::{
 
 use crate::{Catalog, CatalogError, DECIDED, Result, db::*, originals::OriginalRow, unsigned, wishes::ledgers_due, work::Kind};
 
-/// Whose eyes look at which part of the house: at all that is theirs, or at an album. Whether they may see that was asked before.
-#[derive(Clone, Copy, Debug)]
-pub struct Scope {
-    /// Who looks.
-    pub viewer: PersonId,
-    /// At what; none: their own library.
-    pub album: Option<AlbumId>,
-}
-
-impl Scope {
-    /// A member's own library.
-    pub fn own(viewer: PersonId) -> Self {
-        Scope { viewer, album: None }
-    }
-}
-
 /// An album as somebody sees it.
 #[derive(Clone, Debug)]
 pub struct Album {

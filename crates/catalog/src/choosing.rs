@@ -10,9 +10,9 @@ use ypogeion_core::OriginalId;
 
 use crate::{
     Catalog, Result,
-    albums::Scope,
     evidence::HOME,
     find::{Asking, Sought, instant},
+    scope::Scope,
     unsigned,
 };
 

@@ -80,7 +80,9 @@ asked_together! {
     sighting with counted;
     favourite with original shown_to;
     original with shown_to;
-    album with in_album album_seen;
+    album with in_album album_seen link link_visit;
+    person with link link_visit album;
+    link with link_visit;
     adopted_file with adoption;
     household with store object;
 }

@@ -17,7 +17,7 @@ use ypogeion_core::{
     kind::MediaKind,
 };
 
-use crate::{Catalog, Connection, Count, Result, albums::Scope, db::*, unsigned};
+use crate::{Catalog, Connection, Count, Result, db::*, scope::Scope, unsigned};
 
 /// What somebody asks for, where it is known what their library has.
 #[derive(Clone, Debug)]
@@ -109,7 +109,11 @@ impl<'a> Asking<'a> {
             None => self.text(&format!(" {person} = ")).value::<SqlUuid, _>(scope.viewer.0),
             Some(album) => {
                 let asking = self.text(&format!(" {shot} IN (SELECT i.shot FROM in_album i WHERE i.album = "));
-                asking.value::<SqlUuid, _>(album.0).text(")")
+                let asking = asking.value::<SqlUuid, _>(album.0).text(")");
+                if !scope.own {
+                    return asking;
+                }
+                asking.text(&format!(" AND {person} = ")).value::<SqlUuid, _>(scope.viewer.0)
             }
         }
     }
@@ -182,6 +186,10 @@ impl<'a> Asking<'a> {
                 let asking = self.file(scope).text(" AND f.id IN (SELECT original FROM favourite WHERE person = ");
                 asking.value::<SqlUuid, _>(scope.viewer.0).text(")")
             }
+            What::In(albums) => {
+                let albums: Vec<Uuid> = albums.iter().map(|(id, _)| id.0).collect();
+                self.text("SELECT i.shot FROM in_album i WHERE i.album = ANY(").value::<Array<SqlUuid>, _>(albums).text(")")
+            }
             What::Copies(Copies::OnlyHome | Copies::Offsite) => self.counted(scope).text(" AND NOT c.away"),
             What::Copies(Copies::Damaged) => self.counted(scope).text(" AND NOT c.home"),
             What::Copies(Copies::Proven) => {
@@ -219,7 +227,7 @@ impl<'a> Asking<'a> {
 fn is_of_files(what: &What) -> bool {
     match what {
         What::Kind(kind) => *kind == MediaKind::Raw,
-        What::Screenshot | What::Favourite | What::Copies(_) | What::Named(_) => true,
+        What::Screenshot | What::Favourite | What::Copies(_) | What::In(_) | What::Named(_) => true,
         What::Taken(_) | What::By { .. } => false,
     }
 }
@@ -255,14 +263,18 @@ struct CameraRow {
 }
 
 impl Catalog {
-    /// What may be asked for: a member's devices, also former ones, and their cameras; of an album, the cameras of its pictures.
+    /// What may be asked for: a member's devices, also former ones, their cameras, and the albums that they see; of an album, the cameras of its pictures.
     pub async fn vocabulary(&self, scope: Scope) -> Result<Vocabulary> {
         let (person, mut c) = (scope.viewer, self.connection().await?);
         if scope.album.is_some() {
             let asking = Asking::new("SELECT DISTINCT o.camera FROM original o WHERE o.camera IS NOT NULL AND").shown(scope);
             let cameras: Vec<CameraRow> = asking.text(" ORDER BY 1 LIMIT 1000").load(&mut c).await?;
-            return Ok(Vocabulary { devices: Vec::new(), cameras: cameras.into_iter().map(|row| row.camera).collect() });
+            let cameras = cameras.into_iter().map(|row| row.camera).collect();
+            return Ok(Vocabulary { devices: Vec::new(), cameras, albums: Vec::new() });
         }
+        let seen = album_seen::table.filter(album_seen::person.eq(person.0)).select(album_seen::album);
+        let albums = album::table.filter(album::id.eq_any(seen)).order((album::name, album::id)).select((album::id, album::name));
+        let albums: Vec<(Uuid, String)> = albums.load(&mut c).await?;
         let devices = device::table.filter(device::person.eq(person.0)).order(device::name).select((device::id, device::name));
         let devices: Vec<(Uuid, String)> = devices.load(&mut c).await?;
         // Text: from one camera to the next, as many looks into the index as there are cameras, however many pictures.
@@ -280,6 +292,7 @@ impl Catalog {
         Ok(Vocabulary {
             devices: devices.into_iter().map(|(id, name)| (ypogeion_core::DeviceId(id), name)).collect(),
             cameras: cameras.into_iter().map(|row| row.camera).collect(),
+            albums: albums.into_iter().map(|(id, name)| (ypogeion_core::AlbumId(id), name)).collect(),
         })
     }
 

@@ -13,10 +13,10 @@ use diesel::{
 
 use crate::{
     Catalog, CatalogError, Count, Result,
-    albums::Scope,
     columns::{HashColumn, PathColumn},
     db::*,
     find::{Asking, Sought, instant},
+    scope::Scope,
     unsigned,
 };
 

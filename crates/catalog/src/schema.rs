@@ -293,6 +293,29 @@ diesel::table! {
 }
 
 diesel::table! {
+    link (id) {
+        id -> Uuid,
+        person -> Uuid,
+        album -> Uuid,
+        secret_hash -> Bytea,
+        passphrase_hash -> Nullable<Text>,
+        hands_out -> Text,
+        made_at -> Timestamptz,
+        ends_at -> Timestamptz,
+        opened -> Int8,
+        opened_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
+    link_visit (token_hash) {
+        token_hash -> Bytea,
+        link -> Uuid,
+        ends_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
     name_change (id) {
         id -> Int8,
         person -> Uuid,
@@ -653,6 +676,9 @@ diesel::joinable!(folder_entry -> upload (upload));
 diesel::joinable!(healing -> original (original));
 diesel::joinable!(held -> original (original));
 diesel::joinable!(job -> store (store));
+diesel::joinable!(link -> album (album));
+diesel::joinable!(link -> person (person));
+diesel::joinable!(link_visit -> link (link));
 diesel::joinable!(object -> store (store));
 diesel::joinable!(observation -> original (original));
 diesel::joinable!(original -> clock_correction (correction));

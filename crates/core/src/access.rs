@@ -17,13 +17,16 @@ pub enum Role {
     Device,
     /// A program that was given a password: it sends, sees what it sent, and knows nothing else of the house.
     Program,
+    /// Came by a link that somebody gave them, and sees what that shows.
+    Outsider,
     /// Has not signed in.
     Nobody,
 }
 
 impl Role {
     /// Every role, for tables and tests.
-    pub const ALL: [Role; 6] = [Self::Keeper, Self::Member, Self::Guest, Self::Device, Self::Program, Self::Nobody];
+    pub const ALL: [Role; 7] =
+        [Self::Keeper, Self::Member, Self::Guest, Self::Device, Self::Program, Self::Outsider, Self::Nobody];
 
     /// The word stored in the database and in the ledger.
     pub fn word(self) -> &'static str {
@@ -33,6 +36,7 @@ impl Role {
             Self::Guest => "guest",
             Self::Device => "device",
             Self::Program => "program",
+            Self::Outsider => "outsider",
             Self::Nobody => "nobody",
         }
     }
@@ -74,6 +78,7 @@ const DEVICE: &[Role] = &[Role::Device];
 /// Whoever brings pictures.
 const SENDERS: &[Role] = &[Role::Device, Role::Program];
 const PROGRAM: &[Role] = &[Role::Program];
+const OUTSIDE: &[Role] = &[Role::Outsider];
 const READERS: &[Role] = &[Role::Keeper, Role::Member, Role::Guest, Role::Device];
 
 actions! {
@@ -207,6 +212,20 @@ actions! {
     RemoveAlbum = "remove_album" => PEOPLE,
     /// Put pictures of one's own into it, or take them out. What one may there asks the engine.
     FillAlbum = "fill_album" => PEOPLE,
+    /// Make a link to an album of one's own, for people outside. Guests make none: the engine asks.
+    MakeLink = "make_link" => PEOPLE,
+    /// The links to an album that one made.
+    ListLinks = "list_links" => PEOPLE,
+    /// Withdraw one.
+    WithdrawLink = "withdraw_link" => PEOPLE,
+    /// Open a link with what is in its address, and a passphrase if it has one.
+    OpenLink = "open_link" => ANYBODY,
+    /// What a link shows.
+    ListOutside = "list_outside" => OUTSIDE,
+    /// A picture of it, as it is shown.
+    ShowOutside = "show_outside" => OUTSIDE,
+    /// A picture of it, to keep.
+    DownloadOutside = "download_outside" => OUTSIDE,
     /// Delete originals of one's own: they go to holding.
     HoldOriginals = "hold_originals" => PEOPLE,
     /// What of one's own is in holding.
@@ -381,8 +400,21 @@ mod tests {
                 "sign_in",
                 "arrive",
                 "claim_pairing",
+                "open_link",
                 "upload_options"
             ]
+        );
+    }
+
+    #[test]
+    fn whoever_came_by_a_link_sees_what_it_shows_and_nothing_else() {
+        let outside: Vec<_> =
+            Action::ALL.iter().filter(|a| may(Role::Outsider, **a) && !may(Role::Nobody, **a)).map(|a| a.operation()).collect();
+        assert_eq!(outside, ["list_outside", "show_outside", "download_outside"]);
+        let shared = |a: &&Action| Role::ALL.iter().any(|role| *role != Role::Outsider && may(*role, **a));
+        assert!(
+            !Action::ALL.iter().filter(|a| a.operation().ends_with("_outside")).any(|a| shared(&a)),
+            "and nobody else by that way"
         );
     }
 

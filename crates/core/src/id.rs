@@ -51,4 +51,6 @@ ids! {
     RunId,
     /// Pictures that somebody gathered.
     AlbumId,
+    /// What opens some of them to people outside.
+    LinkId,
 }

@@ -11,6 +11,7 @@
 //! * [`capture`], [`shot`], [`filing`] – when it was taken, what belongs to it, and where it is filed.
 //! * [`find`] – what somebody means who looks for pictures.
 //! * [`album`] – what somebody gathers, and who may do what with it.
+//! * [`link`] – what somebody outside sees of it.
 //! * [`zip`] – how many pictures are handed over as one file.
 //! * [`proportion`] – how wide a picture is for its height, for a page that is laid out before its pictures come.
 //! * [`adopt`] – what of an old disk or an archive is taken over.
@@ -54,6 +55,7 @@ pub mod kind;
 pub mod kit;
 pub mod layers;
 pub mod ledger;
+pub mod link;
 pub mod name;
 pub mod network;
 pub mod object;
@@ -71,5 +73,5 @@ pub mod words;
 pub mod zip;
 
 pub use digest::{Digest, Hasher};
-pub use id::{AlbumId, DeviceId, OriginalId, PersonId, RunId, StoreId, UploadId};
+pub use id::{AlbumId, DeviceId, LinkId, OriginalId, PersonId, RunId, StoreId, UploadId};
 pub use name::OriginalName;

@@ -4,11 +4,7 @@
 //! what somebody was shown, they do not show on. Whoever owns an album, put a picture into it, or owns the picture can take it out again.
 
 use uuid::Uuid;
-use ypogeion_catalog::{
-    CatalogError,
-    albums::{self, Scope},
-    people::Person,
-};
+use ypogeion_catalog::{CatalogError, albums, people::Person, scope::Scope};
 use ypogeion_core::{
     AlbumId, PersonId,
     access::Role,
@@ -33,7 +29,7 @@ pub async fn scope(engine: &Engine, viewer: PersonId, album: Option<AlbumId>) ->
     if let Some(id) = album {
         engine.catalog.may_in(id, viewer).await?.ok_or(Error::NotFound)?;
     }
-    Ok(Scope { viewer, album })
+    Ok(Scope { viewer, album, own: album.is_none() })
 }
 
 fn view(row: albums::Album, people: Vec<AlbumPerson>) -> Album {
@@ -107,7 +103,7 @@ fn shared(word: &str) -> Result<May> {
 }
 
 /// Refuses unless somebody may do that much. Whoever does not see an album is not told that there is one.
-async fn allowed(engine: &Engine, id: AlbumId, who: PersonId, least: May) -> Result<May> {
+pub(crate) async fn allowed(engine: &Engine, id: AlbumId, who: PersonId, least: May) -> Result<May> {
     let may = engine.catalog.may_in(id, who).await?.ok_or(Error::NotFound)?;
     match may >= least {
         true => Ok(may),

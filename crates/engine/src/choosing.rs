@@ -3,8 +3,8 @@
 use chrono::{Months, NaiveDate};
 use uuid::Uuid;
 use ypogeion_catalog::{
-    albums::Scope,
     choosing::{self, Spot},
+    scope::Scope,
 };
 use ypogeion_core::{OriginalId, PersonId};
 use ypogeion_wire::choosing::{Choice, ChosenPictures, HowMuch, Spot as Told, Stretch};

@@ -1,7 +1,7 @@
 //! Looking for pictures: a line that somebody typed, and what of their library it means.
 
 use chrono::Local;
-use ypogeion_catalog::{albums::Scope, find::Sought};
+use ypogeion_catalog::{find::Sought, scope::Scope};
 use ypogeion_core::{
     find::{self, LONGEST, Request, Vocabulary},
     words::count,

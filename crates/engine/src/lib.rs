@@ -6,7 +6,7 @@
 //! * [`deletion`] – into holding, and back.
 //! * [`connections`] – the stores as they are used; [`costs`], [`weeks`] – what they ask for, and when they are sent to.
 //! * [`keys`], [`kept`], [`key`], [`kit`] – the household's keys: in memory, in the server's file, as the keeper sees them, on paper.
-//! * [`stores`], [`people`], [`devices`], [`clocks`], [`offers`], [`clearing`], [`adoptions`], [`filing`], [`library`], [`find`], [`choosing`], [`zips`], [`albums`], [`household`], [`checks`],
+//! * [`stores`], [`people`], [`devices`], [`clocks`], [`offers`], [`clearing`], [`adoptions`], [`filing`], [`library`], [`find`], [`choosing`], [`zips`], [`albums`], [`links`], [`household`], [`checks`],
 //!   [`activity`] – one for each part of what people and devices ask.
 //! * [`open`], [`founding`], [`rebuild`], [`from_kit`] – a house that starts, is made, or is brought back.
 //! * [`overview`], [`three_two_one`], [`said`] – what the house says of itself; [`live`] – what listeners are told.
@@ -44,6 +44,7 @@ pub mod keys;
 pub mod kit;
 pub mod landing;
 pub mod library;
+pub mod links;
 pub mod live;
 pub mod offers;
 pub mod open;

@@ -2,9 +2,9 @@
 
 use chrono::{Datelike, Months, NaiveDate, NaiveDateTime};
 use ypogeion_catalog::{
-    albums::Scope,
     find::Sought,
     originals::{OriginalRow, PictureSize, Touched},
+    scope::Scope,
 };
 use ypogeion_core::{
     OriginalId, PersonId,
@@ -25,7 +25,8 @@ use crate::{
     three_two_one,
 };
 
-fn last_of(path: &str) -> String {
+/// The name of a file, of its path.
+pub fn last_of(path: &str) -> String {
     path.rsplit('/').next().unwrap_or_default().to_owned()
 }
 

@@ -60,13 +60,22 @@ pub fn hash_password(password: &str) -> Result<String> {
     if password.chars().count() < SHORTEST_PASSWORD {
         return Err(Error::invalid(format!("A password needs at least {SHORTEST_PASSWORD} characters.")));
     }
-    if password.len() > LONGEST_PASSWORD {
+    argon2(password)
+}
+
+fn argon2(secret: &str) -> Result<String> {
+    if secret.len() > LONGEST_PASSWORD {
         return Err(Error::invalid("A password has at most a thousand characters."));
     }
     Argon2::default()
-        .hash_password(password.as_bytes())
+        .hash_password(secret.as_bytes())
         .map(|h| h.to_string())
         .map_err(|_| Error::internal("The password could not be stored."))
+}
+
+/// Hashes what somebody has to say beside something else that nobody guesses: however short it is.
+pub async fn hashed(secret: String) -> Result<String> {
+    tokio::task::spawn_blocking(move || argon2(&secret)).await?
 }
 
 /// Whether the password belongs to the hash. Waits for its turn.

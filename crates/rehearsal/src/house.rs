@@ -301,6 +301,15 @@ impl House {
         Ok(Console { http, base: self.http.clone(), cookie: cookie.ok_or("no session cookie came")? })
     }
 
+    /// Somebody who has opened a link, by what stands in its address.
+    pub async fn by_link(&self, secret: &str) -> Step<Console> {
+        let http = reqwest::Client::builder().no_proxy().pool_idle_timeout(Duration::from_secs(2)).build()?;
+        let response =
+            http.post(self.http.join("api/outside")?).json(&json!({ "secret": secret })).send().await?.error_for_status()?;
+        let cookie = response.headers().get("set-cookie").and_then(|v| v.to_str().ok()).and_then(|v| v.split(';').next());
+        Ok(Console { http, base: self.http.clone(), cookie: cookie.ok_or("no cookie came")?.to_owned() })
+    }
+
     /// Signs the keeper in.
     pub async fn keeper(&self) -> Step<Console> {
         let (name, password) = &self.options.keeper;

@@ -87,8 +87,6 @@ pub async fn take(live: &Path, pictures: &Path, to: &Path) -> Step<()> {
         phone.browser.click("Let this browser send").await?;
         phone.browser.wait("input[type=file]").await?;
         phone.keep("phone-night.png").await?;
-        phone.at("offsite", "dl").await?;
-        phone.keep("phone-offsite.png").await?;
     }
     // An old disk: its album was taken over, and the plan for the rest waits for a word.
     stage.connect_disk()?;
@@ -137,7 +135,9 @@ async fn the_library(desk: &Camera<'_>) -> Step<()> {
     desk.press("#month-2026-06 li:nth-child(6) button").await?;
     desk.browser.wait("[role=dialog] dl").await?;
     desk.browser.wait("[role=dialog] img").await?;
-    desk.keep("original.png").await
+    desk.keep("original.png").await?;
+    desk.at("albums", "li li img").await?;
+    desk.keep("albums.png").await
 }
 
 async fn the_house(desk: &Camera<'_>) -> Step<()> {

@@ -11,11 +11,11 @@ use std::{
 };
 
 use reqwest::Method;
-use serde_json::json;
+use serde_json::{Value, json};
 use ypogeion_demo::{DEVICES, HOUSEHOLD, PEOPLE, Size};
 
 use crate::{
-    Step,
+    Step, Trouble,
     device::Device,
     house::{Console, House, Options},
 };
@@ -128,7 +128,52 @@ impl Stage {
         piet.json(&["sources", "add", camera.to_str().ok_or("a path is text")?, "--name", "Camera"]).await?;
         let mut names: Vec<PathBuf> = fs::read_dir(&camera)?.map(|e| e.map(|e| e.path())).collect::<io::Result<_>>()?;
         names.sort();
-        offer(piet, &names[..names.len().min(31)]).await
+        offer(piet, &names[..names.len().min(31)]).await?;
+        self.gather().await
+    }
+
+    /// What they gathered: an album to which all of them add, one for a grandmother, and one of somebody else's; and what they like best.
+    async fn gather(&self) -> Step<()> {
+        let mut consoles = Vec::new();
+        for person in &PEOPLE {
+            consoles.push(self.house.sign_in(person.name, person.password).await?);
+        }
+        let of = async |who: usize, month: &str, most: usize| {
+            let page = consoles[who].ask(Method::GET, &format!("api/originals?month={month}&limit={most}"), None).await?;
+            let ids = page["originals"].as_array().into_iter().flatten().map(|o| o["id"].clone());
+            Ok::<_, Trouble>(ids.collect::<Vec<Value>>())
+        };
+        let album = async |who: usize, name: &str, words: &str, shared: Value| {
+            let made = consoles[who].ask(Method::POST, "api/albums", Some(json!({ "name": name, "words": words }))).await?;
+            let path = format!("api/albums/{}", made["id"].as_str().ok_or("an album has an id")?);
+            let people = consoles[who].ask(Method::GET, &path, None).await?["people"].clone();
+            let mut form = shared;
+            if let Some(with) = form["with"].as_str().map(str::to_owned) {
+                let person = people.as_array().into_iter().flatten().find(|p| p["name"] == with.as_str());
+                form["with"] =
+                    json!([{ "person": person.ok_or("somebody is shared with who is there")?["person"], "may": "look" }]);
+            }
+            consoles[who].ask(Method::PATCH, &path, Some(form)).await?;
+            Ok::<_, Trouble>(path)
+        };
+        let put = async |who: usize, album: &str, pictures: Vec<Value>| {
+            if !pictures.is_empty() {
+                let form = json!({ "pictures": pictures, "inside": true });
+                consoles[who].ask(Method::POST, &format!("{album}/pictures"), Some(form)).await?;
+            }
+            Ok::<_, Trouble>(())
+        };
+        let kites = album(0, "The kite festival", "A day of wind. Put yours here, too.", json!({ "household": "add" })).await?;
+        for (who, most) in [(0, 14), (1, 8), (2, 5)] {
+            put(who, &kites, of(who, "2026-06", most).await?).await?;
+        }
+        let fog = album(0, "Fog in the harbour", "", json!({ "with": PEOPLE[3].name })).await?;
+        put(0, &fog, of(0, "2026-11", 9).await?).await?;
+        let beans = album(2, "What grew in the allotment", "", json!({ "with": PEOPLE[0].name })).await?;
+        put(2, &beans, of(2, "2026-09", 12).await?).await?;
+        let liked: Vec<Value> = of(0, "2026-06", 30).await?.into_iter().step_by(6).collect();
+        self.keeper.ask(Method::POST, "api/favourites", Some(json!({ "pictures": liked, "favourite": true }))).await?;
+        Ok(())
     }
 
     /// The desktop sends all but a film that is being cut meanwhile: partly sent, with a log to read.

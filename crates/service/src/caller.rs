@@ -5,6 +5,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use ypogeion_catalog::{
     CatalogError,
     devices::DeviceCaller,
+    links::Shown,
     people::{Person, Session},
 };
 use ypogeion_core::{
@@ -24,6 +25,9 @@ const COOKIE: &str = "ypogeion_session";
 /// And by TLS: a browser takes a cookie of this name from this very host and over TLS alone, so nobody else can plant one.
 const SAFE_COOKIE: &str = "__Host-ypogeion_session";
 
+/// The name of the cookie that a link sets, for its own paths alone.
+pub const VISIT_COOKIE: &str = "ypogeion_visit";
+
 /// How long a password that was typed counts for what asks for it.
 const PROVED_FOR: TimeDelta = TimeDelta::minutes(10);
 
@@ -34,6 +38,8 @@ pub enum Caller {
     Person(Person, Session),
     /// A device, by its token.
     Device(DeviceCaller),
+    /// Somebody outside, by a link that is open in their browser.
+    Outsider(Box<Shown>),
     /// Nobody we know.
     Nobody,
 }
@@ -45,6 +51,7 @@ impl Caller {
             Caller::Person(person, _) => person.role,
             Caller::Device(device) if device.program => Role::Program,
             Caller::Device(_) => Role::Device,
+            Caller::Outsider(_) => Role::Outsider,
             Caller::Nobody => Role::Nobody,
         }
     }
@@ -99,7 +106,7 @@ impl Caller {
     pub fn own_device(&self) -> Option<DeviceId> {
         match self {
             Caller::Device(device) => Some(device.id),
-            Caller::Person(..) | Caller::Nobody => None,
+            Caller::Person(..) | Caller::Outsider(_) | Caller::Nobody => None,
         }
     }
 
@@ -108,7 +115,7 @@ impl Caller {
         match self {
             Caller::Person(person, _) => Ok(person.id),
             Caller::Device(device) => Ok(device.person),
-            Caller::Nobody => Err(Failure::not_found()),
+            Caller::Outsider(_) | Caller::Nobody => Err(Failure::not_found()),
         }
     }
 
@@ -140,6 +147,16 @@ pub async fn signed_in(app: &App, request: &HttpRequest) -> Answer<Option<(Perso
     match app.engine.catalog.session(secrets::hash(cookie.value()).as_bytes(), app.engine.now()).await {
         Ok(both) => Ok(Some(both)),
         Err(CatalogError::NotFound) => Ok(None),
+        Err(e) => Err(e.into()),
+    }
+}
+
+/// What the link shows that a request came by.
+pub async fn outsider(app: &App, request: &HttpRequest) -> Answer<Caller> {
+    let Some(cookie) = request.cookie(VISIT_COOKIE) else { return Ok(Caller::Nobody) };
+    match app.engine.catalog.visit(secrets::hash(cookie.value()).as_bytes(), app.engine.now()).await {
+        Ok(shown) => Ok(Caller::Outsider(Box::new(shown))),
+        Err(CatalogError::NotFound) => Ok(Caller::Nobody),
         Err(e) => Err(e.into()),
     }
 }

@@ -53,6 +53,7 @@ fn title(kind: ProblemType) -> &'static str {
         NotAllowed => "Not allowed",
         WrongPassword => "Wrong name or password",
         PasswordWanted => "Your password is needed again",
+        PassphraseWanted => "A passphrase is needed",
         OtherHost => "This server has another name",
         TooMany => "There are too many of these",
         TooManyAttempts => "Too many attempts",

@@ -21,7 +21,7 @@ use crate::{
     api,
     app::App,
     area::{self, Area, FOLDERS},
-    caller::{Caller, cookie_of, is_secure, signed_in},
+    caller::{Caller, cookie_of, is_secure, outsider, signed_in},
     dav,
     failure::{Answer, Failure},
 };
@@ -76,7 +76,8 @@ async fn admit(app: &App, request: &HttpRequest, action: Action) -> Answer<Calle
         // A stale cookie or token must not keep anybody from the door.
         return Ok(Caller::Nobody);
     }
-    let caller = recognise(app, request).await?;
+    // What links show is seen by links alone, also by somebody who is signed in here; and a link opens nothing else.
+    let caller = if may(Role::Outsider, action) { outsider(app, request).await? } else { recognise(app, request).await? };
     caller.may(action)?;
     Ok(caller)
 }

@@ -15,6 +15,7 @@ pub mod filing;
 pub mod find;
 pub mod holding;
 pub mod inventory;
+pub mod link;
 pub mod offsite;
 pub mod original;
 pub mod overview;

@@ -16,6 +16,8 @@ pub enum ProblemType {
     WrongPassword,
     /// This asks for the password again, which was not typed within the last minutes.
     PasswordWanted,
+    /// This link asks for the passphrase that goes with it.
+    PassphraseWanted,
     /// More of something than one device, or one person, may have at a time.
     TooMany,
     /// Too many attempts; wait.
@@ -78,11 +80,12 @@ pub enum ProblemType {
 
 impl ProblemType {
     /// Every type, for tables and tests.
-    pub const ALL: [ProblemType; 33] = [
+    pub const ALL: [ProblemType; 34] = [
         Self::NotSignedIn,
         Self::NotAllowed,
         Self::WrongPassword,
         Self::PasswordWanted,
+        Self::PassphraseWanted,
         Self::TooMany,
         Self::TooManyAttempts,
         Self::PairingCodeUnknown,
@@ -118,7 +121,7 @@ impl ProblemType {
     pub fn status(self) -> u16 {
         match self {
             Self::NotSignedIn | Self::WrongPassword | Self::DeviceRevoked | Self::DeviceEnded => 401,
-            Self::NotAllowed | Self::PasswordWanted => 403,
+            Self::NotAllowed | Self::PasswordWanted | Self::PassphraseWanted => 403,
             Self::NotFound | Self::PairingCodeUnknown | Self::NoPreview => 404,
             Self::BadRequest => 400,
             Self::NameTaken | Self::NotNow | Self::WrongOffset => 409,

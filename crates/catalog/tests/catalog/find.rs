@@ -6,7 +6,7 @@ use chrono::NaiveDate;
 use diesel::{QueryableByName, sql_query, sql_types::Text};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use uuid::Uuid;
-use ypogeion_catalog::{albums::Scope, find::Sought};
+use ypogeion_catalog::{find::Sought, scope::Scope};
 use ypogeion_core::find::{self, days::Span};
 
 use super::{World, add_person, pair, world};
@@ -67,7 +67,13 @@ async fn house() -> World {
     // What somebody else likes is no favourite of hers.
     c.batch_execute(
         "INSERT INTO favourite SELECT person, id FROM original WHERE name ~ '^IMG_7';
-         INSERT INTO favourite SELECT p.id, o.id FROM original o, person p WHERE p.name = 'Piet' AND o.name ~ '^IMG_8'",
+         INSERT INTO favourite SELECT p.id, o.id FROM original o, person p WHERE p.name = 'Piet' AND o.name ~ '^IMG_8';
+         -- One of hers, with raw files that stand for their pictures; one that she sees, with pictures of both; and one that she does not see.
+         INSERT INTO album (id, person, name, household, made_at)
+         SELECT ('00000000-0000-7000-9000-00000000000' || n)::uuid, p.id, a, h, now() FROM person p
+         JOIN (VALUES (1, 'Juno', 'Gulls', NULL), (2, 'Piet', 'The fair', 'look'), (3, 'Piet', 'Secret', NULL)) AS v (n, who, a, h) ON v.who = p.name;
+         INSERT INTO album_picture SELECT '00000000-0000-7000-9000-000000000001', id, NULL, now() FROM original WHERE kind = 'raw' AND name ~ '[05]\\.RAF$';
+         INSERT INTO album_picture SELECT a.id, o.id, NULL, now() FROM original o, album a WHERE a.name <> 'Gulls' AND o.name ~ '^IMG_9'",
     )
     .await
     .unwrap();
@@ -109,6 +115,10 @@ async fn what_is_found_is_what_is_so() {
         ("screenshots", "o.source = 'Screenshots'".to_owned()),
         ("favourites", "o.name ~ '^IMG_7'".to_owned()),
         ("not favorites 2020", "extract(year FROM o.taken_local) = 2020 AND o.name !~ '^IMG_7'".to_owned()),
+        ("gulls", file("f.kind = 'raw' AND f.name ~ '[05]\\.RAF$'")),
+        ("not gulls raw", format!("{} AND NOT {}", file("f.kind = 'raw'"), file("f.kind = 'raw' AND f.name ~ '[05]\\.RAF$'"))),
+        ("album fair 2022", "o.name ~ '^IMG_9' AND extract(year FROM o.taken_local) = 2022".to_owned()),
+        ("secret", "false".to_owned()),
         ("CAFE", "o.name ILIKE 'caf%'".to_owned()),
         ("100%", "o.name = 'Café_100%.jpg'".to_owned()),
         ("img_10", "o.name ~ '^IMG_10'".to_owned()),

@@ -230,11 +230,11 @@ async fn a_page_of_the_timeline_costs_the_same_at_any_date() {
     let day = |n: i64| (chrono::Utc::now() - TimeDelta::days(n)).date_naive();
     let page = async |age: i64| {
         let span = Span { from: day(age + 60), until: day(age) };
-        let page = w.catalog.originals(ypogeion_catalog::albums::Scope::own(w.person), span, None, 10, None).await.unwrap();
+        let page = w.catalog.originals(ypogeion_catalog::scope::Scope::own(w.person), span, None, 10, None).await.unwrap();
         let last = page.last().unwrap();
         let next = w
             .catalog
-            .originals(ypogeion_catalog::albums::Scope::own(w.person), span, Some((last.taken_local, last.id)), 10, None)
+            .originals(ypogeion_catalog::scope::Scope::own(w.person), span, Some((last.taken_local, last.id)), 10, None)
             .await
             .unwrap();
         assert!(page.len() == 10 && next.len() == 10 && next[0].taken_local < last.taken_local);

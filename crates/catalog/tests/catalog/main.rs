@@ -582,7 +582,7 @@ async fn what_is_deleted_is_out_of_sight_and_comes_back_whole() {
     assert!(w.catalog.hold(w.person, &[kite], "Juno", w.now, None).await.unwrap().is_empty(), "twice is once");
     assert_eq!(
         w.catalog
-            .originals(ypogeion_catalog::albums::Scope::own(w.person), Span::ALL, None, 9, None)
+            .originals(ypogeion_catalog::scope::Scope::own(w.person), Span::ALL, None, 9, None)
             .await
             .unwrap()
             .iter()
@@ -610,7 +610,7 @@ async fn what_is_deleted_is_out_of_sight_and_comes_back_whole() {
     assert_eq!(w.catalog.take_back(w.person, &[kite, weir], w.now).await.unwrap(), [kite]);
     assert_eq!(w.catalog.to_settle(kite).await.unwrap().unwrap().stage, Stage::Living);
     assert_eq!(
-        w.catalog.originals(ypogeion_catalog::albums::Scope::own(w.person), Span::ALL, None, 9, None).await.unwrap().len(),
+        w.catalog.originals(ypogeion_catalog::scope::Scope::own(w.person), Span::ALL, None, 9, None).await.unwrap().len(),
         2
     );
     // Deleted again before its file was moved: it is still where it was deleted from first.

@@ -10,7 +10,7 @@ pub mod days;
 use chrono::NaiveDate;
 use unicode_normalization::{UnicodeNormalization, char::is_combining_mark};
 
-use crate::{DeviceId, kind::MediaKind};
+use crate::{AlbumId, DeviceId, kind::MediaKind};
 use days::{Days, Span};
 
 /// The longest line that is read, in characters.
@@ -29,6 +29,8 @@ pub struct Vocabulary {
     pub devices: Vec<(DeviceId, String)>,
     /// The cameras that took their pictures.
     pub cameras: Vec<String>,
+    /// The albums that they see.
+    pub albums: Vec<(AlbumId, String)>,
 }
 
 /// How the copies of a picture's files are.
@@ -57,6 +59,8 @@ pub enum What {
     Favourite,
     /// Its copies are like that.
     Copies(Copies),
+    /// It is in one of these albums.
+    In(Vec<(AlbumId, String)>),
     /// One of these devices sent it, or one of these cameras took it.
     By {
         /// The devices.
@@ -235,8 +239,30 @@ fn by(words: &[Word], known: &Known<'_>) -> Option<(What, usize)> {
     })
 }
 
+/// Before the name of an album; then a part of it is enough.
+const ALBUM: [&str; 2] = ["album", "albums"];
+
+/// Albums: after "album", those whose names have these words, one after the other, as many as any of them has; otherwise those that are called just so.
+fn album(words: &[Word], known: &Known<'_>) -> Option<(What, usize)> {
+    let named = |words: &[Word], whole: bool| {
+        let typed: Vec<&Word> = words.iter().take_while(|w| !w.quoted).take(MOST_WORDS).collect();
+        (1..=typed.len()).rev().find_map(|used| {
+            let run: Vec<String> = typed[..used].iter().flat_map(|w| w.names.clone()).collect();
+            let is_named = |name: &[String]| if whole { name == run } else { name.windows(run.len()).any(|w| w == run) };
+            let found: Vec<_> = known.albums.iter().filter(|(_, name)| is_named(name)).map(|(a, _)| (*a).clone()).collect();
+            (!run.is_empty() && !found.is_empty()).then_some((found, used))
+        })
+    };
+    let (found, used) = match words.first().filter(|w| !w.quoted && ALBUM.contains(&w.plain.as_str())) {
+        Some(_) => named(&words[1..], false).map(|(found, used)| (found, used + 1))?,
+        None => named(words, true)?,
+    };
+    Some((What::In(found), used))
+}
+
 /// A vocabulary whose names are in words.
 struct Known<'a> {
+    albums: Vec<(&'a (AlbumId, String), Vec<String>)>,
     devices: Vec<(&'a (DeviceId, String), Vec<String>)>,
     cameras: Vec<(&'a String, Vec<String>)>,
 }
@@ -252,12 +278,16 @@ pub fn read(line: &str, vocabulary: &Vocabulary, today: NaiveDate) -> Request {
     let known = Known {
         devices: vocabulary.devices.iter().map(|d| (d, words_of(&d.1))).collect(),
         cameras: vocabulary.cameras.iter().map(|c| (c, words_of(c))).collect(),
+        albums: vocabulary.albums.iter().map(|a| (a, words_of(&a.1))).collect(),
     };
     let (mut at, mut begins, mut not) = (0, None, false);
     while let Some(word) = words.get(at) {
         let rest = &words[at..];
         // Of readings of the same length the last is taken: the most certain one comes last.
-        let meaning = [by(rest, &known), fixed(rest), days(rest, today)].into_iter().flatten().max_by_key(|(_, used)| *used);
+        let meaning = [album(rest, &known), by(rest, &known), fixed(rest), days(rest, today)]
+            .into_iter()
+            .flatten()
+            .max_by_key(|(_, used)| *used);
         let (what, used) = match meaning {
             Some(meaning) => meaning,
             None if !word.quoted && NEGATIONS.contains(&word.plain.as_str()) && at + 1 < words.len() => {
@@ -315,6 +345,11 @@ fn told(what: &What) -> String {
                 all => all.join(" or "),
             }
         }
+        What::In(albums) => match albums.as_slice() {
+            [(_, name)] => format!("in the album “{name}”"),
+            [(_, one), (_, other)] => format!("in the album “{one}” or “{other}”"),
+            all => format!("in one of {} albums", all.len()),
+        },
         What::Named(text) => format!("named “{text}”"),
         fixed => FIXED.iter().find(|(what, _)| what == fixed).map_or(String::new(), |(_, phrases)| phrases[0].to_owned()),
     }
@@ -329,12 +364,13 @@ pub struct Suggestion {
     pub added: String,
 }
 
-/// What the last word of a line may become: names of devices and cameras, kinds, copies, months, seasons and feasts that have a word that
+/// What the last word of a line may become: names of devices, cameras and albums, kinds, copies, months, seasons and feasts that have a word that
 /// begins like it. What has it at its own beginning comes first.
 pub fn suggest(line: &str, vocabulary: &Vocabulary, today: NaiveDate, most: usize) -> Vec<Suggestion> {
     let words = split(line);
     let Some(last) = words.last().filter(|w| !w.quoted && w.until == line.len()) else { return Vec::new() };
-    let own = vocabulary.devices.iter().map(|(_, name)| name.clone()).chain(vocabulary.cameras.iter().cloned());
+    let albums = vocabulary.albums.iter().map(|(_, name)| format!("album {name}"));
+    let own = vocabulary.devices.iter().map(|(_, name)| name.clone()).chain(vocabulary.cameras.iter().cloned()).chain(albums);
     let fixed = FIXED.iter().map(|(_, phrases)| phrases[0].to_owned());
     let mut found: Vec<(usize, String)> = own
         .chain(fixed)

@@ -19,7 +19,9 @@ fn span(from: &str, until: &str) -> Days {
 
 fn vocabulary() -> Vocabulary {
     let device = |n, name: &str| (DeviceId(Uuid::from_u128(n)), name.to_owned());
+    let album = |n, name: &str| (AlbumId(Uuid::from_u128(n)), name.to_owned());
     Vocabulary {
+        albums: vec![album(1, "The kite festival"), album(2, "Kites"), album(3, "Summer 2024"), album(4, "Videos")],
         devices: vec![device(1, "Juno’s phone"), device(2, "Desktop 2019"), device(3, "Pixel of Ilvá")],
         cameras: vec!["Fujifilm X100V".into(), "Google Pixel 8".into(), "Google Pixel 8 Pro".into()],
     }
@@ -310,4 +312,27 @@ fn easter_is_when_it_is(#[case] year: i32, #[case] sunday: &str) {
 fn what_one_begins_to_type_is_suggested(#[case] line: &str, #[case] lines: &[&str]) {
     let found: Vec<String> = suggest(line, &vocabulary(), day(TODAY), 8).into_iter().map(|s| s.line).collect();
     assert_eq!(found, lines);
+}
+
+#[test]
+fn albums_are_meant_by_their_whole_name_or_after_the_word() {
+    for (line, told) in [
+        ("kites", vec!["in the album “Kites”"]),
+        ("the kite festival", vec!["in the album “The kite festival”"]),
+        ("album kite", vec!["in the album “The kite festival”"]),
+        ("not album festival 2023", vec!["not: in the album “The kite festival”", "2023"]),
+        ("kite", vec!["named “kite”"]),
+        // Days and kinds are what they are, unless it is said.
+        ("summer 2024", vec!["June 2024 to August 2024"]),
+        ("album summer 2024", vec!["in the album “Summer 2024”"]),
+        ("videos", vec!["videos"]),
+        ("videos in album videos", vec!["videos", "in the album “Videos”"]),
+        ("album \"kites\"", vec!["named “album”", "named “kites”"]),
+        ("album", vec!["named “album”"]),
+    ] {
+        assert_eq!(told_of(line), told, "{line}");
+    }
+    let suggested = suggest("videos fest", &vocabulary(), day(TODAY), 5);
+    assert_eq!(suggested[0].line, "videos album The kite festival");
+    assert_eq!(told_of(&suggested[0].line), ["videos", "in the album “The kite festival”"]);
 }

@@ -49,6 +49,10 @@ async fn every_route_asks_every_role_as_the_table_says() {
     let device = w.raw_device("desktop").await;
     let given = w.keeper.ask(Method::POST, "api/devices", Some(json!({ "name": "Scanner" }))).await.unwrap();
     let program = Raw { token: given["password"].as_str().unwrap().to_owned(), ..device.clone() };
+    let album = w.keeper.ask(Method::POST, "api/albums", Some(json!({ "name": "Kites" }))).await.unwrap();
+    let links = format!("api/albums/{}/links", album["id"].as_str().unwrap());
+    let link = w.keeper.ask(Method::POST, &links, Some(json!({ "days": 30, "hands_out": "previews" }))).await.unwrap();
+    let link = link["address"].as_str().unwrap().split_once('#').unwrap().1.to_owned();
     let document = openapi();
     let mut tried = 0;
     for role in Role::ALL {
@@ -65,6 +69,7 @@ async fn every_route_asks_every_role_as_the_table_says() {
                     Role::Guest => Credential::Cookie(w.house.sign_in("Oma Liesl", "kites over the sea").await.unwrap()),
                     Role::Device => Credential::Token(device.clone()),
                     Role::Program => Credential::Token(program.clone()),
+                    Role::Outsider => Credential::Cookie(w.house.by_link(&link).await.unwrap()),
                     Role::Nobody => Credential::None(device.clone()),
                 };
                 let status = credential.status(&method.to_uppercase(), path).await;
@@ -77,6 +82,9 @@ async fn every_route_asks_every_role_as_the_table_says() {
                         )
                     }
                     (false, Role::Nobody) => assert_eq!(status, 401, "{role:?} {id}"),
+                    // What a link opens is shown to its cookie, and to no other credential; and that is none anywhere else.
+                    (false, Role::Outsider) => assert_eq!(status, 401, "{role:?} {id}"),
+                    (false, _) if id.ends_with("_outside") => assert_eq!(status, 401, "{role:?} {id}"),
                     (false, _) => assert_eq!(status, 403, "{role:?} {id}"),
                 }
                 tried += 1;

@@ -358,6 +358,8 @@ async fn an_album_is_made_shared_and_looked_at() {
     l.browser.wait_for_text("3 pictures chosen").await.unwrap();
     l.browser.click("Add to album …").await.unwrap();
     l.browser.wait_for_text("There is no album yet").await.unwrap();
+    let barriers = async |l: &Looking| assert_eq!(l.browser.barriers().await.unwrap(), Vec::<String>::new());
+    barriers(&l).await;
     l.browser.page.find(Locator::Css("[role=dialog] form input")).await.unwrap().send_keys("The weir in April").await.unwrap();
     l.browser.click("Make it, and add them").await.unwrap();
     l.browser.wait_for_text("3 pictures added to “The weir in April”.").await.unwrap();
@@ -369,6 +371,7 @@ async fn an_album_is_made_shared_and_looked_at() {
     // For Piet to add to, for Oma Liesl to look at.
     l.browser.click("Share …").await.unwrap();
     l.browser.wait_for_text("Oma Liesl").await.unwrap();
+    barriers(&l).await;
     for (name, may) in [("Piet", "may look and add"), ("Oma Liesl", "may look")] {
         let select = format!("[role=dialog] [role=combobox][aria-label='{name}']");
         l.browser.page.find(Locator::Css(&select)).await.unwrap().click().await.unwrap();
@@ -377,7 +380,7 @@ async fn an_album_is_made_shared_and_looked_at() {
         l.until(may, &format!("document.querySelector(\"{select}\").textContent.includes('{may}')")).await;
     }
     l.browser.click("Save").await.unwrap();
-    l.browser.wait_for_text("2 people see it.").await.unwrap();
+    l.browser.wait_for_text("Piet sees it and may add; Oma Liesl sees it.").await.unwrap();
     // One picture of it, with the next ones of the album, and back.
     run(&format!("{}.click()", picture("IMG_3999"))).await;
     l.until("the picture", "document.querySelector('[role=dialog] h2')?.textContent === 'IMG_3999.jpg'").await;

@@ -27,6 +27,7 @@ mod laboratory;
 mod lamp;
 mod ledger;
 mod library;
+mod links;
 mod looking;
 mod media;
 mod phone;

@@ -2,6 +2,7 @@
 
 use actix_web::{HttpRequest, HttpResponse, http::Method};
 use rust_embed::RustEmbed;
+use ypogeion_engine::links::PAGE;
 use ypogeion_wire::problem::ProblemType;
 
 use crate::{
@@ -24,6 +25,8 @@ pub async fn console(request: HttpRequest) -> Answer<HttpResponse> {
     if !matches!(*request.method(), Method::GET | Method::HEAD) || area::of(&request) != Some(Area::Pages) {
         return Err(Failure::not_found());
     }
+    // The page of the links that people outside are given is one by itself: small, and with nothing of the console.
+    let path = if format!("/{path}") == PAGE { "shared.html" } else { path };
     let (name, found) = match Files::get(path) {
         Some(file) => (path, Some(file)),
         None if path.starts_with("assets/") => return Err(Failure::not_found()),
@@ -39,5 +42,6 @@ pub async fn console(request: HttpRequest) -> Answer<HttpResponse> {
         .insert_header(("Cache-Control", cache))
         .insert_header(("Content-Security-Policy", POLICY))
         .insert_header(("Referrer-Policy", "no-referrer"))
+        .insert_header(("X-Robots-Tag", "noindex, nofollow"))
         .body(file.data.into_owned()))
 }

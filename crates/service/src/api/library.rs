@@ -8,7 +8,7 @@ use data_encoding::BASE64;
 use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
-use ypogeion_catalog::{albums::Scope, originals::OriginalRow};
+use ypogeion_catalog::{originals::OriginalRow, scope::Scope};
 use ypogeion_core::{AlbumId, Digest, OriginalId, filing::FiledPath};
 use ypogeion_engine::{
     albums, at_home, find as finding,
@@ -134,11 +134,11 @@ pub async fn list_originals(
     Ok(web::Json(Originals { originals, next: last.map(told) }))
 }
 
-fn told((taken, id): After) -> String {
+pub(super) fn told((taken, id): After) -> String {
     format!("{}~{id}", taken.and_utc().timestamp_micros())
 }
 
-fn cursor(text: &str) -> Option<After> {
+pub(super) fn cursor(text: &str) -> Option<After> {
     let (micros, id) = text.split_once('~')?;
     let time = chrono::DateTime::from_timestamp_micros(micros.parse().ok()?)?.naive_utc();
     Some((time, id.parse().ok()?))
@@ -179,7 +179,7 @@ pub async fn download_original(
 ) -> Answer<HttpResponse> {
     let row = seen(&app, &caller, *id).await?;
     let (file, path) = at_home::open(&app.engine, (row.id, row.digest), row.path).await?;
-    hand_over(&request, file, &path, row.facts.media_type.as_deref(), row.digest, query.look)
+    send_file(&request, file, &path, row.facts.media_type.as_deref(), row.digest, query.look)
 }
 
 /// A JPEG that was made from a HEIC, for readers that know none. It is no original.
@@ -199,11 +199,11 @@ pub async fn download_derived(
         Err(LibraryError::Missing { .. }) => return Err(Failure::not_found()),
         other => other?,
     };
-    hand_over(&request, file, &derived.path, Some("image/jpeg"), derived.digest, false)
+    send_file(&request, file, &derived.path, Some("image/jpeg"), derived.digest, false)
 }
 
 /// Hands a file of the library over: ranges, conditions, digest. `look`: to be shown by a browser, if it is of a kind for that.
-fn hand_over(
+pub(super) fn send_file(
     request: &HttpRequest,
     file: File,
     path: &FiledPath,
@@ -241,14 +241,19 @@ pub async fn show_preview(
         return Err(Failure::not_found());
     }
     let row = seen(&app, &caller, id).await?;
-    let place = app.engine.settings.preview_path(row.id, &size);
+    preview(&app, &request, &row, &size).await
+}
+
+/// The preview of an original that somebody may see.
+pub(super) async fn preview(app: &App, request: &HttpRequest, row: &OriginalRow, size: &str) -> Answer<HttpResponse> {
+    let place = app.engine.settings.preview_path(row.id, size);
     let file = NamedFile::open_async(&place).await.map_err(|_| {
         Failure::new(
             ProblemType::NoPreview,
             if row.preview == "waiting" { "The preview is still being made." } else { "There is no preview of this file." },
         )
     })?;
-    let mut response = file.set_content_type(mime_guess::mime::IMAGE_JPEG).into_response(&request);
+    let mut response = file.set_content_type(mime_guess::mime::IMAGE_JPEG).into_response(request);
     response.headers_mut().insert(actix_web::http::header::CACHE_CONTROL, HeaderValue::from_static("private, max-age=604800"));
     Ok(response)
 }

@@ -2,7 +2,7 @@
 //! [`crate::caller::guard`].
 //!
 //! One module for each part of the API: [`door`] (of a machine without a household), [`house`], [`session`], [`people`], [`devices`] (as people see them), [`device`]
-//! (as devices ask), [`clearances`], [`adoptions`], [`library`], [`choosing`], [`albums`], [`holding`], [`runs`], [`stores`], [`keys`], [`checks`], [`work`], [`events`], and [`console`], which serves the pages.
+//! (as devices ask), [`clearances`], [`adoptions`], [`library`], [`choosing`], [`albums`], [`outside`], [`holding`], [`runs`], [`stores`], [`keys`], [`checks`], [`work`], [`events`], and [`console`], which serves the pages.
 
 pub mod adoptions;
 pub mod albums;
@@ -19,6 +19,7 @@ pub mod holding;
 pub mod house;
 pub mod keys;
 pub mod library;
+pub mod outside;
 pub mod people;
 pub mod runs;
 pub mod session;
@@ -106,6 +107,13 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(albums::change_album)
         .service(albums::remove_album)
         .service(albums::fill_album)
+        .service(outside::make_link)
+        .service(outside::list_links)
+        .service(outside::withdraw_link)
+        .service(outside::open_link)
+        .service(outside::list_outside)
+        .service(outside::show_outside)
+        .service(outside::download_outside)
         .service(holding::hold_originals)
         .service(holding::list_holding)
         .service(holding::take_back)

@@ -1,0 +1,236 @@
+//! Links for people outside: somebody shows pictures of theirs, in an album of theirs, to whoever has the link.
+//!
+//! What opens a link stands behind the `#` of its address: a browser sends that to nobody by itself, so it is in no log, no history of a server in between, and no referrer.
+//! The page of the link sends it in a body, and gets a cookie for the paths of this link alone.
+
+use std::{fs::File, sync::Arc};
+
+use chrono::{DateTime, TimeDelta, Utc};
+use url::Url;
+use uuid::Uuid;
+use ypogeion_catalog::{
+    CatalogError,
+    links::{self, Shown},
+    originals::OriginalRow,
+    people::Person,
+};
+use ypogeion_core::{
+    AlbumId, LinkId, OriginalId,
+    access::Role,
+    album::May,
+    link::{HandsOut, LONGEST, SHORTEST, VISIT, bare_jpeg},
+    words::count,
+};
+use ypogeion_wire::link::{Link, NewLink, Outside, OutsidePicture};
+
+use crate::{
+    albums::allowed,
+    at_home,
+    engine::Engine,
+    error::{Error, Result},
+    library::{self, After},
+    live::Change,
+    secrets,
+};
+
+/// So many links of one person at the same time.
+const MOST: i64 = 200;
+/// A passphrase has so many characters at least: whoever guesses needs the link, too.
+const SHORTEST_PASSPHRASE: usize = 6;
+/// A JPEG of more bytes is not taken into memory to be bared.
+const LARGEST_BARE: u64 = 128 << 20;
+/// The page of all links.
+pub const PAGE: &str = "/shared";
+
+fn view(link: links::Link, address: Option<String>) -> Link {
+    Link {
+        id: link.id,
+        hands_out: link.hands_out.word().to_owned(),
+        passphrase: link.passphrase.is_some(),
+        made_at: link.made_at,
+        ends_at: link.ends_at,
+        opened: link.opened,
+        opened_at: link.opened_at,
+        address,
+    }
+}
+
+/// Makes a link to an album of one's own. `house`: the address at which the house is reached.
+pub async fn make(engine: &Engine, owner: &Person, album: AlbumId, new: NewLink, house: &Url) -> Result<Link> {
+    allowed(engine, album, owner.id, May::Own).await?;
+    if owner.role == Role::Guest {
+        return Err(Error::NotAllowed("Guests have albums of their own and share none.".to_owned()));
+    }
+    let hands_out = HandsOut::from_word(&new.hands_out)
+        .ok_or_else(|| Error::invalid("A link hands out \"previews\", \"copies\" or \"originals\"."))?;
+    let life = TimeDelta::days(new.days.into());
+    if life < SHORTEST || life > LONGEST {
+        return Err(Error::invalid(format!("A link lasts 1 to {} days.", LONGEST.num_days())));
+    }
+    let passphrase = match new.passphrase.filter(|p| !p.is_empty()) {
+        None => None,
+        Some(typed) if typed.chars().count() < SHORTEST_PASSPHRASE => {
+            return Err(Error::invalid(format!("A passphrase has {SHORTEST_PASSPHRASE} characters at least.")));
+        }
+        Some(typed) => Some(secrets::hashed(typed).await?),
+    };
+    let (secret, now) = (secrets::token(), engine.now());
+    let link = links::Link {
+        id: LinkId(Uuid::now_v7()),
+        person: owner.id,
+        album,
+        passphrase,
+        hands_out,
+        made_at: now,
+        ends_at: now + life,
+        opened: 0,
+        opened_at: None,
+    };
+    match engine.catalog.add_link(&link, secrets::hash(&secret).as_bytes(), MOST).await {
+        Err(CatalogError::Taken) => {
+            return Err(Error::TooMany(format!(
+                "You have {} links, and there can be no more. Withdraw one first.",
+                count(MOST.unsigned_abs())
+            )));
+        }
+        made => made?,
+    }
+    let name = engine.catalog.albums(owner.id, Some(album)).await?.pop().map(|a| a.name).unwrap_or_default();
+    let until = link.ends_at.format("%-d %B %Y");
+    engine.catalog.write_record(now, &owner.name, &format!("made a link to “{name}” for people outside, until {until}")).await?;
+    let mut address = house.clone();
+    address.set_path(PAGE);
+    address.set_query(None);
+    address.set_fragment(Some(&secret));
+    engine.live.changed(&[Change::Albums]);
+    Ok(view(link, Some(address.into())))
+}
+
+/// The links to an album of one's own.
+pub async fn list(engine: &Engine, owner: &Person, album: AlbumId) -> Result<Vec<Link>> {
+    allowed(engine, album, owner.id, May::Own).await?;
+    let links = engine.catalog.links(owner.id, album, engine.now()).await?;
+    Ok(links.into_iter().map(|link| view(link, None)).collect())
+}
+
+/// Withdraws a link: whoever has it sees nothing from now on.
+pub async fn withdraw(engine: &Engine, owner: &Person, id: LinkId) -> Result<()> {
+    let album = engine.catalog.withdraw_link(owner.id, id).await?;
+    let name = engine.catalog.albums(owner.id, Some(album)).await?.pop().map(|a| a.name).unwrap_or_default();
+    let line = format!("withdrew a link to “{name}”");
+    engine.catalog.write_record(engine.now(), &owner.name, &line).await?;
+    engine.live.changed(&[Change::Albums]);
+    Ok(())
+}
+
+/// What comes of somebody's wish to open a link.
+pub enum Opening {
+    /// It is open in their browser, which has this, until then.
+    Open {
+        /// The link.
+        id: LinkId,
+        /// What the browser shows from now on.
+        token: String,
+        /// Until when.
+        until: DateTime<Utc>,
+    },
+    /// It asks for a passphrase, and none was typed.
+    Passphrase,
+    /// That was not it.
+    WrongPassphrase,
+}
+
+/// A link by what stands in its address; not found once it has ended, or was withdrawn.
+pub async fn find(engine: &Engine, secret: &str) -> Result<links::Link> {
+    engine.catalog.link_by_secret(secrets::hash(secret).as_bytes(), engine.now()).await.map_err(|e| match e {
+        CatalogError::NotFound => {
+            Error::Gone("This link has ended, or was withdrawn. Ask whoever gave it to you for another one.".to_owned())
+        }
+        other => other.into(),
+    })
+}
+
+/// Opens a link in a browser.
+pub async fn open(engine: &Engine, link: links::Link, passphrase: Option<String>) -> Result<Opening> {
+    match (link.passphrase, passphrase.filter(|p| !p.is_empty())) {
+        (None, _) => {}
+        (Some(_), None) => return Ok(Opening::Passphrase),
+        (Some(hash), Some(typed)) => {
+            if !secrets::is_password(typed, hash).await? {
+                return Ok(Opening::WrongPassphrase);
+            }
+        }
+    }
+    let (token, now) = (secrets::token(), engine.now());
+    let until = link.ends_at.min(now + VISIT);
+    engine.catalog.open_visit(link.id, secrets::hash(&token).as_bytes(), now, until).await?;
+    Ok(Opening::Open { id: link.id, token, until })
+}
+
+/// A page of what a link shows.
+pub async fn page(engine: &Engine, shown: &Shown, after: Option<After>, limit: i64) -> Result<(Outside, Option<After>)> {
+    let (cards, last) = library::page(engine, shown.scope(), None, after, limit, None).await?;
+    let picture = |c: ypogeion_wire::original::OriginalCard| OutsidePicture {
+        id: c.id,
+        name: c.name,
+        kind: c.kind,
+        taken_local: c.taken_local,
+        width: c.width,
+        height: c.height,
+        shown: c.preview == "ready",
+    };
+    let outside = Outside {
+        name: shown.name.clone(),
+        words: shown.words.clone(),
+        from: shown.person_name.clone(),
+        ends_at: shown.ends_at,
+        hands_out: shown.hands_out.word().to_owned(),
+        pictures: cards.into_iter().map(picture).collect(),
+        next: None,
+    };
+    Ok((outside, last))
+}
+
+/// What somebody outside takes along of a picture.
+pub enum Handed {
+    /// The original.
+    Original(Box<OriginalRow>, File),
+    /// A JPEG without anything but its picture.
+    Bare {
+        /// What it is called.
+        name: String,
+        /// Its bytes.
+        bytes: Vec<u8>,
+    },
+    /// What is shown of it.
+    Preview(OriginalId, String),
+}
+
+/// What is handed out of a picture.
+pub async fn handed(engine: &Arc<Engine>, shown: &Shown, id: OriginalId) -> Result<Handed> {
+    let row = engine.catalog.shown_by(shown, id).await?;
+    let name = library::last_of(row.path.as_str());
+    let stem = name.rsplit_once('.').map_or(name.as_str(), |(stem, _)| stem).to_owned();
+    let preview = Handed::Preview(row.id, format!("{stem}.jpg"));
+    match shown.hands_out {
+        HandsOut::Previews => Ok(preview),
+        HandsOut::Originals => {
+            let (file, _) = at_home::open(engine, (row.id, row.digest), row.path.clone()).await?;
+            Ok(Handed::Original(Box::new(row), file))
+        }
+        HandsOut::Copies if row.facts.media_type.as_deref() != Some("image/jpeg") || row.size > LARGEST_BARE => Ok(preview),
+        HandsOut::Copies => {
+            let (mut file, _) = at_home::open(engine, (row.id, row.digest), row.path.clone()).await?;
+            let bare = tokio::task::spawn_blocking(move || {
+                let mut bytes = Vec::new();
+                std::io::Read::read_to_end(&mut file, &mut bytes).map(|_| bare_jpeg(&bytes))
+            });
+            let bare = bare.await?.map_err(|e| Error::OriginalDamaged {
+                detail: "A file could not be read from the home disk.".to_owned(),
+                source: Some(e.into()),
+            })?;
+            // What cannot be bared is not handed out as it is.
+            Ok(bare.map_or(preview, |bytes| Handed::Bare { name, bytes }))
+        }
+    }
+}

@@ -1,0 +1,427 @@
+//! Somebody outside has a link: what they see, what they can take along, and that it is nothing else.
+
+use std::{fs, io::Cursor};
+
+use fantoccini::Locator;
+use image::{DynamicImage, ImageReader};
+use reqwest::{Client, Method, Response, StatusCode};
+use serde_json::{Value, json};
+use ypogeion_demo::{camera, scenes};
+use ypogeion_rehearsal::{browser::Browser, house::Console, wait_for};
+
+use crate::common::{Raw, World, metadata, world};
+
+const PASSWORD: &str = "kites over the sea";
+
+/// A picture as a camera writes it: with a place, a time, and the camera's own words.
+fn taken(n: u64) -> Vec<u8> {
+    let mut rng = scenes::Rng::new(n);
+    let time = format!("2026-04-12T15:{n:02}:40").parse().unwrap();
+    let shot = camera::Shot::new(camera::Camera::of_device(0), time, scenes::Scene::Weir.place(), &mut rng);
+    camera::jpeg(&scenes::draw(scenes::Scene::Weir, n, 0.0, 640, 480), &shot).unwrap()
+}
+
+async fn send(raw: &Raw, name: &str, bytes: &[u8]) -> String {
+    let path = raw.create(bytes.len(), &metadata(&[("filename", name)])).await;
+    raw.append(&path, 0, bytes).await.header("ypogeion-original").to_owned()
+}
+
+/// A house with four pictures of Juno's, of which three are in an album; with one of Piet's.
+struct Album {
+    w: World,
+    pictures: Vec<String>,
+    bytes: Vec<Vec<u8>>,
+    /// One that is in no album.
+    other: String,
+    piets: String,
+    id: String,
+    piet: Console,
+}
+
+async fn album() -> Album {
+    let w = world().await;
+    let raw = w.raw_device("phone").await;
+    let bytes: Vec<Vec<u8>> = (0..3).map(taken).collect();
+    let mut pictures = Vec::new();
+    for (n, bytes) in bytes.iter().enumerate() {
+        pictures.push(send(&raw, &format!("IMG_000{n}.jpg"), bytes).await);
+    }
+    let other = send(&raw, "IMG_0009.jpg", &taken(9)).await;
+    let form = json!({ "name": "Piet", "role": "member", "password": PASSWORD });
+    let person = w.keeper.ask(Method::POST, "api/people", Some(form)).await.unwrap()["id"].clone();
+    let piet = w.house.sign_in("Piet", PASSWORD).await.unwrap();
+    let piets = send(&raw, "IMG_0008.jpg", &taken(8)).await;
+    wait_for("previews", 60, async || {
+        Ok((w.sql("SELECT count(*) FROM original WHERE preview = 'waiting'").trim() == "0").then_some(()))
+    })
+    .await
+    .unwrap();
+    let made = w
+        .keeper
+        .ask(Method::POST, "api/albums", Some(json!({ "name": "High water", "words": "Two lines\nof it." })))
+        .await
+        .unwrap();
+    let id = made["id"].as_str().unwrap().to_owned();
+    let fill = json!({ "pictures": pictures, "inside": true });
+    w.keeper.ask(Method::POST, &format!("api/albums/{id}/pictures"), Some(fill)).await.unwrap();
+    // One of the pictures in it is Piet's: given to him by hand, and counted as his.
+    w.sql(&format!(
+        "INSERT INTO album_picture VALUES ('{id}', '{piets}', NULL, now());
+         SET session_replication_role = replica; UPDATE original SET person = '{}' WHERE id = '{piets}'",
+        person.as_str().unwrap()
+    ));
+    Album { w, pictures, bytes, other, piets, id, piet }
+}
+
+impl Album {
+    async fn link(&self, form: Value) -> Value {
+        let path = format!("api/albums/{}/links", self.id);
+        let (status, made) = self.w.keeper.try_ask(Method::POST, &path, Some(form)).await.unwrap();
+        assert_eq!(status, 201, "{made}");
+        made
+    }
+}
+
+/// Somebody with a link, in a browser of their own.
+#[derive(Clone)]
+struct Outside {
+    http: Client,
+    base: url::Url,
+    cookie: String,
+    id: String,
+}
+
+fn secret(link: &Value) -> String {
+    link["address"].as_str().unwrap().split_once("/shared#").unwrap().1.to_owned()
+}
+
+/// Tries to open a link.
+async fn knock(w: &World, secret: &str, passphrase: Option<&str>) -> Response {
+    let http = Client::builder().no_proxy().build().unwrap();
+    let form = json!({ "secret": secret, "passphrase": passphrase });
+    http.post(w.house.http.join("api/outside").unwrap()).json(&form).send().await.unwrap()
+}
+
+impl Outside {
+    async fn open(w: &World, link: &Value, passphrase: Option<&str>) -> Self {
+        let answer = knock(w, &secret(link), passphrase).await;
+        assert_eq!(answer.status(), 200);
+        let set = answer.headers()["set-cookie"].to_str().unwrap().to_owned();
+        let id = link["id"].as_str().unwrap().to_owned();
+        for part in [&format!("Path=/api/outside/{id}"), "HttpOnly", "SameSite=Strict"] {
+            assert!(set.contains(part), "{set}");
+        }
+        let cookie = set.split(';').next().unwrap().to_owned();
+        Outside { http: Client::builder().no_proxy().build().unwrap(), base: w.house.http.clone(), cookie, id }
+    }
+
+    async fn get(&self, path: &str) -> Response {
+        self.http.get(self.base.join(path).unwrap()).header("cookie", &self.cookie).send().await.unwrap()
+    }
+
+    async fn sees(&self) -> Value {
+        let answer = self.get(&format!("api/outside/{}", self.id)).await;
+        assert_eq!(answer.status(), 200);
+        answer.json().await.unwrap()
+    }
+
+    fn names(page: &Value) -> Vec<&str> {
+        page["pictures"].as_array().unwrap().iter().map(|p| p["name"].as_str().unwrap()).collect()
+    }
+
+    async fn status(&self, path: &str) -> u16 {
+        self.get(path).await.status().as_u16()
+    }
+
+    /// What can be taken along of a picture.
+    async fn keep(&self, picture: &str) -> Vec<u8> {
+        let answer = self.get(&format!("api/outside/{}/files/{picture}", self.id)).await;
+        assert_eq!((answer.status(), answer.headers()["cache-control"].to_str().unwrap()), (StatusCode::OK, "no-store"));
+        answer.bytes().await.unwrap().to_vec()
+    }
+}
+
+fn decoded(bytes: &[u8]) -> DynamicImage {
+    ImageReader::new(Cursor::new(bytes)).with_guessed_format().unwrap().decode().unwrap()
+}
+
+/// Whether any of what a camera wrote beside its picture is in a file.
+fn tells(bytes: &[u8]) -> bool {
+    [&b"Exif"[..], b"GPS", b"Havel", b"http://ns.adobe.com"].iter().any(|word| bytes.windows(word.len()).any(|w| w == *word))
+}
+
+const LOOK: &str = "previews";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_link_shows_the_pictures_of_whoever_made_it_and_nothing_else() {
+    let a = album().await;
+    let link = a.link(json!({ "days": 30, "hands_out": LOOK })).await;
+    // Told once, long enough that nobody guesses it, and kept by nobody.
+    let secret = secret(&link);
+    assert_eq!(secret.len(), 43, "256 bits");
+    let listed = a.w.keeper.ask(Method::GET, &format!("api/albums/{}/links", a.id), None).await.unwrap();
+    assert!(listed[0]["id"] == link["id"] && listed[0].get("address").is_none(), "{listed}");
+    let o = Outside::open(&a.w, &link, None).await;
+    assert_eq!(a.w.sql(&format!("SELECT count(*) FROM link l WHERE l::text LIKE '%{secret}%'")).trim(), "0");
+    let page = o.sees().await;
+    assert_eq!(Outside::names(&page), ["IMG_0002.jpg", "IMG_0001.jpg", "IMG_0000.jpg"], "Piet's is his to show");
+    assert_eq!(
+        (&page["name"], &page["from"], &page["words"], &page["hands_out"]),
+        (&json!("High water"), &json!("Juno"), &json!("Two lines\nof it."), &json!(LOOK))
+    );
+    // Each of them, small and large; no other, and none by another way.
+    for picture in &a.pictures {
+        for size in ["small", "large"] {
+            let answer = o.get(&format!("api/outside/{}/pictures/{picture}/{size}", o.id)).await;
+            assert_eq!(answer.status(), 200);
+            assert_eq!(answer.headers()["cache-control"], "no-store");
+            assert_eq!(answer.headers()["x-robots-tag"], "noindex, nofollow");
+            let bytes = answer.bytes().await.unwrap();
+            assert!(decoded(&bytes).width() > 100 && !tells(&bytes), "{size}");
+        }
+    }
+    for picture in [&a.other, &a.piets, &"0198a000-0000-7000-8000-000000000000".to_owned()] {
+        for path in ["pictures/ID/small", "pictures/ID/large", "files/ID"] {
+            assert_eq!(o.status(&format!("api/outside/{}/{}", o.id, path.replace("ID", picture))).await, 404, "{path}");
+        }
+    }
+    let picture = &a.pictures[0];
+    for path in [
+        "api/session".to_owned(),
+        "api/albums".to_owned(),
+        format!("api/albums/{}", a.id),
+        format!("api/originals/{picture}"),
+        format!("api/originals/{picture}/bytes"),
+        format!("api/originals?album={}", a.id),
+        "api/overview".to_owned(),
+    ] {
+        assert_eq!(o.status(&path).await, 401, "{path}");
+    }
+    // The paths of links are seen by links: being signed in is no way in there, and one link opens no other's.
+    assert_eq!(a.w.keeper.try_ask(Method::GET, &format!("api/outside/{}", o.id), None).await.unwrap().0, 401);
+    let second = a.link(json!({ "days": 1, "hands_out": LOOK })).await;
+    assert_eq!(o.status(&format!("api/outside/{}", second["id"].as_str().unwrap())).await, 404);
+    // What is deleted is shown no more, what is added is shown from then on.
+    let hold = Some(json!({ "originals": [picture] }));
+    a.w.keeper.ask(Method::POST, "api/holding", hold).await.unwrap();
+    assert_eq!(Outside::names(&o.sees().await).len(), 2);
+    assert_eq!(o.status(&format!("api/outside/{}/pictures/{picture}/small", o.id)).await, 404);
+    let put = json!({ "pictures": [a.other], "inside": true });
+    a.w.keeper.ask(Method::POST, &format!("api/albums/{}/pictures", a.id), Some(put)).await.unwrap();
+    assert_eq!(Outside::names(&o.sees().await)[0], "IMG_0009.jpg");
+    // How often it was opened is known, and what opens it is in no log.
+    Outside::open(&a.w, &link, None).await;
+    let listed = a.w.keeper.ask(Method::GET, &format!("api/albums/{}/links", a.id), None).await.unwrap();
+    let this = listed.as_array().unwrap().iter().find(|l| l["id"] == link["id"]).unwrap();
+    assert!(this["opened"] == 2 && this["opened_at"].is_string(), "{this}");
+    let log = fs::read_to_string(a.w.folder.path().join("service.log")).unwrap();
+    assert!(log.contains("/api/outside") && !log.contains(&secret), "of what opens a link, the log has nothing");
+    let record = a.w.keeper.ask(Method::GET, "api/record", None).await.unwrap().to_string();
+    assert!(record.contains("made a link to “High water” for people outside, until") && !record.contains(&secret), "{record}");
+    // The counts of the pictures that changed hands behind the service's back are not what this is about.
+    a.w.sql("SET session_replication_role = replica; UPDATE original SET person = (SELECT id FROM person WHERE name = 'Juno')");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_taken_along_has_what_it_was_said_to_have() {
+    let a = album().await;
+    assert!(a.bytes.iter().all(|bytes| tells(bytes)), "these have something to tell");
+    let png = {
+        let mut bytes = Cursor::new(Vec::new());
+        scenes::draw(scenes::Scene::Kites, 3, 0.0, 300, 200).write_to(&mut bytes, image::ImageFormat::Png).unwrap();
+        bytes.into_inner()
+    };
+    let raw = a.w.raw_device("tablet").await;
+    let drawn = send(&raw, "kite.png", &png).await;
+    let text = send(&raw, "IMG_0007.jpg", b"no picture at all").await;
+    wait_for("previews", 60, async || {
+        Ok((a.w.sql("SELECT count(*) FROM original WHERE preview = 'waiting'").trim() == "0").then_some(()))
+    })
+    .await
+    .unwrap();
+    let put = json!({ "pictures": [drawn, text], "inside": true });
+    a.w.keeper.ask(Method::POST, &format!("api/albums/{}/pictures", a.id), Some(put)).await.unwrap();
+    let open = async |hands_out: &str| {
+        let link = a.link(json!({ "days": 7, "hands_out": hands_out })).await;
+        Outside::open(&a.w, &link, None).await
+    };
+    let (previews, copies, originals) = (open("previews").await, open("copies").await, open("originals").await);
+    for (picture, bytes) in a.pictures.iter().zip(&a.bytes) {
+        assert_eq!(&originals.keep(picture).await, bytes);
+        let copy = copies.keep(picture).await;
+        assert!(!tells(&copy), "no place, no camera");
+        assert!(decoded(&copy) == decoded(bytes), "and each pixel as it was");
+        let preview = previews.keep(picture).await;
+        assert!(!tells(&preview) && decoded(&preview).width() <= 2048);
+    }
+    assert_eq!(originals.keep(&drawn).await, png);
+    assert_eq!(image::guess_format(&copies.keep(&drawn).await).unwrap(), image::ImageFormat::Jpeg, "what is shown of it");
+    // What is no picture is handed out with the originals, or not at all.
+    assert_eq!(originals.keep(&text).await, b"no picture at all");
+    for o in [&previews, &copies] {
+        assert_eq!(o.status(&format!("api/outside/{}/files/{text}", o.id)).await, 409);
+    }
+    a.w.sql("SET session_replication_role = replica; UPDATE original SET person = (SELECT id FROM person WHERE name = 'Juno')");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_link_ends_when_it_is_to_and_a_passphrase_is_not_guessed() {
+    let a = album().await;
+    let status = async |link: &Value, passphrase: Option<&str>| {
+        let answer = knock(&a.w, &secret(link), passphrase).await;
+        let (status, said) = (answer.status().as_u16(), answer.json::<Value>().await.unwrap());
+        (status, said["type"].as_str().unwrap_or_default().rsplit(':').next().unwrap_or_default().to_owned())
+    };
+    let held = a.link(json!({ "days": 30, "hands_out": LOOK, "passphrase": "weir weir" })).await;
+    assert_eq!(status(&held, None).await, (403, "passphrase-wanted".into()));
+    assert_eq!(status(&held, Some("weir")).await, (401, "wrong-password".into()));
+    let o = Outside::open(&a.w, &held, Some("weir weir")).await;
+    // Withdrawn: at once, for whoever looks at it as for whoever would.
+    let withdraw = async |who: &Console, link: &Value| {
+        who.try_ask(Method::DELETE, &format!("api/links/{}", link["id"].as_str().unwrap()), None).await.unwrap().0
+    };
+    assert_eq!(withdraw(&a.piet, &held).await, 404, "not somebody else's");
+    assert_eq!(o.status(&format!("api/outside/{}", o.id)).await, 200);
+    assert_eq!(withdraw(&a.w.keeper, &held).await, 204);
+    for path in [format!("api/outside/{}", o.id), format!("api/outside/{}/pictures/{}/small", o.id, a.pictures[0])] {
+        assert_eq!(o.status(&path).await, 401, "{path}");
+    }
+    assert_eq!(status(&held, Some("weir weir")).await, (404, "not-found".into()));
+    // Over.
+    let short = a.link(json!({ "days": 1, "hands_out": LOOK })).await;
+    let o = Outside::open(&a.w, &short, None).await;
+    a.w.sql("UPDATE link SET ends_at = now() - interval '1 second'");
+    assert_eq!(o.status(&format!("api/outside/{}", o.id)).await, 401);
+    assert_eq!(status(&short, None).await, (404, "not-found".into()));
+    // A visit, too, though the link goes on.
+    let long = a.link(json!({ "days": 366, "hands_out": LOOK })).await;
+    let o = Outside::open(&a.w, &long, None).await;
+    a.w.sql("UPDATE link_visit SET ends_at = now() - interval '1 second'");
+    assert_eq!(o.status(&format!("api/outside/{}", o.id)).await, 401);
+    Outside::open(&a.w, &long, None).await;
+    assert_eq!(a.w.sql("SELECT count(*) FROM link_visit").trim(), "1", "what has ended is forgotten");
+    // With its album.
+    let o = Outside::open(&a.w, &long, None).await;
+    a.w.keeper.try_ask(Method::DELETE, &format!("api/albums/{}", a.id), None).await.unwrap();
+    assert_eq!(o.status(&format!("api/outside/{}", o.id)).await, 401);
+    assert_eq!(status(&long, None).await.0, 404);
+    // Guessing what opens one ends soon, wherever one gets to.
+    let mut said = Vec::new();
+    for n in 0..80 {
+        said.push(knock(&a.w, &format!("guess number {n}"), None).await.status().as_u16());
+    }
+    assert!(said.starts_with(&[404, 404]) && said.ends_with(&[429, 429]), "{said:?}");
+    a.w.sql("SET session_replication_role = replica; UPDATE original SET person = (SELECT id FROM person WHERE name = 'Juno')");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn links_are_made_by_whose_album_it_is() {
+    let a = album().await;
+    let (keeper, piet) = (&a.w.keeper, &a.piet);
+    let path = format!("api/albums/{}/links", a.id);
+    let form = || Some(json!({ "days": 30, "hands_out": LOOK }));
+    assert_eq!(piet.try_ask(Method::POST, &path, form()).await.unwrap().0, 404);
+    keeper.ask(Method::PATCH, &format!("api/albums/{}", a.id), Some(json!({ "household": "add" }))).await.unwrap();
+    assert_eq!(piet.try_ask(Method::POST, &path, form()).await.unwrap().0, 403, "to add is not to show on");
+    assert_eq!(piet.try_ask(Method::GET, &path, None).await.unwrap().0, 403);
+    let guest = json!({ "name": "Oma Liesl", "role": "guest", "password": PASSWORD });
+    keeper.ask(Method::POST, "api/people", Some(guest)).await.unwrap();
+    let liesl = a.w.house.sign_in("Oma Liesl", PASSWORD).await.unwrap();
+    let own = liesl.ask(Method::POST, "api/albums", Some(json!({ "name": "Grandchildren" }))).await.unwrap();
+    let hers = format!("api/albums/{}/links", own["id"].as_str().unwrap());
+    assert_eq!(liesl.try_ask(Method::POST, &hers, form()).await.unwrap().0, 403);
+    for form in [
+        json!({ "days": 0, "hands_out": LOOK }),
+        json!({ "days": 367, "hands_out": LOOK }),
+        json!({ "days": u32::MAX, "hands_out": LOOK }),
+        json!({ "days": 30, "hands_out": "everything" }),
+        json!({ "days": 30, "hands_out": LOOK, "passphrase": "short" }),
+        json!({ "days": 30, "hands_out": LOOK, "passphrase": "x".repeat(2000) }),
+        json!({ "days": 30 }),
+    ] {
+        let (status, said) = keeper.try_ask(Method::POST, &path, Some(form.clone())).await.unwrap();
+        assert_eq!(status, 400, "{form}: {said}");
+    }
+    a.w.sql(&format!(
+        "INSERT INTO link (id, person, album, secret_hash, hands_out, made_at, ends_at)
+         SELECT gen_random_uuid(), a.person, a.id, sha256(n::text::bytea), 'previews', now(), now() + interval '1 day' FROM album a, generate_series(1, 200) n WHERE a.id = '{}'",
+        a.id
+    ));
+    assert_eq!(keeper.try_ask(Method::POST, &path, form()).await.unwrap().0, 429);
+    a.w.sql("SET session_replication_role = replica; UPDATE original SET person = (SELECT id FROM person WHERE name = 'Juno')");
+}
+
+/// What is loaded before any picture is.
+const WEIGHT: &str = "return performance.getEntries().filter(e => e.name.includes('/shared')).map(e => [e.name.replace(/#.*/, ''), e.decodedBodySize])";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_page_of_a_link_stands_by_itself() {
+    let a = album().await;
+    // Made in the console.
+    let desk = Browser::start(1280, 800).await.unwrap();
+    desk.sign_in(&a.w.house.http, "Juno", &a.w.house.options.keeper.1).await.unwrap();
+    desk.page.goto(a.w.house.http.join(&format!("albums/{}", a.id)).unwrap().as_str()).await.unwrap();
+    desk.click("Link …").await.unwrap();
+    desk.wait_for_text("In full, without places").await.unwrap();
+    desk.click("In full, without places").await.ok();
+    desk.page
+        .find(Locator::Css("[role=dialog] form input:not([type=radio])"))
+        .await
+        .unwrap()
+        .send_keys("high water")
+        .await
+        .unwrap();
+    desk.click("Make a link").await.unwrap();
+    desk.wait_for_text("It is shown this once").await.unwrap();
+    assert_eq!(desk.barriers().await.unwrap(), Vec::<String>::new());
+    let address = desk.page.find(Locator::Css("[role=dialog] code")).await.unwrap().text().await.unwrap();
+    let secret = address.split_once('#').unwrap().1.to_owned();
+    // Opened by somebody on a phone, who is signed in nowhere.
+    let phone = Browser::start(390, 844).await.unwrap();
+    phone.page.goto(a.w.house.http.join(&format!("shared#{secret}")).unwrap().as_str()).await.unwrap();
+    phone.wait("#ask:not([hidden])").await.unwrap();
+    assert_eq!(phone.barriers().await.unwrap(), Vec::<String>::new());
+    phone.page.find(Locator::Css("#passphrase")).await.unwrap().send_keys("low water\n").await.unwrap();
+    phone.wait_for_text("That is not the passphrase of this link.").await.unwrap();
+    let field = phone.page.find(Locator::Css("#passphrase")).await.unwrap();
+    field.clear().await.unwrap();
+    field.send_keys("high water\n").await.unwrap();
+    phone.wait_for_text("From Juno, until").await.unwrap();
+    phone.wait("#pictures li:nth-child(3) img").await.unwrap();
+    let run = async |script: &str| phone.page.execute(script, vec![]).await.unwrap();
+    assert_eq!(run("return document.querySelectorAll('#pictures button').length").await, json!(3));
+    assert_eq!(run("return document.title").await, json!("High water"));
+    assert_eq!(phone.barriers().await.unwrap(), Vec::<String>::new());
+    let weight = run(WEIGHT).await;
+    let total: u64 = weight.as_array().unwrap().iter().map(|e| e[1].as_u64().unwrap()).sum();
+    assert!(weight.as_array().unwrap().len() == 3 && (2000..30_000).contains(&total), "{weight}");
+    // Nearer, on, and back, with keys alone.
+    run("document.querySelector('#pictures button').focus()").await;
+    let keys = async |keys: &str| phone.page.active_element().await.unwrap().send_keys(keys).await.unwrap();
+    keys("\n").await;
+    phone.wait("#look:not([hidden]) #large[src*=large]").await.unwrap();
+    assert_eq!(run("return document.querySelector('#called').textContent").await, json!("IMG_0002.jpg"));
+    assert_eq!(phone.barriers().await.unwrap(), Vec::<String>::new());
+    keys("\u{e014}").await;
+    assert_eq!(run("return document.querySelector('#called').textContent").await, json!("IMG_0001.jpg"));
+    for _ in 0..9 {
+        keys("\t").await;
+        assert_eq!(run("return document.querySelector('#look').contains(document.activeElement)").await, json!(true));
+    }
+    keys("\u{e00c}").await;
+    assert_eq!(
+        run("return document.querySelector('#look').hidden && document.activeElement.closest('#pictures') !== null").await,
+        json!(true)
+    );
+    // Nothing of the house is in it, and whoever has it goes nowhere from here.
+    let html = run("return document.documentElement.outerHTML").await.to_string();
+    assert!(!html.contains("Piet") && !html.contains("/api/originals") && !html.contains(&secret), "{html}");
+    // Withdrawn, the next look says so.
+    desk.click("Withdraw").await.unwrap();
+    wait_for("the link to be withdrawn", 20, async || Ok((a.w.sql("SELECT count(*) FROM link").trim() == "0").then_some(())))
+        .await
+        .unwrap();
+    phone.page.refresh().await.unwrap();
+    phone.wait_for_text("This link has ended, or was withdrawn.").await.unwrap();
+    a.w.sql("SET session_replication_role = replica; UPDATE original SET person = (SELECT id FROM person WHERE name = 'Juno')");
+}
