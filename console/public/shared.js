@@ -4,7 +4,7 @@
   const part = (id) => document.getElementById(id);
   const secret = location.hash.slice(1);
   const LONG = { day: "numeric", month: "long", year: "numeric" };
-  const KEEP = { previews: "Download what is shown", copies: "Download", originals: "Download the original" };
+  const KEEP = { previews: "Download", copies: "Download", originals: "Download the original" };
   let link;
   let handsOut = "previews";
   let pictures = [];

@@ -33,8 +33,8 @@ export function Links({ album, onClose }: { album: Album; onClose: () => void })
   return (
     <Dialog open onOpenChange={(open) => !open && onClose()} title={`A link to “${album.name}”`} wide>
       <p className="text-soft">For somebody who has no account here. Whoever has it sees your own pictures in this album, also those that are added later, and nothing else: no pictures of others, and no other page of this house.</p>
-      {make.data?.address && <Made address={make.data.address} />}
-      <form onSubmit={submit} className="border-line border-t pt-4">
+      {make.data?.address && <Made address={make.data.address} another={make.reset} />}
+      <form onSubmit={submit} className={`border-line border-t pt-4 ${make.data ? "hidden" : ""}`}>
         <RadioGroup.Root value={handsOut} onValueChange={setHandsOut} aria-label="What can be taken along">
           <Choice value="previews" title="To look at">
             What can be downloaded is what is shown: up to 2,048 pixels, without places.
@@ -104,7 +104,7 @@ export function Links({ album, onClose }: { album: Album; onClose: () => void })
 }
 
 /** The address of a link that was just made: it is shown once. */
-function Made({ address }: { address: string }) {
+function Made({ address, another }: { address: string; another: () => void }) {
   const [copied, setCopied] = useState(false);
   const copy = async () => {
     await navigator.clipboard.writeText(address);
@@ -117,7 +117,10 @@ function Made({ address }: { address: string }) {
         <code>{address}</code>
       </p>
       {/* Only where the page came safely does a browser let it copy. */}
-      {navigator.clipboard && <Button onClick={() => void copy()}>{copied ? "Copied" : "Copy"}</Button>}
+      <span className="flex flex-wrap items-center gap-x-5 gap-y-2">
+        {navigator.clipboard && <Button onClick={() => void copy()}>{copied ? "Copied" : "Copy"}</Button>}
+        <TextButton onClick={another}>Make another one</TextButton>
+      </span>
     </div>
   );
 }

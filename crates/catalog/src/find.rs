@@ -179,9 +179,9 @@ impl<'a> Asking<'a> {
         match what {
             What::Screenshot => {
                 let asking = self.file(scope).text(" AND (false");
-                SCREENSHOTS.iter().fold(asking, |asking, name| asking.text(" OR").named(name)).text(")")
+                SCREENSHOTS.iter().fold(asking, |asking, name| asking.text(" OR").named(scope, name)).text(")")
             }
-            What::Named(text) => self.file(scope).text(" AND").named(text),
+            What::Named(text) => self.file(scope).text(" AND").named(scope, text),
             What::Favourite => {
                 let asking = self.file(scope).text(" AND f.id IN (SELECT original FROM favourite WHERE person = ");
                 asking.value::<SqlUuid, _>(scope.viewer.0).text(")")
@@ -214,12 +214,19 @@ impl<'a> Asking<'a> {
         asking.among(scope, ["c.person", "f.shot"]).text(" AND c.living")
     }
 
-    fn named(self, text: &str) -> Self {
+    /// A name of the file has this somewhere: of somebody else's, its own name; in which folders it is, is not told.
+    fn named(self, scope: Scope, text: &str) -> Self {
         // What LIKE reads as a sign is a letter here.
         let escaped: String =
             text.chars().flat_map(|c| matches!(c, '%' | '_' | '\\').then_some('\\').into_iter().chain([c])).collect();
-        let asking = self.text(" f.searched LIKE '%' || plain(").value::<Text, _>(escaped);
-        asking.text(") || '%'")
+        let has = |asking: Self, column: &str| {
+            asking.text(&format!(" {column} LIKE '%' || plain(")).value::<Text, _>(escaped.clone()).text(") || '%'")
+        };
+        if scope.own {
+            return has(self, "f.searched");
+        }
+        let asking = self.text(" (f.person = ").value::<SqlUuid, _>(scope.viewer.0).text(" AND");
+        has(has(asking, "f.searched").text(" OR"), "plain(f.name)").text(")")
     }
 }
 
@@ -270,7 +277,7 @@ impl Catalog {
             let asking = Asking::new("SELECT DISTINCT o.camera FROM original o WHERE o.camera IS NOT NULL AND").shown(scope);
             let cameras: Vec<CameraRow> = asking.text(" ORDER BY 1 LIMIT 1000").load(&mut c).await?;
             let cameras = cameras.into_iter().map(|row| row.camera).collect();
-            return Ok(Vocabulary { devices: Vec::new(), cameras, albums: Vec::new() });
+            return Ok(Vocabulary { devices: Vec::new(), cameras, albums: Vec::new(), of_others: !scope.own });
         }
         let seen = album_seen::table.filter(album_seen::person.eq(person.0)).select(album_seen::album);
         let albums = album::table.filter(album::id.eq_any(seen)).order((album::name, album::id)).select((album::id, album::name));
@@ -292,6 +299,7 @@ impl Catalog {
         Ok(Vocabulary {
             devices: devices.into_iter().map(|(id, name)| (ypogeion_core::DeviceId(id), name)).collect(),
             cameras: cameras.into_iter().map(|row| row.camera).collect(),
+            of_others: false,
             albums: albums.into_iter().map(|(id, name)| (ypogeion_core::AlbumId(id), name)).collect(),
         })
     }

@@ -160,12 +160,24 @@ fn in_dos(local: NaiveDateTime) -> [u16; 2] {
 #[derive(Debug, Default)]
 pub struct Names(HashSet<String>);
 
+/// More files of one name are told apart by a folder each.
+const MOST_NUMBERED: usize = 100;
+
 impl Names {
     /// The name of a file in the library; `id` is nobody else's.
     pub fn give(&mut self, path: &str, id: impl Display) -> String {
         let short = path.split_once('/').map_or(path, |(_, rest)| rest);
         let free = [short, path].into_iter().find(|name| self.0.insert(name.to_lowercase()));
         free.map_or_else(|| format!("{id}/{short}"), str::to_owned)
+    }
+
+    /// The name of a file without its folders: numbered, if others are called so, too.
+    pub fn give_bare(&mut self, name: &str, id: impl Display) -> String {
+        let (stem, ending) = name.rsplit_once('.').filter(|(stem, _)| !stem.is_empty()).unwrap_or((name, ""));
+        let dot = if ending.is_empty() { "" } else { "." };
+        let numbered = (2..MOST_NUMBERED).map(|n| format!("{stem} ({n}){dot}{ending}"));
+        let free = std::iter::once(name.to_owned()).chain(numbered).find(|name| self.0.insert(name.to_lowercase()));
+        free.unwrap_or_else(|| format!("{id}/{name}"))
     }
 }
 
@@ -339,6 +351,21 @@ mod tests {
         let mut read = zip::ZipArchive::new(Cursor::new(bytes)).unwrap();
         assert_eq!(read.len(), 70_000);
         assert_eq!(read.by_name("69999").unwrap().size(), 1);
+    }
+
+    #[test]
+    fn names_without_folders_are_numbered_and_never_lead_elsewhere() {
+        let mut names = Names::default();
+        let given: Vec<String> = ["IMG_1.jpg", "img_1.JPG", "IMG_1.jpg", "IMG_1 (2).jpg", "notes", "notes", ".hidden", ".hidden"]
+            .iter()
+            .enumerate()
+            .map(|(n, name)| names.give_bare(name, n))
+            .collect();
+        let wanted =
+            ["IMG_1.jpg", "img_1 (2).JPG", "IMG_1 (3).jpg", "IMG_1 (2) (2).jpg", "notes", "notes (2)", ".hidden", ".hidden (2)"];
+        assert_eq!(given, wanted);
+        let many: std::collections::HashSet<String> = (0..500).map(|n| names.give_bare("same.jpg", n).to_lowercase()).collect();
+        assert!(many.len() == 500 && many.iter().all(|name| !name.starts_with('/')), "each is another one");
     }
 
     #[test]

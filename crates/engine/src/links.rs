@@ -5,7 +5,9 @@
 
 use std::{fs::File, sync::Arc};
 
+use bytes::Bytes;
 use chrono::{DateTime, TimeDelta, Utc};
+use tokio::sync::{Semaphore, SemaphorePermit};
 use url::Url;
 use uuid::Uuid;
 use ypogeion_catalog::{
@@ -38,7 +40,9 @@ const MOST: i64 = 200;
 /// A passphrase has so many characters at least: whoever guesses needs the link, too.
 const SHORTEST_PASSPHRASE: usize = 6;
 /// A JPEG of more bytes is not taken into memory to be bared.
-const LARGEST_BARE: u64 = 128 << 20;
+const LARGEST_BARE: u64 = 64 << 20;
+/// So many are in memory at the same time, until they are sent.
+static BARE: Semaphore = Semaphore::const_new(8);
 /// The page of all links.
 pub const PAGE: &str = "/shared";
 
@@ -200,7 +204,9 @@ pub enum Handed {
         /// What it is called.
         name: String,
         /// Its bytes.
-        bytes: Vec<u8>,
+        bytes: Bytes,
+        /// The right to have them in memory, until they are sent.
+        room: SemaphorePermit<'static>,
     },
     /// What is shown of it.
     Preview(OriginalId, String),
@@ -220,6 +226,9 @@ pub async fn handed(engine: &Arc<Engine>, shown: &Shown, id: OriginalId) -> Resu
         }
         HandsOut::Copies if row.facts.media_type.as_deref() != Some("image/jpeg") || row.size > LARGEST_BARE => Ok(preview),
         HandsOut::Copies => {
+            let Ok(room) = BARE.try_acquire() else {
+                return Err(Error::TooMany("Many pictures are being downloaded just now. Try again in a moment.".to_owned()));
+            };
             let (mut file, _) = at_home::open(engine, (row.id, row.digest), row.path.clone()).await?;
             let bare = tokio::task::spawn_blocking(move || {
                 let mut bytes = Vec::new();
@@ -230,7 +239,10 @@ pub async fn handed(engine: &Arc<Engine>, shown: &Shown, id: OriginalId) -> Resu
                 source: Some(e.into()),
             })?;
             // What cannot be bared is not handed out as it is.
-            Ok(bare.map_or(preview, |bytes| Handed::Bare { name, bytes }))
+            Ok(match bare {
+                Some(bytes) => Handed::Bare { name, bytes: bytes.into(), room },
+                None => preview,
+            })
         }
     }
 }

@@ -25,6 +25,7 @@ use crate::{
     at_home, choosing,
     engine::Engine,
     error::{Error, Result},
+    library::last_of,
 };
 
 /// More are several zips.
@@ -55,7 +56,7 @@ pub async fn make(engine: &Engine, owner: PersonId, choice: &Choice) -> Result<M
         return Err(Error::NotNow("None of these files has a good copy at home. They are replaced from a store.".to_owned()));
     }
     let name = name_of(&files);
-    let (files, layout) = laid(files);
+    let (files, layout) = laid(files, scope.album.is_some());
     let now = engine.now();
     let zip = Zip { id: Uuid::new_v4(), name, ends_at: now + KEPT, files: files.len() as u64, length: layout.length() };
     engine.catalog.add_zip(owner, &zip, &files, now).await?;
@@ -70,11 +71,12 @@ fn name_of(files: &[ChosenFile]) -> String {
     if first == last { format!("Pictures {first}.zip") } else { format!("Pictures {first} to {last}.zip") }
 }
 
-/// Each file with its name in the zip, and where it starts.
-fn laid(files: Vec<ChosenFile>) -> (Vec<ZipFile>, Layout) {
+/// Each file with its name in the zip, and where it starts. `bare`: of an album, without the folders, which are the libraries' of those whose
+/// pictures they are.
+fn laid(files: Vec<ChosenFile>, bare: bool) -> (Vec<ZipFile>, Layout) {
     let (mut layout, mut names) = (Layout::default(), Names::default());
     let files = files.into_iter().map(|f| {
-        let name = names.give(&f.path, f.id);
+        let name = if bare { names.give_bare(&last_of(&f.path), f.id) } else { names.give(&f.path, f.id) };
         let mut file =
             ZipFile { original: f.id, name, size: f.size, changed: f.taken_at, local: f.taken_local, starts: 0, crc: None };
         file.starts = layout.add(&entry(&file));

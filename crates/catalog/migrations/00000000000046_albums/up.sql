@@ -47,9 +47,5 @@ CREATE VIEW in_album AS
 CREATE VIEW shown_to AS
     SELECT f.shot, s.person FROM original f JOIN album_picture p ON p.original = f.id JOIN album_seen s ON s.album = p.album;
 
-CREATE FUNCTION ledgers_say_what_is_in_albums() RETURNS trigger LANGUAGE plpgsql AS $$
-BEGIN
-    UPDATE standing SET listed = false WHERE original = coalesce(NEW.original, OLD.original) AND place IN (SELECT id FROM store);
-    RETURN NULL;
-END $$;
-CREATE TRIGGER album_picture_said AFTER INSERT OR DELETE ON album_picture FOR EACH ROW EXECUTE FUNCTION ledgers_say_what_is_in_albums();
+-- The same as of favourites: the copies of what is put in or taken out are said again.
+CREATE TRIGGER album_picture_said AFTER INSERT OR DELETE ON album_picture FOR EACH ROW EXECUTE FUNCTION ledgers_say_whose_favourite();

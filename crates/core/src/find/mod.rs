@@ -31,6 +31,8 @@ pub struct Vocabulary {
     pub cameras: Vec<String>,
     /// The albums that they see.
     pub albums: Vec<(AlbumId, String)>,
+    /// Whether pictures of others are among those that are looked through: how safe those are is not theirs to know who look.
+    pub of_others: bool,
 }
 
 /// How the copies of a picture's files are.
@@ -308,6 +310,7 @@ pub fn read(line: &str, vocabulary: &Vocabulary, today: NaiveDate) -> Request {
         let refused = match &what {
             _ if request.terms.len() == MOST_TERMS => Some("there are too many words"),
             What::Named(text) if !has_a_word(text) => Some("it is too short"),
+            What::Copies(_) if vocabulary.of_others => Some("how safe pictures are is told in the library"),
             _ => None,
         };
         match refused {

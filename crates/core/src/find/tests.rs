@@ -21,6 +21,7 @@ fn vocabulary() -> Vocabulary {
     let device = |n, name: &str| (DeviceId(Uuid::from_u128(n)), name.to_owned());
     let album = |n, name: &str| (AlbumId(Uuid::from_u128(n)), name.to_owned());
     Vocabulary {
+        of_others: false,
         albums: vec![album(1, "The kite festival"), album(2, "Kites"), album(3, "Summer 2024"), album(4, "Videos")],
         devices: vec![device(1, "Juno’s phone"), device(2, "Desktop 2019"), device(3, "Pixel of Ilvá")],
         cameras: vec!["Fujifilm X100V".into(), "Google Pixel 8".into(), "Google Pixel 8 Pro".into()],
@@ -335,4 +336,14 @@ fn albums_are_meant_by_their_whole_name_or_after_the_word() {
     let suggested = suggest("videos fest", &vocabulary(), day(TODAY), 5);
     assert_eq!(suggested[0].line, "videos album The kite festival");
     assert_eq!(told_of(&suggested[0].line), ["videos", "in the album “The kite festival”"]);
+}
+
+#[test]
+fn how_safe_pictures_of_others_are_is_not_told() {
+    let vocabulary = Vocabulary { of_others: true, ..vocabulary() };
+    for line in ["no copy offsite", "offsite", "proven", "damaged at home", "not damaged"] {
+        let request = read(line, &vocabulary, day(TODAY));
+        assert_eq!(request.terms, [], "{line}");
+        assert_eq!(request.unknown[0].1, "how safe pictures are is told in the library", "{line}");
+    }
 }

@@ -203,10 +203,16 @@ async fn several_gather_in_one_album() {
         json!({ "count": 2 }),
         "those that she sees"
     );
-    let found = |who: &'static str| format!("api/find?line={who}&album={kites}");
+    let found = |who: &str| format!("api/find?line={who}&album={kites}");
     assert_eq!(marisol.ask(Method::GET, &found("favourites"), None).await.unwrap()["count"], json!(2));
     assert_eq!(juno.ask(Method::GET, &found("favourites"), None).await.unwrap()["count"], json!(0));
     assert_eq!(marisol.ask(Method::GET, &found("img_399"), None).await.unwrap()["count"], json!(10));
+    // Neither in which folders pictures of others are, nor how safe they are, is found out by asking.
+    let camera = found("camera");
+    assert_eq!(marisol.ask(Method::GET, &camera, None).await.unwrap()["count"], json!(0));
+    assert_eq!(juno.ask(Method::GET, &camera, None).await.unwrap()["count"], json!(18), "her own");
+    let unknown = juno.ask(Method::GET, &found("proven"), None).await.unwrap()["unknown"].clone();
+    assert_eq!(unknown, json!([{ "typed": "proven", "why": "how safe pictures are is told in the library" }]));
     assert_eq!(marisol.ask(Method::GET, &found("not%20favourites"), None).await.unwrap()["count"], json!(18));
     // Out again: one's own; of one's own album, everything.
     assert_eq!(fill(piet, &kites, &ids([3985]), false).await.0, 403);
@@ -257,7 +263,8 @@ async fn what_is_shown_no_more_is_handed_over_no_more() {
     let chosen = json!({ "album": kites, "months": [{ "month": "2026-04", "pictures": [kite] }] });
     let zip = piet.ask(Method::POST, "api/zips", Some(chosen)).await.unwrap();
     let download = format!("api/zips/{}/bytes", zip["id"].as_str().unwrap());
-    assert!(piet.bytes(&download).await.unwrap().windows(4).any(|four| four == b"kite"));
+    let mut read = zip::ZipArchive::new(std::io::Cursor::new(piet.bytes(&download).await.unwrap())).unwrap();
+    assert_eq!((read.len(), read.by_index(0).unwrap().name().unwrap().into_owned()), (1, "IMG_20260412_101530.jpg".to_owned()));
     // Deleted by whose it is, nobody sees it; brought back, as before.
     let this = Some(json!({ "originals": [kite] }));
     w.keeper.ask(Method::POST, "api/holding", this.clone()).await.unwrap();

@@ -4,11 +4,13 @@
 use actix_files::NamedFile;
 use actix_web::{
     HttpRequest, HttpResponse,
+    body::SizedStream,
     cookie::{Cookie, SameSite, time::Duration},
     delete, get,
     http::header::{CACHE_CONTROL, HeaderName, HeaderValue},
     post, web,
 };
+use futures_util::stream;
 use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
@@ -117,6 +119,8 @@ pub struct OutsideQuery {
 
 /// Pictures on a page.
 const PAGE: i64 = 200;
+/// So many bytes are sent at once.
+const PIECE: usize = 64 << 10;
 
 /// What a link shows, newest first.
 #[utoipa::path(params(OutsideQuery), responses((status = 200, body = Outside)))]
@@ -166,8 +170,15 @@ pub async fn download_outside(
     let (id, picture) = path.into_inner();
     let response = match links::handed(&app.engine, shown(&caller, id)?, OriginalId(picture)).await? {
         Handed::Original(row, file) => send_file(&request, file, &row.path, row.facts.media_type.as_deref(), row.digest, false)?,
-        Handed::Bare { name, bytes } => {
-            HttpResponse::Ok().content_type("image/jpeg").insert_header(disposition(name, false)).body(bytes)
+        Handed::Bare { name, bytes, room } => {
+            let length = bytes.len() as u64;
+            // Piece by piece, as it is taken: until the last one the room is not free.
+            let pieces = stream::unfold((bytes, room), async |(mut bytes, room)| {
+                let piece = bytes.split_to(PIECE.min(bytes.len()));
+                (!piece.is_empty()).then_some((Ok::<_, actix_web::Error>(piece), (bytes, room)))
+            });
+            let body = SizedStream::new(length, Box::pin(pieces));
+            HttpResponse::Ok().content_type("image/jpeg").insert_header(disposition(name, false)).body(body)
         }
         Handed::Preview(id, name) => {
             let place = app.engine.settings.preview_path(id, "large");
