@@ -151,7 +151,7 @@ impl Browser {
     /// A picture of the page as PNG, once its pictures and letters are there.
     pub async fn picture(&self) -> Step<Vec<u8>> {
         let ready = "return document.fonts.status === 'loaded' && [...document.images].filter(i => { const r = i.getBoundingClientRect(); \
-                     return r.top < innerHeight && r.bottom > 0 }).every(i => i.complete)";
+                     return r.top < innerHeight && r.bottom > 0 && r.left < innerWidth && r.right > 0 }).every(i => i.complete)";
         wait_for("the page's pictures", 20, async || Ok((self.page.execute(ready, vec![]).await? == true).then_some(()))).await?;
         tokio::time::sleep(Duration::from_millis(900)).await; // Bars and chambers take their widths; nothing tells when.
         Ok(self.page.screenshot().await?)
