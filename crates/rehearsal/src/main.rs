@@ -71,12 +71,27 @@ enum What {
 #[tokio::main]
 async fn main() -> ExitCode {
     let _ = rustls::crypto::ring::default_provider().install_default();
-    match run(Arguments::parse()).await {
+    // Ended by another program, or closed with its terminal: the houses that it started end with it, since each ends when it is dropped.
+    let done = tokio::select! {
+        done = run(Arguments::parse()) => done,
+        () = ended() => Err("Ended.".into()),
+    };
+    match done {
         Ok(code) => code,
         Err(e) => {
             eprintln!("{e}");
             ExitCode::FAILURE
         }
+    }
+}
+
+async fn ended() {
+    use tokio::signal::unix::{SignalKind, signal};
+    match (signal(SignalKind::terminate()), signal(SignalKind::hangup())) {
+        (Ok(mut term), Ok(mut hangup)) => {
+            tokio::select! { _ = term.recv() => {}, _ = hangup.recv() => {} }
+        }
+        _ => std::future::pending().await,
     }
 }
 

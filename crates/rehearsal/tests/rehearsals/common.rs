@@ -45,17 +45,27 @@ pub async fn world_of(change: impl FnOnce(&mut Options)) -> World {
 impl World {
     /// A paired computer of Juno's with one source, whose folder is returned.
     pub async fn computer(&self, name: &str) -> (Device, PathBuf) {
+        self.computer_of("Juno", name).await
+    }
+
+    /// The same, of somebody else's.
+    pub async fn computer_of(&self, person: &str, name: &str) -> (Device, PathBuf) {
         let source = self.folder.path().join(format!("{name}-pictures"));
         std::fs::create_dir_all(&source).unwrap();
         let device = Device::new(&self.folder.path().join(name));
-        let address = self.keeper.pairing("Juno").await.unwrap();
+        let address = self.keeper.pairing(person).await.unwrap();
         device.pair(&address, name, "computer", &[("Pictures", &source)]).await.unwrap();
         (device, source)
     }
 
     /// A device that speaks the protocol by hand.
     pub async fn raw_device(&self, name: &str) -> Raw {
-        let (device, _) = self.computer(name).await;
+        self.raw_device_of("Juno", name).await
+    }
+
+    /// The same, of somebody else's.
+    pub async fn raw_device_of(&self, person: &str, name: &str) -> Raw {
+        let (device, _) = self.computer_of(person, name).await;
         let home = ypogeion_agent::home::Home::open(device.folder()).unwrap();
         Raw {
             http: reqwest::Client::builder().no_proxy().build().unwrap(),
