@@ -20,6 +20,11 @@ impl Landings {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// How many pictures are landing, or wait for their turn.
+    pub fn under_way(&self) -> usize {
+        self.lock().len()
+    }
+
     /// The right to land these bytes for their member, until the guard is dropped.
     pub async fn alone(&self, person: PersonId, digest: Digest) -> Alone {
         let picture = (person, digest);
@@ -48,35 +53,5 @@ impl Drop for Alone {
         if landings.get(&self.picture).is_some_and(|turn| Arc::strong_count(turn) == 1) {
             landings.remove(&self.picture);
         }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn picture(n: u8) -> Picture {
-        (PersonId(uuid::Uuid::from_u128(1)), Digest::of(&[n]))
-    }
-
-    #[tokio::test]
-    async fn the_same_bytes_wait_for_each_other_and_others_do_not() {
-        let landings = Landings::default();
-        let (person, digest) = picture(1);
-        let first = landings.alone(person, digest).await;
-        let _other = landings.alone(person, picture(2).1).await;
-        let _another_members = landings.alone(PersonId(uuid::Uuid::from_u128(2)), digest).await;
-        let second = {
-            let landings = landings.clone();
-            tokio::spawn(async move { landings.alone(person, digest).await })
-        };
-        // One that gives up while it waits takes nothing with it.
-        let given_up = tokio::time::timeout(std::time::Duration::ZERO, landings.alone(person, digest)).await;
-        assert!(given_up.is_err() && !second.is_finished());
-        drop(first);
-        let second = second.await.unwrap();
-        assert_eq!(landings.lock().len(), 3);
-        drop(second);
-        assert_eq!(landings.lock().len(), 2, "what nobody waits for is forgotten");
     }
 }

@@ -249,3 +249,30 @@ fn every_file_that_a_document_names_is_there() {
     assert!(seen > 50, "only {seen} files are named");
     assert!(!is_there("engine/src/work/nobody.rs"));
 }
+
+/// Whether a manifest says that its library has no tests of its own.
+fn has_no_tests(manifest: &str) -> bool {
+    let library = manifest.split("\n[lib]").nth(1).and_then(|rest| rest.split("\n[").next());
+    library.is_some_and(|l| l.lines().any(|line| line.trim() == "test = false"))
+}
+
+/// A test that stands where nobody runs it says nothing.
+#[test]
+fn no_test_stands_where_none_is_run() {
+    let folders = fs::read_dir(root().join("crates"))
+        .unwrap()
+        .map(|f| f.unwrap().path())
+        .chain([root().join("demo"), root().join("xtask")]);
+    let mut looked = 0;
+    for folder in folders {
+        if !has_no_tests(&fs::read_to_string(folder.join("Cargo.toml")).unwrap()) {
+            continue;
+        }
+        for source in sources(&folder.join("src")) {
+            assert!(!fs::read_to_string(&source).unwrap().contains("#[cfg(test)]"), "{}", source.display());
+            looked += 1;
+        }
+    }
+    assert!(looked > 80, "{looked}");
+    assert!(has_no_tests("[package]\n\n[lib]\ntest = false\n\n[lints]") && !has_no_tests("\n[lib]\n\n[[bin]]\ntest = false"));
+}
