@@ -3305,8 +3305,7 @@ export interface components {
              * @description When it came home.
              */
             landed_at: string;
-            /** @description `device`, `home`, `offsite` or `proven`. */
-            layer: components["schemas"]["Layer"];
+            layer?: null | components["schemas"]["Layer"];
             /** @description Lens. */
             lens?: string | null;
             /** @description Media type, if the bytes told. */
@@ -3399,8 +3398,7 @@ export interface components {
             id: string;
             /** @description `photo`, `video`, `raw`, `sidecar` or `other`. */
             kind: string;
-            /** @description `home`, `offsite` or `proven` (`device` if the copy at home is damaged and there is no other). */
-            layer: components["schemas"]["Layer"];
+            layer?: null | components["schemas"]["Layer"];
             /** @description File name in the library. */
             name: string;
             /** @description Whether it is one's own; of others, in albums. */

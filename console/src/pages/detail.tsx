@@ -356,6 +356,7 @@ function Fact({ name, children }: { name: string; children: ReactNode }) {
 }
 
 function Layers({ original: o }: { original: Original }) {
+  if (!o.layer) return null;
   const tone: Tone = o.layer === "device" ? "trouble" : o.layer === "home" ? "look" : "well";
   const word = {
     device: "Damaged or missing at home, and no copy offsite",

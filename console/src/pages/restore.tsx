@@ -14,7 +14,7 @@ type Held = Schemas["HeldOriginal"];
 
 export function Restore({ me }: { me: Me }) {
   return (
-    <Page title="Restore" lead="Bring deleted pictures back, as long as they are kept. To download pictures, open or choose them in the Library.">
+    <Page title="Restore" lead="Bring deleted pictures back, as long as they are kept. To download a single picture, open it in the Library.">
       <Deleted keeper={me.role === "keeper"} />
       {me.role === "keeper" && <HouseGone />}
     </Page>

@@ -189,6 +189,12 @@ impl Catalog {
         rows.into_iter().map(Album::try_from).collect()
     }
 
+    /// What an album is called; none: there is none.
+    pub async fn album_name(&self, id: AlbumId) -> Result<Option<String>> {
+        let mut c = self.connection().await?;
+        Ok(album::table.find(id.0).select(album::name).get_result(&mut c).await.optional()?)
+    }
+
     /// What somebody may do with an album; none: they do not see it, or there is none.
     pub async fn may_in(&self, id: AlbumId, person: PersonId) -> Result<Option<May>> {
         let mut c = self.connection().await?;

@@ -95,12 +95,12 @@ pub async fn page(
             width: c.facts.width,
             height: c.facts.height,
             seconds: c.facts.seconds,
-            layer: match () {
+            layer: c.own.then_some(match () {
                 () if c.offsite && c.proven_at.is_some_and(|at| at >= since) => Layer::Proven,
                 () if c.offsite => Layer::Offsite,
                 () if c.home => Layer::Home,
                 () => Layer::Device,
-            },
+            }),
             preview: c.preview,
             placeholder: c.placeholder,
             favourite: c.favourite,
@@ -206,7 +206,7 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
         read_problem: row.facts.problem,
         preview: row.preview,
         derived,
-        layer: layers::layer(&standings, engine.now(), engine.settings.offsite.proven_for),
+        layer: own.then(|| layers::layer(&standings, engine.now(), engine.settings.offsite.proven_for)),
         needs: Some(three_two_one::judged(&good, &stores).0).filter(|l| own && !l.nothing()).map(Lacking::sentence),
         evidence,
     })

@@ -99,15 +99,20 @@ pub async fn make(engine: &Engine, owner: &Person, album: AlbumId, new: NewLink,
         }
         made => made?,
     }
-    let name = engine.catalog.albums(owner.id, Some(album)).await?.pop().map(|a| a.name).unwrap_or_default();
-    let until = link.ends_at.format("%-d %B %Y");
-    engine.catalog.write_record(now, &owner.name, &format!("made a link to “{name}” for people outside, until {until}")).await?;
+    let (name, until) = (called(engine, album).await?, link.ends_at.format("%-d %B %Y"));
+    engine.catalog.write_record(now, &owner.name, &format!("made a link to {name} for people outside, until {until}")).await?;
     let mut address = house.clone();
     address.set_path(PAGE);
     address.set_query(None);
     address.set_fragment(Some(&secret));
     engine.live.changed(&[Change::Albums]);
     Ok(view(link, Some(address.into())))
+}
+
+/// What an album is called, for the house's record.
+async fn called(engine: &Engine, album: AlbumId) -> Result<String> {
+    let name = engine.catalog.album_name(album).await?;
+    Ok(name.map_or_else(|| "an album that was just removed".to_owned(), |name| format!("“{name}”")))
 }
 
 /// The links to an album of one's own.
@@ -120,8 +125,7 @@ pub async fn list(engine: &Engine, owner: &Person, album: AlbumId) -> Result<Vec
 /// Withdraws a link: whoever has it sees nothing from now on.
 pub async fn withdraw(engine: &Engine, owner: &Person, id: LinkId) -> Result<()> {
     let album = engine.catalog.withdraw_link(owner.id, id).await?;
-    let name = engine.catalog.albums(owner.id, Some(album)).await?.pop().map(|a| a.name).unwrap_or_default();
-    let line = format!("withdrew a link to “{name}”");
+    let line = format!("withdrew a link to {}", called(engine, album).await?);
     engine.catalog.write_record(engine.now(), &owner.name, &line).await?;
     engine.live.changed(&[Change::Albums]);
     Ok(())

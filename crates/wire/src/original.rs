@@ -48,8 +48,8 @@ pub struct OriginalCard {
     pub height: Option<u32>,
     /// Length in seconds, for video.
     pub seconds: Option<f64>,
-    /// `home`, `offsite` or `proven` (`device` if the copy at home is damaged and there is no other).
-    pub layer: Layer,
+    /// `home`, `offsite` or `proven` (`device` if the copy at home is damaged and there is no other). None: it is somebody else's.
+    pub layer: Option<Layer>,
     /// `waiting`, `ready` or `none`.
     pub preview: String,
     /// A tiny placeholder (thumbhash), base64.
@@ -189,7 +189,7 @@ pub struct Original {
     /// A JPEG that was made from it and lies beside it, for readers that know no HEIC.
     pub derived: Option<DerivedFile>,
     /// `device`, `home`, `offsite` or `proven`.
-    pub layer: Layer,
+    pub layer: Option<Layer>,
     /// What it lacks of three copies, in two kinds of place, one of them away from home: `needs 1 more copy`; none if it lacks nothing.
     pub needs: Option<String>,
     /// What was observed, newest first.

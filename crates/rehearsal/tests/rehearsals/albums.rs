@@ -113,6 +113,7 @@ async fn an_album_shows_what_is_in_it_to_whom_it_is_shared_with() {
             assert_eq!(months, json!([{ "month": "2025-11", "count": 50 }]));
             let page = console.ask(Method::GET, &format!("api/originals?album={weir}&limit=500"), None).await.unwrap();
             assert_eq!(page["originals"].as_array().unwrap().len(), 50);
+            assert!(page["originals"].as_array().unwrap().iter().all(|o| o["layer"].is_null() && o["own"] == false), "{who}");
             assert_eq!(status(console, &format!("api/originals/{}", id(20))).await, 200);
             // Another one of hers stays hers, also if it is asked for with an album.
             assert_eq!(status(console, &format!("api/originals/{other}?album={weir}")).await, 404, "{who}");
@@ -120,8 +121,16 @@ async fn an_album_shows_what_is_in_it_to_whom_it_is_shared_with() {
             // Of the house, nothing is told with it.
             let told = console.ask(Method::GET, &format!("api/originals/{}", id(20)), None).await.unwrap();
             assert_eq!(
-                (&told["own"], &told["path"], &told["evidence"], &told["device_name"], &told["needs"], &told["at"]),
-                (&json!(false), &json!("IMG_0020.jpg"), &json!([]), &Value::Null, &Value::Null, &Value::Null),
+                (
+                    &told["own"],
+                    &told["path"],
+                    &told["evidence"],
+                    &told["device_name"],
+                    &told["needs"],
+                    &told["at"],
+                    &told["layer"]
+                ),
+                (&json!(false), &json!("IMG_0020.jpg"), &json!([]), &Value::Null, &Value::Null, &Value::Null, &Value::Null),
                 "{told}"
             );
             // It is nobody's own library.
