@@ -14,6 +14,7 @@ const load = {
   me: () => import("./pages/me"),
   night: () => import("./pages/night"),
   offsite: () => import("./pages/offsite"),
+  places: () => import("./pages/places"),
   restore: () => import("./pages/restore"),
   settings: () => import("./pages/settings"),
 };
@@ -28,6 +29,7 @@ export const Door = lazy(() => load.door().then((m) => ({ default: m.Door })));
 export const Library = lazy(() => load.library().then((m) => ({ default: m.Library })));
 export const Night = lazy(() => load.night().then((m) => ({ default: m.Night })));
 export const Offsite = lazy(() => load.offsite().then((m) => ({ default: m.Offsite })));
+export const Places = lazy(() => load.places().then((m) => ({ default: m.Places })));
 export const Restore = lazy(() => load.restore().then((m) => ({ default: m.Restore })));
 export const Settings = lazy(() => load.settings().then((m) => ({ default: m.Settings })));
 

@@ -50,6 +50,9 @@ export function Shell({ me, there, children }: { me: Me; there: boolean; childre
           <NavLink to="/albums" className={link}>
             Albums
           </NavLink>
+          <NavLink to="/places" className={link}>
+            Places
+          </NavLink>
           <NavLink to="/devices" className={link}>
             <span>
               Devices<span className="max-lg:hidden">{keeper && " and people"}</span>

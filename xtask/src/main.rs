@@ -240,6 +240,10 @@ fn test(rest: &[&str]) -> Done {
         let processors = std::thread::available_parallelism().map_or(2, usize::from);
         tests.env("RUST_TEST_THREADS", (2 * processors + 1).to_string());
     }
+    let memory = Memory::for_tests();
+    if let Some(memory) = &memory {
+        tests.env("TMPDIR", &memory.folder);
+    }
     tests.args(["test", "--workspace"]).args(rest).current_dir(root()).stdout(Stdio::piped());
     say("Testing");
     let mut running = tests.spawn().map_err(|e| format!("cargo could not be started: {e}"))?;
@@ -257,6 +261,51 @@ fn test(rest: &[&str]) -> Done {
     say("What failed");
     println!("{}", reasons.found.join("\n"));
     Err(format!("Testing failed ({status})"))
+}
+
+/// A folder in memory in which the tests make their houses. Three hundred houses that force everything to a disk keep that busy and one processor waiting;
+/// what a disk does to a house that is struck is the laboratory's to try, which has a disk of its own making. Removed with what is in it.
+struct Memory {
+    folder: PathBuf,
+}
+
+impl Memory {
+    /// Half as much again as what all of the tests together have been seen to use at once, with as much left for everything else.
+    const LEAST: u64 = 4 << 30;
+
+    /// None: whoever calls has said where, or there is too little room.
+    fn for_tests() -> Option<Self> {
+        if env::var_os("TMPDIR").is_some() {
+            return None;
+        }
+        let at = Path::new("/dev/shm");
+        let free = Command::new("df").args(["--output=fstype,avail", "--block-size=1"]).arg(at).output().ok()?;
+        let told = String::from_utf8_lossy(&free.stdout).into_owned();
+        let (kind, free) = told.lines().nth(1)?.trim().split_once(char::is_whitespace)?;
+        if kind != "tmpfs" || free.trim().parse::<u64>().ok()? < Self::LEAST {
+            return None;
+        }
+        const NAME: &str = "ypogeion-tests-";
+        // What a run left that was killed.
+        for there in fs::read_dir(at).ok()?.flatten() {
+            let left = there.file_name().to_str().and_then(|name| name.strip_prefix(NAME)?.parse::<u32>().ok());
+            if left.is_some_and(|id| !Path::new("/proc").join(id.to_string()).exists()) {
+                fs::remove_dir_all(there.path()).ok()?;
+            }
+        }
+        let folder = at.join(format!("{NAME}{}", std::process::id()));
+        fs::create_dir(&folder).ok()?;
+        Some(Memory { folder })
+    }
+}
+
+impl Drop for Memory {
+    fn drop(&mut self) {
+        // What a test left running may still write there.
+        if let Err(e) = fs::remove_dir_all(&self.folder) {
+            println!("{} could not be removed: {e}", self.folder.display());
+        }
+    }
 }
 
 /// Why tests failed, without what they had printed until then and without traces.

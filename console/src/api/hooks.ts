@@ -59,6 +59,15 @@ export const useOriginal = (id: string | undefined, among: Among) =>
     enabled: id !== undefined,
     placeholderData: keepPreviousData,
   });
+/** Where pictures of one's own were taken, in a part of the earth, of what is looked for. */
+export const useMap = (area: string, level: number, find: string) =>
+  useQuery<Schemas["MapCells"], Failure>({
+    queryKey: [...keys.monthsOf({ find }), "map", area, String(level)],
+    queryFn: () => ask(`/api/map?area=${encodeURIComponent(area)}&level=${level}${sought({ find }, "&")}`),
+    placeholderData: keepPreviousData,
+  });
+/** The towns that they were taken near. */
+export const useTowns = () => useQuery<Schemas["Town"][], Failure>({ queryKey: keys.towns, queryFn: () => ask("/api/towns") });
 export const useAlbums = () => useQuery<Album[], Failure>({ queryKey: keys.albumList, queryFn: () => ask("/api/albums") });
 export const useAlbum = (id: string) => useQuery<Album, Failure>({ queryKey: keys.album(id), queryFn: () => ask(`/api/albums/${id}`) });
 /** The links to an album of one's own. */

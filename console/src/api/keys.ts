@@ -14,6 +14,7 @@ export const keys = {
   monthsOf: ({ find, album }: Among) => [...within(album), "months", find],
   chosen: (choice: string, album?: string) => [...within(album), "months", "chosen", choice],
   found: ({ find, album }: Among) => [...within(album), "months", "found", find],
+  towns: ["library", "months", "towns"],
   originals: (month: string, album?: string) => [...within(album), "month", month],
   original: (id: string) => ["library", "original", id],
   originalAmong: (id: string, { find, album }: Among) => ["library", "original", id, find, album ?? ""],

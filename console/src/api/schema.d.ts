@@ -926,6 +926,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How many pictures were taken where, in cells of a map. */
+        get: operations["show_map"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/months": {
         parameters: {
             query?: never;
@@ -1487,6 +1504,23 @@ export interface paths {
         put?: never;
         /** Tries a store out that was added before, with the keys that it has. */
         post: operations["try_store_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/towns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The towns that one's own pictures were taken near, those with most first. */
+        get: operations["list_towns"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2973,6 +3007,35 @@ export interface components {
             /** @description What it is called. */
             name: string;
         };
+        /** @description A cell of a map with pictures in it. */
+        MapCell: {
+            /** @description Degrees north and east, in the middle of its pictures. */
+            at: [
+                number,
+                number
+            ];
+            /**
+             * Format: int64
+             * @description How many pictures.
+             */
+            count: number;
+            /** @description The line that finds the pictures of this cell, see `/api/find`. */
+            line: string;
+            /** @description What that one was taken near: `near Leiden, Netherlands`. None: nobody has found out yet. */
+            near?: string | null;
+            /**
+             * Format: uuid
+             * @description One of them.
+             */
+            picture: string;
+        };
+        /** @description What a map shows. */
+        MapCells: {
+            /** @description The cells, those with most pictures first. */
+            cells: components["schemas"]["MapCell"][];
+            /** @description Not all are told, or not all pictures are counted: there were too many. */
+            more: boolean;
+        };
         /** @description Pictures that somebody likes best, or does not any more; at most 1,000 at once. */
         MarkFavourites: {
             /** @description Whether they are favourites from now on. */
@@ -3312,6 +3375,8 @@ export interface components {
             media_type?: string | null;
             /** @description What the device called it. */
             name: string;
+            /** @description The nearest town: `near Leiden, Netherlands`. None: it has no place, or nobody has found out yet. */
+            near?: string | null;
             /** @description What it lacks of three copies, in two kinds of place, one of them away from home: `needs 1 more copy`; none if it lacks nothing. */
             needs?: string | null;
             /**
@@ -4331,6 +4396,30 @@ export interface components {
             /** @description Not by these, put together by where their copies are; the most first. */
             short: components["schemas"]["ShortOfCopies"][];
         };
+        /** @description A town that pictures were taken near. */
+        Town: {
+            /** @description Degrees north and east. */
+            at: [
+                number,
+                number
+            ];
+            /**
+             * Format: int64
+             * @description How many pictures.
+             */
+            count: number;
+            /** @description Its country's name. */
+            country: string;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: uuid
+             * @description The newest of them.
+             */
+            picture: string;
+            /** @description The region that it is in; perhaps empty. */
+            region: string;
+        };
         /** @description What a store took in an hour. */
         TrafficHour: {
             /**
@@ -4433,7 +4522,7 @@ export interface components {
             failed: number;
             /**
              * @description `preview`, `replicate`, `ledger`, `prove`, `group`, `refile`, `adopt`, `derive`, `audit`, `survey`, `drill`, `heal`, `hold`, `release`,
-             *     `remove`, `fetch` or `reseal`.
+             *     `remove`, `fetch`, `reseal` or `town`.
              */
             kind: string;
             /**
@@ -5889,6 +5978,37 @@ export interface operations {
             };
         };
     };
+    show_map: {
+        parameters: {
+            query: {
+                /**
+                 * @description The part of the earth: `52.15/4.48..52.17/4.5`, degrees north and east of its south-western corner and of its north-eastern one. Over the date
+                 *     line, its west is greater than its east.
+                 */
+                area: string;
+                /** @description How often the earth is halved, in both directions, to get cells: 4, 6, 8, 10, 12, 14, 16 or 18. */
+                level: number;
+                /** @description Only what this line finds, see `/api/find`. */
+                find?: string | null;
+                /** @description Only what is in this album, whosever it is; none: one's own library. */
+                album?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MapCells"];
+                };
+            };
+        };
+    };
     list_months: {
         parameters: {
             query?: {
@@ -6766,6 +6886,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Trial"];
+                };
+            };
+        };
+    };
+    list_towns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Town"][];
                 };
             };
         };

@@ -197,6 +197,7 @@ const WORK: { [kind: string]: string } = {
   release: "Removing deleted files from this server",
   remove: "Removing deleted files from the stores",
   reseal: "Sealing copies for the new key",
+  town: "Finding the towns that pictures were taken near",
 };
 
 function BackgroundWork() {

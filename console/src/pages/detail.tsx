@@ -1,6 +1,6 @@
 /** One original: the picture has the room; facts, layers and evidence stand in a quiet column. */
 import { Dialog } from "radix-ui";
-import { useEffect, useEffectEvent, useState, type KeyboardEvent, type ReactNode } from "react";
+import { lazy, Suspense, useEffect, useEffectEvent, useState, type KeyboardEvent, type ReactNode } from "react";
 import { Link } from "react-router";
 import { ask, type Album, type Original, type Schemas } from "../api/client";
 import { keys, useAlbum, useDo, useHolding, useOriginal } from "../api/hooks";
@@ -77,6 +77,9 @@ export function Detail({ id, among, onClose, onGo, plays, onPlay }: Way) {
     </Dialog.Root>
   );
 }
+
+/** With the map, which few pages need. */
+const Spot = lazy(() => import("../ui/map").then((m) => ({ default: m.Spot })));
 
 const turn = "absolute top-1/2 flex size-11 -translate-y-1/2 items-center justify-center rounded-full border-0 bg-black/45 text-[22px] text-white hover:bg-black/65";
 
@@ -188,6 +191,7 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext 
         <Favourite key={o.id} original={o} month={keys.originals(o.taken_local.slice(0, 7), among.album)} />
         <Albums original={o} />
         {among.album && <Cover key={`${among.album} ${o.id}`} album={among.album} picture={o.id} />}
+        {o.place && <Place at={o.place} near={o.near} own={o.own} />}
         {o.own && (
           <>
             <Heading>How safe it is</Heading>
@@ -218,7 +222,6 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext 
           <Fact name="Camera">{o.camera}</Fact>
           <Fact name="Lens">{o.lens}</Fact>
           <Fact name="Exposure">{o.exposure}</Fact>
-          <Fact name="Place">{o.place && `${Math.abs(o.place[0]).toFixed(4)}° ${o.place[0] < 0 ? "S" : "N"}, ${Math.abs(o.place[1]).toFixed(4)}° ${o.place[1] < 0 ? "W" : "E"}`}</Fact>
           <Fact name="Device">{o.device_name}</Fact>
           {o.own && (
             <Fact name="Arrived">
@@ -343,6 +346,32 @@ function Delete({ original: o, onDeleted }: { original: Original; onDeleted: () 
 
 function Heading({ children }: { children: ReactNode }) {
   return <h3 className="border-line mt-6 mb-2.5 border-t pt-4 font-sans text-[13px] font-semibold tracking-normal text-soft">{children}</h3>;
+}
+
+/** Where it was taken. */
+function Place({ at: [north, east], near, own }: { at: readonly [number, number]; near: string | null | undefined; own: boolean }) {
+  return (
+    <>
+      <Heading>Where it was taken</Heading>
+      <Suspense fallback={<div className="h-[130px]" />}>
+        <Spot north={north} east={east} zoom={6} />
+      </Suspense>
+      <p className="mt-2 mb-0 text-[15px]">{near ? `${near[0]?.toUpperCase()}${near.slice(1)}` : "Its nearest town is not known yet."}</p>
+      <p className="m-0 text-[14px] text-soft">
+        <span className="numbers">
+          {Math.abs(north).toFixed(4)}° {north < 0 ? "S" : "N"}, {Math.abs(east).toFixed(4)}° {east < 0 ? "W" : "E"}
+        </span>
+        {own && (
+          <>
+            {" · "}
+            <Link to={`/places?map=${north.toFixed(4)}/${east.toFixed(4)}/12.0`} className="text-ink underline decoration-line underline-offset-4 hover:decoration-ink">
+              Show it on the map
+            </Link>
+          </>
+        )}
+      </p>
+    </>
+  );
 }
 
 function Fact({ name, children }: { name: string; children: ReactNode }) {

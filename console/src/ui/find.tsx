@@ -80,7 +80,7 @@ export function FindLine({ among, look }: { among: Among; look: (line: string) =
           autoComplete="off"
           spellCheck={false}
           maxLength={500}
-          placeholder="Days, names, kinds, cameras, devices: summer 2024 videos"
+          placeholder="Days, names, places, kinds, cameras: summer 2024 videos"
           value={line}
           onChange={(e) => {
             setLine(e.target.value);

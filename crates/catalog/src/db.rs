@@ -54,6 +54,15 @@ diesel::table! {
 }
 
 diesel::table! {
+    /// A view: how many pictures are shown near a town. Not one row for each, but their sum is.
+    town_count (person, town) {
+        person -> Uuid,
+        town -> Int4,
+        n -> Int8,
+    }
+}
+
+diesel::table! {
     /// A view: which pictures somebody sees because an album has them.
     shown_to (shot, person) {
         shot -> Uuid,
@@ -80,6 +89,7 @@ asked_together! {
     sighting with counted;
     favourite with original shown_to;
     original with shown_to;
+    town with town_count original;
     album with in_album album_seen link link_visit;
     person with link link_visit album;
     link with link_visit;
@@ -185,6 +195,14 @@ define_sql_function! {
 define_sql_function! {
     /// A number for a text.
     fn hashtextextended(text: Text, seed: BigInt) -> BigInt;
+}
+define_sql_function! {
+    /// Adds so many lines to the counts of places (migration 48). Returns how many there were.
+    fn fold_spots(most: Integer) -> BigInt;
+}
+define_sql_function! {
+    /// Makes what is counted what is there (migration 48). What it gives back is nothing, and is not read.
+    fn count_right() -> Text;
 }
 define_sql_function! {
     /// Looks again at so many of the names whose bytes came, went, or were named (migration 34). Returns at how many.

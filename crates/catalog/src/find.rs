@@ -11,7 +11,7 @@ use diesel::{
 use uuid::Uuid;
 use ypogeion_core::{
     find::{
-        Copies, Request, Vocabulary, What,
+        Copies, Places, Request, Vocabulary, What,
         days::{Span, both},
     },
     kind::MediaKind,
@@ -168,6 +168,8 @@ impl<'a> Asking<'a> {
                     }
                     asking.text(")")
                 }
+                What::Near { towns, named, .. } => asking.text(and).near(scope, towns, named),
+                What::Within(area) => asking.text(and).within(*area),
                 // Its days are asked for apart, by the order of the library.
                 _ => asking,
             }
@@ -179,9 +181,9 @@ impl<'a> Asking<'a> {
         match what {
             What::Screenshot => {
                 let asking = self.file(scope).text(" AND (false");
-                SCREENSHOTS.iter().fold(asking, |asking, name| asking.text(" OR").named(scope, name)).text(")")
+                SCREENSHOTS.iter().fold(asking, |asking, name| asking.text(" OR").named("f", scope, name)).text(")")
             }
-            What::Named(text) => self.file(scope).text(" AND").named(scope, text),
+            What::Named(text) => self.file(scope).text(" AND").named("f", scope, text),
             What::Favourite => {
                 let asking = self.file(scope).text(" AND f.id IN (SELECT original FROM favourite WHERE person = ");
                 asking.value::<SqlUuid, _>(scope.viewer.0).text(")")
@@ -197,8 +199,8 @@ impl<'a> Asking<'a> {
                 asking.value::<Timestamptz, _>(proven_since).text(", true))")
             }
             What::Kind(kind) => self.file(scope).text(" AND f.kind = ").value::<Text, _>(kind.word()),
-            // Neither is asked of files.
-            What::Taken(_) | What::By { .. } => self.file(scope),
+            // None of these is asked of files.
+            What::Taken(_) | What::By { .. } | What::Near { .. } | What::Within(_) => self.file(scope),
         }
     }
 
@@ -214,8 +216,8 @@ impl<'a> Asking<'a> {
         asking.among(scope, ["c.person", "f.shot"]).text(" AND c.living")
     }
 
-    /// A name of the file has this somewhere: of somebody else's, its own name; in which folders it is, is not told.
-    fn named(self, scope: Scope, text: &str) -> Self {
+    /// A name of this file has this somewhere: of somebody else's, its own name; in which folders it is, is not told.
+    pub(crate) fn named(self, file: &str, scope: Scope, text: &str) -> Self {
         // What LIKE reads as a sign is a letter here.
         let escaped: String =
             text.chars().flat_map(|c| matches!(c, '%' | '_' | '\\').then_some('\\').into_iter().chain([c])).collect();
@@ -223,10 +225,10 @@ impl<'a> Asking<'a> {
             asking.text(&format!(" {column} LIKE '%' || plain(")).value::<Text, _>(escaped.clone()).text(") || '%'")
         };
         if scope.own {
-            return has(self, "f.searched");
+            return has(self, &format!("{file}.searched"));
         }
-        let asking = self.text(" (f.person = ").value::<SqlUuid, _>(scope.viewer.0).text(" AND");
-        has(has(asking, "f.searched").text(" OR"), "plain(f.name)").text(")")
+        let asking = self.text(&format!(" ({file}.person = ")).value::<SqlUuid, _>(scope.viewer.0).text(" AND");
+        has(has(asking, &format!("{file}.searched")).text(" OR"), &format!("plain({file}.name)")).text(")")
     }
 }
 
@@ -235,7 +237,7 @@ fn is_of_files(what: &What) -> bool {
     match what {
         What::Kind(kind) => *kind == MediaKind::Raw,
         What::Screenshot | What::Favourite | What::Copies(_) | What::In(_) | What::Named(_) => true,
-        What::Taken(_) | What::By { .. } => false,
+        What::Taken(_) | What::By { .. } | What::Near { .. } | What::Within(_) => false,
     }
 }
 
@@ -277,7 +279,9 @@ impl Catalog {
             let asking = Asking::new("SELECT DISTINCT o.camera FROM original o WHERE o.camera IS NOT NULL AND").shown(scope);
             let cameras: Vec<CameraRow> = asking.text(" ORDER BY 1 LIMIT 1000").load(&mut c).await?;
             let cameras = cameras.into_iter().map(|row| row.camera).collect();
-            return Ok(Vocabulary { devices: Vec::new(), cameras, albums: Vec::new(), of_others: !scope.own });
+            drop(c);
+            let places = Places::of(&self.towns_told(scope).await?);
+            return Ok(Vocabulary { devices: Vec::new(), cameras, albums: Vec::new(), places, of_others: !scope.own });
         }
         let seen = album_seen::table.filter(album_seen::person.eq(person.0)).select(album_seen::album);
         let albums = album::table.filter(album::id.eq_any(seen)).order((album::name, album::id)).select((album::id, album::name));
@@ -296,7 +300,9 @@ impl Catalog {
         .bind::<SqlUuid, _>(person.0)
         .load(&mut c)
         .await?;
+        drop(c);
         Ok(Vocabulary {
+            places: Places::of(&self.towns_told(scope).await?),
             devices: devices.into_iter().map(|(id, name)| (ypogeion_core::DeviceId(id), name)).collect(),
             cameras: cameras.into_iter().map(|row| row.camera).collect(),
             of_others: false,

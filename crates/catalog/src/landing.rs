@@ -126,7 +126,7 @@ impl Catalog {
                     self.look_for_company(&mut c, OriginalId(row.id), *at).await?;
                 }
                 self.grew(1);
-                self.work_added(&[Kind::Preview, Kind::Replicate, Kind::Derive, Kind::Group]);
+                self.work_added(&[Kind::Preview, Kind::Replicate, Kind::Derive, Kind::Group, Kind::Town]);
                 Ok(row.new.then_some(OriginalId(row.id)))
             }
             None => {

@@ -1,7 +1,7 @@
 //! The catalogue: PostgreSQL through Diesel.
 //!
 //! [`Catalog`] is the one door. Its methods are grouped by what they are about: [`people`], [`devices`], [`pairings`], [`sightings`],
-//! [`inventories`], [`uploads`], [`landing`], [`originals`], [`shots`], [`derived`], [`refilings`], [`clearances`], [`folder_view`],
+//! [`inventories`], [`uploads`], [`landing`], [`originals`], [`places`], [`shots`], [`derived`], [`refilings`], [`clearances`], [`folder_view`],
 //! [`adoptions`], [`evidence`], [`audits`], [`stores`], [`copies`], [`holding`], [`removal`], [`keys`], [`work`], [`missing`], [`runs`],
 //! [`numbers`], [`history`]; what stores have confirmed is `objects`, how far their ledgers are is `segments`, and how work is put down is
 //! `wishes`. [`growth`] keeps what the planner knows of them up to date. [`cluster`] keeps a private PostgreSQL when the keeper has none.
@@ -57,6 +57,7 @@ mod offered;
 pub mod originals;
 pub mod pairings;
 pub mod people;
+pub mod places;
 pub mod rebuild;
 pub mod refilings;
 pub mod removal;

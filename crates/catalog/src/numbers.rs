@@ -245,7 +245,8 @@ impl Catalog {
         loop {
             let mut c = self.async_commit_connection().await?;
             let folded: i64 = select(fold_tally(FOLD)).get_result(&mut c).await?;
-            if folded < i64::from(FOLD) {
+            let spots: i64 = select(fold_spots(FOLD)).get_result(&mut c).await?;
+            if folded.max(spots) < i64::from(FOLD) {
                 return Ok(());
             }
         }
@@ -262,23 +263,15 @@ impl Catalog {
         let mut c = self.async_commit_connection().await?;
         // Months and days of which nothing is left.
         delete(tally::table.filter(tally::n.eq(0).and(tally::bytes.eq(0)))).execute(&mut c).await?;
-        // Text, all of it: views that are read here only, and a lock.
+        delete(spot_tally::table.filter(spot_tally::n.eq(0).and(spot_tally::x.eq(0)).and(spot_tally::y.eq(0))))
+            .execute(&mut c)
+            .await?;
+        delete(town_tally::table.filter(town_tally::n.eq(0))).execute(&mut c).await?;
+        // Text: a view that is read here only.
         let wrong: Vec<Wrong> = sql_query("SELECT what FROM discrepancy ORDER BY what LIMIT 100").load(&mut c).await?;
         if !wrong.is_empty() {
             whole!(c, {
-                // Whoever counts waits until what is there and what is remembered are the same.
-                sql_query("LOCK TABLE counted, tally, tally_change IN EXCLUSIVE MODE").execute(c).await?;
-                sql_query("INSERT INTO tally_change (about, fact, day, n, bytes) SELECT about, fact, day, n, bytes FROM miscounts")
-                    .execute(c)
-                    .await?;
-                sql_query("INSERT INTO name_change (person, digest) SELECT person, digest FROM misnamed").execute(c).await?;
-                sql_query(
-                    "INSERT INTO counted SELECT * FROM misremembered ON CONFLICT (original) DO UPDATE SET size = excluded.size, kept = excluded.kept,
-                         living = excluded.living, month = excluded.month, home = excluded.home, away = excluded.away,
-                         proven_at = excluded.proven_at, coming = excluded.coming, stores = excluded.stores, proofs = excluded.proofs",
-                )
-                .execute(c)
-                .await?;
+                select(count_right()).execute(c).await?;
                 Ok::<_, CatalogError>(())
             })
             .await?;

@@ -380,6 +380,8 @@ diesel::table! {
         leads -> Bool,
         camera -> Nullable<Text>,
         searched -> Text,
+        spot -> Nullable<Int8>,
+        town -> Nullable<Int4>,
     }
 }
 
@@ -522,6 +524,27 @@ diesel::table! {
 }
 
 diesel::table! {
+    spot_change (id) {
+        id -> Int8,
+        person -> Uuid,
+        spot -> Int8,
+        town -> Nullable<Int4>,
+        n -> Int8,
+    }
+}
+
+diesel::table! {
+    spot_tally (person, level, cell) {
+        person -> Uuid,
+        level -> Int2,
+        cell -> Int8,
+        n -> Int8,
+        x -> Int8,
+        y -> Int8,
+    }
+}
+
+diesel::table! {
     standing (original, place) {
         original -> Uuid,
         place -> Uuid,
@@ -593,6 +616,25 @@ diesel::table! {
         day -> Date,
         n -> Int8,
         bytes -> Int8,
+    }
+}
+
+diesel::table! {
+    town (id) {
+        id -> Int4,
+        name -> Text,
+        region -> Text,
+        country -> Text,
+        north -> Float8,
+        east -> Float8,
+    }
+}
+
+diesel::table! {
+    town_tally (person, town) {
+        person -> Uuid,
+        town -> Int4,
+        n -> Int8,
     }
 }
 
@@ -684,6 +726,7 @@ diesel::joinable!(observation -> original (original));
 diesel::joinable!(original -> clock_correction (correction));
 diesel::joinable!(original -> device (device));
 diesel::joinable!(original -> person (person));
+diesel::joinable!(original -> town (town));
 diesel::joinable!(pairing -> device (device));
 diesel::joinable!(refiling_move -> original (original));
 diesel::joinable!(refiling_move -> refiling (refiling));

@@ -50,11 +50,13 @@ pub enum Kind {
     Reseal,
     /// Bring an original home that only its rows are left of, or see that it is there. Key: the original.
     Fetch,
+    /// Find the towns that a person's pictures were taken near. Key: the person.
+    Town,
 }
 
 impl Kind {
     /// Every kind.
-    pub const ALL: [Kind; 17] = [
+    pub const ALL: [Kind; 18] = [
         Self::Preview,
         Self::Replicate,
         Self::Ledger,
@@ -72,6 +74,7 @@ impl Kind {
         Self::Remove,
         Self::Fetch,
         Self::Reseal,
+        Self::Town,
     ];
 
     /// The word stored in the table.
@@ -94,6 +97,7 @@ impl Kind {
             Self::Remove => "remove",
             Self::Fetch => "fetch",
             Self::Reseal => "reseal",
+            Self::Town => "town",
         }
     }
 

@@ -190,6 +190,10 @@ actions! {
     DownloadDerived = "download_derived" => READERS,
     /// A preview.
     ShowPreview = "show_preview" => READERS,
+    /// Where pictures of one's own were taken, as a map shows it.
+    ShowMap = "show_map" => READERS,
+    /// The towns that they were taken near.
+    ListTowns = "list_towns" => READERS,
     /// How much somebody has chosen in their library.
     CountChosen = "count_chosen" => PEOPLE,
     /// Which pictures.

@@ -10,6 +10,7 @@
 //! * [`offer`] – what a device has, and what of it the server wants.
 //! * [`capture`], [`shot`], [`filing`] – when it was taken, what belongs to it, and where it is filed.
 //! * [`find`] – what somebody means who looks for pictures.
+//! * [`spot`], [`town`] – where it was taken, and how people call that.
 //! * [`album`] – what somebody gathers, and who may do what with it.
 //! * [`link`] – what somebody outside sees of it.
 //! * [`zip`] – how many pictures are handed over as one file.
@@ -67,7 +68,9 @@ pub mod retry;
 pub mod room;
 pub mod shot;
 pub mod source;
+pub mod spot;
 pub mod state;
+pub mod town;
 pub mod window;
 pub mod words;
 pub mod zip;

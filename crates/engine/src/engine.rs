@@ -12,7 +12,7 @@ use ypogeion_media::worker::Pool;
 
 use crate::{
     alike::Landings, connections::Connections, error::Result, filed_names::FiledNames, keys::Keyring, live::Live, said::Said,
-    settings::Settings, wakeups::Wakeups, writing::Busy,
+    settings::Settings, towns::Towns, wakeups::Wakeups, writing::Busy,
 };
 
 /// So many downloads of many files run at the same time in the whole household.
@@ -48,6 +48,8 @@ pub struct Engine {
     pub said: Said,
     /// Whom something wakes.
     pub wakeups: Wakeups,
+    /// The names of towns.
+    pub towns: Arc<Towns>,
     /// One for each download of many files that may run.
     pub zips: Arc<Semaphore>,
     /// This worker, for leases.
@@ -98,6 +100,7 @@ impl Engine {
             live: Live::default(),
             said: Said::default(),
             wakeups,
+            towns: Arc::default(),
             zips: Arc::new(Semaphore::new(ZIPS)),
             me: parts.me,
         }

@@ -6,11 +6,12 @@
 //! * [`deletion`] – into holding, and back.
 //! * [`connections`] – the stores as they are used; [`costs`], [`weeks`] – what they ask for, and when they are sent to.
 //! * [`keys`], [`kept`], [`key`], [`kit`] – the household's keys: in memory, in the server's file, as the keeper sees them, on paper.
-//! * [`stores`], [`people`], [`devices`], [`clocks`], [`offers`], [`clearing`], [`adoptions`], [`filing`], [`library`], [`find`], [`choosing`], [`zips`], [`albums`], [`links`], [`household`], [`checks`],
+//! * [`stores`], [`people`], [`devices`], [`clocks`], [`offers`], [`clearing`], [`adoptions`], [`filing`], [`library`], [`find`], [`places`], [`choosing`], [`zips`], [`albums`], [`links`], [`household`], [`checks`],
 //!   [`activity`] – one for each part of what people and devices ask.
 //! * [`open`], [`founding`], [`rebuild`], [`from_kit`] – a house that starts, is made, or is brought back.
 //! * [`overview`], [`three_two_one`], [`said`] – what the house says of itself; [`live`] – what listeners are told.
 //! * [`work`] – background work, and [`wakeups`], which wakes it.
+//! * [`towns`] – which town is nearest.
 //! * [`secrets`], [`private`] – passwords, tokens, and files that nobody else may read.
 
 pub mod activity;
@@ -50,6 +51,7 @@ pub mod offers;
 pub mod open;
 pub mod overview;
 pub mod people;
+pub mod places;
 pub mod private;
 pub mod rebuild;
 pub mod renaming;
@@ -59,6 +61,7 @@ pub mod settings;
 pub mod settling;
 pub mod stores;
 pub mod three_two_one;
+pub mod towns;
 pub mod wakeups;
 pub mod weeks;
 pub mod work;

@@ -22,7 +22,7 @@ use crate::{
     engine::Engine,
     error::{Error, Result},
     live::each,
-    three_two_one,
+    places, three_two_one,
 };
 
 /// The name of a file, of its path.
@@ -165,6 +165,7 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
         digest: o.digest.map(|d| d.to_string()),
     });
     let evidence = if own { evidence.collect() } else { Vec::new() };
+    let near = places::near(engine, &row).await?;
     let rule = CaptureRule::from_word(&row.taken_rule);
     let derived = engine.catalog.derived_from(row.id).await?;
     let derived = derived.map(|d| DerivedFile { name: last_of(d.path.as_str()), size: d.size });
@@ -203,6 +204,7 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
         lens: row.facts.lens,
         exposure: row.facts.exposure,
         place: row.facts.place,
+        near,
         read_problem: row.facts.problem,
         preview: row.preview,
         derived,

@@ -21,6 +21,7 @@ pub mod original;
 pub mod overview;
 pub mod pairing;
 pub mod people;
+pub mod place;
 pub mod problem;
 pub mod run;
 pub mod work;

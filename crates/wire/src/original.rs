@@ -182,6 +182,8 @@ pub struct Original {
     pub exposure: Option<String>,
     /// Degrees north and east.
     pub place: Option<(f64, f64)>,
+    /// The nearest town: `near Leiden, Netherlands`. None: it has no place, or nobody has found out yet.
+    pub near: Option<String>,
     /// What could not be read of it, if anything.
     pub read_problem: Option<String>,
     /// `waiting`, `ready` or `none`.

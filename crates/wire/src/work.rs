@@ -9,7 +9,7 @@ use ypogeion_core::{DeviceId, OriginalId};
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct WorkKind {
     /// `preview`, `replicate`, `ledger`, `prove`, `group`, `refile`, `adopt`, `derive`, `audit`, `survey`, `drill`, `heal`, `hold`, `release`,
-    /// `remove`, `fetch` or `reseal`.
+    /// `remove`, `fetch`, `reseal` or `town`.
     pub kind: String,
     /// Waiting its turn.
     pub waiting: u64,

@@ -66,6 +66,17 @@ async fn house() -> World {
         .await
         .unwrap();
     c.batch_execute(MANY).await.unwrap();
+    // Some say where they were taken.
+    c.batch_execute(
+        r#"UPDATE original SET facts = facts || '{"place": [52.158, 4.486]}' WHERE name ~ '^IMG_[0-9]*[15].jpg$';
+           UPDATE original SET facts = facts || '{"place": [55.445, 8.37]}' WHERE name ~ '^IMG_[0-9]*2.jpg$';
+           INSERT INTO town (name, region, country, north, east) VALUES ('Leiden', 'South Holland', 'NL', 52.15833, 4.49306), ('Nordby', 'South Denmark', 'DK', 55.44555, 8.39785),
+               ('Zurich', 'Zurich', 'CH', 47.36667, 8.55);
+           UPDATE original o SET town = t.id FROM town t WHERE t.country = CASE WHEN o.name ~ '[15].jpg$' THEN 'NL' ELSE 'DK' END AND o.spot IS NOT NULL;
+           UPDATE original o SET town = (SELECT id FROM town WHERE country = 'CH') WHERE name = 'IMG_22.jpg' AND o.spot IS NOT NULL"#,
+    )
+    .await
+    .unwrap();
     // What somebody else likes is no favourite of hers.
     c.batch_execute(
         "INSERT INTO favourite SELECT person, id FROM original WHERE name ~ '^IMG_7';
@@ -98,6 +109,7 @@ impl World {
 async fn what_is_found_is_what_is_so() {
     let w = house().await;
     let file = |what: &str| format!("EXISTS (SELECT FROM original f WHERE f.shot = o.id AND f.held_at IS NULL AND {what})");
+    let town = "(SELECT t.name FROM town t WHERE t.id = o.town)";
     // What a picture is in, it is in by any of its files, also by one that is deleted.
     let gulls = "EXISTS (SELECT FROM original f WHERE f.shot = o.id AND f.kind = 'raw' AND f.name ~ '[05]\\.RAF$')";
     let cases = [
@@ -123,6 +135,17 @@ async fn what_is_found_is_what_is_so() {
         ("not gulls raw", format!("{} AND NOT {gulls}", file("f.kind = 'raw'"))),
         ("album fair 2022", "o.name ~ '^IMG_9' AND extract(year FROM o.taken_local) = 2022".to_owned()),
         ("secret", "false".to_owned()),
+        ("leiden", format!("{town} = 'Leiden'")),
+        ("not near leiden 2020", format!("extract(year FROM o.taken_local) = 2020 AND coalesce({town}, '') <> 'Leiden'")),
+        (
+            "in the netherlands, photos 2021",
+            format!("{town} = 'Leiden' AND o.kind = 'photo' AND extract(year FROM o.taken_local) = 2021"),
+        ),
+        ("denmark 29 february", format!("{town} = 'Nordby' AND to_char(o.taken_local, 'MM-DD') = '02-29'")),
+        ("zurich", format!("({town} = 'Zurich' OR o.path LIKE 'juno/Zürich%')")),
+        ("52.1/4.4..52.2/4.5 2022", format!("{town} = 'Leiden' AND extract(year FROM o.taken_local) = 2022")),
+        ("not 52.1/4.4..52.2/4.5 2022", format!("{town} IS DISTINCT FROM 'Leiden' AND extract(year FROM o.taken_local) = 2022")),
+        ("60/4..61/5", "false".to_owned()),
         ("CAFE", "o.name ILIKE 'caf%'".to_owned()),
         ("100%", "o.name = 'Café_100%.jpg'".to_owned()),
         ("img_10", "o.name ~ '^IMG_10'".to_owned()),

@@ -6,6 +6,7 @@ mod earlier;
 mod find;
 mod growth;
 mod outbox;
+mod places;
 mod prepared;
 mod schema;
 mod upgrade;

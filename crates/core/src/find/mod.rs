@@ -1,16 +1,23 @@
 //! What somebody who looks for pictures means by what they typed.
 //!
 //! A line of words is read from its beginning. At each place the reading is taken that has the most words, and among those of the same length
-//! days come first, then kinds, copies, devices and cameras. What is none of these is a word that the names of the picture's file and folders,
-//! or its lens, have somewhere. Words between quotation marks are always that. Everything that was understood must be so of a picture; what
+//! days come first, then kinds, copies, devices and cameras, albums, and places. What is none of these is a word that the names of the picture's
+//! file and folders, or its lens, have somewhere. Words between quotation marks are always that. Everything that was understood must be so of a picture; what
 //! follows "not" must not be.
 
 pub mod days;
 
+use std::collections::BTreeMap;
+
 use chrono::NaiveDate;
 use unicode_normalization::{UnicodeNormalization, char::is_combining_mark};
 
-use crate::{AlbumId, DeviceId, kind::MediaKind};
+use crate::{
+    AlbumId, DeviceId,
+    kind::MediaKind,
+    spot::Area,
+    town::{self, Town},
+};
 use days::{Days, Span};
 
 /// The longest line that is read, in characters.
@@ -31,6 +38,8 @@ pub struct Vocabulary {
     pub cameras: Vec<String>,
     /// The albums that they see.
     pub albums: Vec<(AlbumId, String)>,
+    /// Where their pictures were taken.
+    pub places: Places,
     /// Whether pictures of others are among those that are looked through: how safe those are is not theirs to know who look.
     pub of_others: bool,
 }
@@ -70,6 +79,17 @@ pub enum What {
         /// The cameras.
         cameras: Vec<String>,
     },
+    /// It was taken near one of these towns, or has the name of that somewhere, as [`What::Named`]: many a picture says nothing of where it was taken.
+    Near {
+        /// What they are called together, to follow "taken".
+        place: String,
+        /// The towns, by their numbers.
+        towns: Vec<i32>,
+        /// What was typed; empty if it is too short for a name.
+        named: String,
+    },
+    /// It was taken in this part of the earth.
+    Within(Area),
     /// A name of its file or folders, or its lens, has this somewhere.
     Named(String),
 }
@@ -181,9 +201,9 @@ fn split(line: &str) -> Vec<Word> {
 }
 
 /// Words that say nothing by themselves.
-const FILLERS: [&str; 26] = [
-    "a", "all", "an", "and", "any", "at", "by", "during", "for", "from", "in", "is", "me", "my", "of", "on", "our", "show",
-    "sent", "taken", "that", "the", "to", "were", "where", "with",
+const FILLERS: [&str; 28] = [
+    "a", "all", "an", "and", "any", "around", "at", "by", "during", "for", "from", "in", "is", "me", "my", "near", "of", "on",
+    "our", "show", "sent", "taken", "that", "the", "to", "were", "where", "with",
 ];
 /// What everything here is.
 const EVERYTHING: [&str; 4] = ["everything", "picture", "pictures", "files"];
@@ -262,6 +282,102 @@ fn album(words: &[Word], known: &Known<'_>) -> Option<(What, usize)> {
     Some((What::In(found), used))
 }
 
+/// Somewhere that pictures were taken, and what it is called.
+#[derive(Clone, Debug)]
+struct Somewhere {
+    /// As it is suggested.
+    called: String,
+    names: Vec<Vec<String>>,
+    /// A part of its name is enough.
+    in_part: bool,
+    told: String,
+    towns: Vec<i32>,
+}
+
+/// Towns, regions and countries that pictures were taken in.
+#[derive(Clone, Debug, Default)]
+pub struct Places {
+    all: Vec<Somewhere>,
+    /// Those that have a name that begins with this word.
+    by_word: BTreeMap<String, Vec<usize>>,
+}
+
+impl Places {
+    /// Of the towns that pictures were taken near.
+    pub fn of(towns: &[Town]) -> Self {
+        let mut all: BTreeMap<(u8, String), Somewhere> = BTreeMap::new();
+        for town in towns {
+            let country = town::country(&town.country);
+            let kinds = [
+                (0, &town.name[..], format!("near {}", town.told())),
+                (1, &town.region, format!("in {}, {country}", town.region)),
+                (2, country, format!("in {}", town::with_article(&town.country))),
+            ];
+            for (rank, called, told) in kinds.into_iter().filter(|(_, called, _)| !called.is_empty()) {
+                let new = || Somewhere {
+                    called: called.to_owned(),
+                    names: match rank {
+                        2 => town::names(&town.country).map(words_of).collect(),
+                        _ => vec![words_of(called)],
+                    },
+                    in_part: rank == 0,
+                    told: told.clone(),
+                    towns: Vec::new(),
+                };
+                all.entry((rank, told.clone())).or_insert_with(new).towns.push(town.id);
+            }
+        }
+        let all: Vec<Somewhere> = all.into_values().collect();
+        let mut by_word: BTreeMap<String, Vec<usize>> = BTreeMap::new();
+        for (n, place) in all.iter().enumerate() {
+            place.names.iter().filter_map(|name| name.first()).for_each(|word| by_word.entry(word.clone()).or_default().push(n));
+        }
+        Places { all, by_word }
+    }
+
+    /// Those that are called just so; otherwise towns whose names begin like that.
+    fn called(&self, run: &[String]) -> Vec<&Somewhere> {
+        let all = || run.first().and_then(|word| self.by_word.get(word)).into_iter().flatten().map(|n| &self.all[*n]);
+        let found: Vec<&Somewhere> = all().filter(|s| s.names.iter().any(|name| name == run)).collect();
+        if !found.is_empty() || run[0].chars().count() < SHORTEST_WORD {
+            return found;
+        }
+        all().filter(|s| s.in_part && s.names.iter().any(|name| name.starts_with(run))).collect()
+    }
+}
+
+/// A place, as many words as any has.
+fn near(line: &str, words: &[Word], places: &Places) -> Option<(What, usize)> {
+    let typed: Vec<&Word> = words.iter().take_while(|w| !w.quoted).take(MOST_WORDS).collect();
+    (1..=typed.len()).rev().find_map(|used| {
+        let run: Vec<String> = typed[..used].iter().flat_map(|w| w.names.iter().cloned()).collect();
+        // What says nothing by itself is no town here, though towns have such names.
+        let means_nothing = |w: &String| [&FILLERS[..], &EVERYTHING, &NEGATIONS].iter().any(|all| all.contains(&w.as_str()));
+        if run.iter().all(|w| means_nothing(w) || w.chars().all(|c| c.is_ascii_digit())) {
+            return None;
+        }
+        let found = places.called(&run);
+        let place = match found.as_slice() {
+            [] => return None,
+            [one] => one.told.clone(),
+            [one, other] => format!("{} or {}", one.told, other.told),
+            [one, rest @ ..] => format!("{} or {} more places", one.told, rest.len()),
+        };
+        let mut towns: Vec<i32> = found.iter().flat_map(|s| s.towns.clone()).collect();
+        towns.sort_unstable();
+        towns.dedup();
+        let typed = &line[words[0].from..words[used - 1].until];
+        let named = if has_a_word(typed) { typed.to_owned() } else { String::new() };
+        Some((What::Near { place, towns, named }, used))
+    })
+}
+
+/// A part of a map, as the map writes it.
+fn within(words: &[Word]) -> Option<(What, usize)> {
+    let word = words.first().filter(|w| !w.quoted)?;
+    Some((What::Within(Area::read(&word.plain)?), 1))
+}
+
 /// A vocabulary whose names are in words.
 struct Known<'a> {
     albums: Vec<(&'a (AlbumId, String), Vec<String>)>,
@@ -286,10 +402,17 @@ pub fn read(line: &str, vocabulary: &Vocabulary, today: NaiveDate) -> Request {
     while let Some(word) = words.get(at) {
         let rest = &words[at..];
         // Of readings of the same length the last is taken: the most certain one comes last.
-        let meaning = [album(rest, &known), by(rest, &known), fixed(rest), days(rest, today)]
-            .into_iter()
-            .flatten()
-            .max_by_key(|(_, used)| *used);
+        let meaning = [
+            near(line, rest, &vocabulary.places),
+            album(rest, &known),
+            by(rest, &known),
+            fixed(rest),
+            days(rest, today),
+            within(rest),
+        ]
+        .into_iter()
+        .flatten()
+        .max_by_key(|(_, used)| *used);
         let (what, used) = match meaning {
             Some(meaning) => meaning,
             None if !word.quoted && NEGATIONS.contains(&word.plain.as_str()) && at + 1 < words.len() => {
@@ -353,6 +476,9 @@ fn told(what: &What) -> String {
             [(_, one), (_, other)] => format!("in the album “{one}” or “{other}”"),
             all => format!("in one of {} albums", all.len()),
         },
+        What::Near { place, named, .. } if named.is_empty() => format!("taken {place}"),
+        What::Near { place, named, .. } => format!("taken {place}, or named “{named}”"),
+        What::Within(area) => area.told(),
         What::Named(text) => format!("named “{text}”"),
         fixed => FIXED.iter().find(|(what, _)| what == fixed).map_or(String::new(), |(_, phrases)| phrases[0].to_owned()),
     }
@@ -367,13 +493,20 @@ pub struct Suggestion {
     pub added: String,
 }
 
-/// What the last word of a line may become: names of devices, cameras and albums, kinds, copies, months, seasons and feasts that have a word that
+/// What the last word of a line may become: names of devices, cameras, albums and places, kinds, copies, months, seasons and feasts that have a word that
 /// begins like it. What has it at its own beginning comes first.
 pub fn suggest(line: &str, vocabulary: &Vocabulary, today: NaiveDate, most: usize) -> Vec<Suggestion> {
     let words = split(line);
     let Some(last) = words.last().filter(|w| !w.quoted && w.until == line.len()) else { return Vec::new() };
     let albums = vocabulary.albums.iter().map(|(_, name)| format!("album {name}"));
-    let own = vocabulary.devices.iter().map(|(_, name)| name.clone()).chain(vocabulary.cameras.iter().cloned()).chain(albums);
+    let places = vocabulary.places.all.iter().map(|s| s.called.clone());
+    let own = vocabulary
+        .devices
+        .iter()
+        .map(|(_, name)| name.clone())
+        .chain(vocabulary.cameras.iter().cloned())
+        .chain(albums)
+        .chain(places);
     let fixed = FIXED.iter().map(|(_, phrases)| phrases[0].to_owned());
     let mut found: Vec<(usize, String)> = own
         .chain(fixed)

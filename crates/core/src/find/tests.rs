@@ -20,8 +20,24 @@ fn span(from: &str, until: &str) -> Days {
 fn vocabulary() -> Vocabulary {
     let device = |n, name: &str| (DeviceId(Uuid::from_u128(n)), name.to_owned());
     let album = |n, name: &str| (AlbumId(Uuid::from_u128(n)), name.to_owned());
+    let town = |id, name: &str, region: &str, country: &str| Town {
+        id,
+        name: name.into(),
+        region: region.into(),
+        country: country.into(),
+    };
     Vocabulary {
         of_others: false,
+        places: Places::of(&[
+            town(1, "Leiden", "South Holland", "NL"),
+            town(2, "The Hague", "South Holland", "NL"),
+            town(3, "Trondheim", "Sor-Trondelag", "NO"),
+            town(4, "Frankfurt am Main", "Hesse", "DE"),
+            town(5, "Frankfurt (Oder)", "Brandenburg", "DE"),
+            town(6, "Of", "Trabzon", "TR"),
+            town(7, "London", "England", "GB"),
+            town(8, "Kites", "", "US"),
+        ]),
         albums: vec![album(1, "The kite festival"), album(2, "Kites"), album(3, "Summer 2024"), album(4, "Videos")],
         devices: vec![device(1, "Juno’s phone"), device(2, "Desktop 2019"), device(3, "Pixel of Ilvá")],
         cameras: vec!["Fujifilm X100V".into(), "Google Pixel 8".into(), "Google Pixel 8 Pro".into()],
@@ -345,5 +361,58 @@ fn how_safe_pictures_of_others_are_is_not_told() {
         let request = read(line, &vocabulary, day(TODAY));
         assert_eq!(request.terms, [], "{line}");
         assert_eq!(request.unknown[0].1, "how safe pictures are is told in the library", "{line}");
+    }
+}
+
+fn near_of(line: &str) -> (Vec<i32>, String) {
+    let request = read_it(line);
+    assert_eq!(request.unknown, [], "{line}");
+    match request.terms.as_slice() {
+        [Term { what: What::Near { towns, .. }, told, .. }] => (towns.clone(), told.clone()),
+        other => panic!("{line}: {other:?}"),
+    }
+}
+
+#[rstest]
+#[case("Leiden", &[1], "taken near Leiden, Netherlands, or named “Leiden”")]
+#[case("near LEIDÉN", &[1], "taken near Leiden, Netherlands, or named “LEIDÉN”")]
+#[case("the hague", &[2], "taken near The Hague, Netherlands, or named “the hague”")]
+#[case("in Norway", &[3], "taken in Norway, or named “Norway”")]
+#[case("holland", &[1, 2], "taken in the Netherlands, or named “holland”")]
+#[case("The Netherlands", &[1, 2], "taken in the Netherlands, or named “The Netherlands”")]
+#[case("south holland", &[1, 2], "taken in South Holland, Netherlands, or named “south holland”")]
+#[case("frankfurt", &[4, 5], "taken near Frankfurt (Oder), Germany or near Frankfurt am Main, Germany, or named “frankfurt”")]
+#[case("Frankfurt am Main", &[4], "taken near Frankfurt am Main, Germany, or named “Frankfurt am Main”")]
+#[case("UK", &[7], "taken in the United Kingdom")]
+#[case("England", &[7], "taken in England, United Kingdom, or named “England”")]
+fn places_are_named(#[case] line: &str, #[case] towns: &[i32], #[case] told: &str) {
+    assert_eq!(near_of(line), (towns.to_vec(), told.to_owned()));
+}
+
+#[test]
+fn places_stand_beside_all_else() {
+    assert_eq!(told_of("videos in norway 2024"), ["videos", "taken in Norway, or named “norway”", "2024"]);
+    assert_eq!(told_of("not leiden"), ["not: taken near Leiden, Netherlands, or named “leiden”"]);
+    // Of an album and a town of the same name, the album is meant; what says nothing by itself is no town.
+    assert_eq!(told_of("kites"), ["in the album “Kites”"]);
+    assert_eq!(told_of("photos of juno"), ["photos", "sent by Juno’s phone"]);
+    assert_eq!(told_of("\"leiden\""), ["named “leiden”"]);
+    // Not where nothing was taken.
+    assert_eq!(told_of("sweden"), ["named “sweden”"]);
+    let lines = |line: &str| suggest(line, &vocabulary(), day(TODAY), 9).into_iter().map(|s| s.line).collect::<Vec<_>>();
+    assert_eq!(lines("videos lei"), ["videos Leiden"]);
+    assert_eq!(lines("nor"), ["Norway"]);
+}
+
+#[test]
+fn a_part_of_a_map_is_read() {
+    let request = read_it("52.15/4.48..52.17/4.5 2024");
+    assert_eq!(request.unknown, []);
+    assert!(matches!(request.terms[0].what, What::Within(_)));
+    assert_eq!(request.terms[0].told, "on the map around 52.16° N, 4.49° E");
+    assert_eq!(request.terms[0].rest, "2024");
+    // What is none has no word that a name could have.
+    for line in ["52.15/4.48", "99.15/4.48..52.17/4.5", "\"52.15/4.48..52.17/4.5\""] {
+        assert_eq!(read_it(line).terms, [], "{line}");
     }
 }

@@ -31,7 +31,14 @@ pub(super) fn needs(kind: Kind) -> bool {
         | Kind::Reseal
         // One of its rows is home's.
         | Kind::Reading => true,
-        Kind::Ledger | Kind::Prove | Kind::Group | Kind::Listing | Kind::Drill | Kind::Release | Kind::Remove => false,
+        Kind::Ledger
+        | Kind::Prove
+        | Kind::Group
+        | Kind::Listing
+        | Kind::Drill
+        | Kind::Release
+        | Kind::Remove
+        | Kind::Town => false,
     }
 }
 

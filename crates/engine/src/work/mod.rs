@@ -1,6 +1,6 @@
 //! Background work: rows of the catalogue, taken, done, put back.
 //!
-//! One loop for each kind ([`run`]: [`previews`], [`groups`], [`refile`], [`adopt`], [`derive`], [`checks`] for three, [`heal`] for two, [`holding`] for three, [`reseal`], [`home`], [`ledger`], and [`sending`] for the
+//! One loop for each kind ([`run`]: [`previews`], [`groups`], [`refile`], [`adopt`], [`derive`], [`checks`] for three, [`heal`] for two, [`holding`] for three, [`reseal`], [`home`], [`towns`], [`ledger`], and [`sending`] for the
 //! other two; [`store`] opens what they send to). A loop sleeps until it is woken by a notification or until something is due; while nothing is due, nothing wakes. Every piece of work may be done twice and
 //! may be killed anywhere.
 
@@ -20,3 +20,4 @@ mod reseal;
 pub mod run;
 mod sending;
 mod store;
+mod towns;

@@ -14,7 +14,7 @@ use tokio::{
 use ypogeion_catalog::work::{Job, Kind};
 use ypogeion_core::OriginalId;
 
-use super::{adopt, checks, derive, ended::Ended, groups, heal, holding, home, ledger, previews, refile, reseal, sending};
+use super::{adopt, checks, derive, ended::Ended, groups, heal, holding, home, ledger, previews, refile, reseal, sending, towns};
 use crate::{
     connections::Slot,
     elsewhere,
@@ -62,7 +62,8 @@ pub fn start(engine: &Arc<Engine>) -> JoinSet<()> {
             | Kind::Hold
             | Kind::Release
             | Kind::Reseal
-            | Kind::Remove => 1,
+            | Kind::Remove
+            | Kind::Town => 1,
             // A slow place must not keep the others from being checked.
             Kind::Reading | Kind::Listing | Kind::Drill => 3,
         };
@@ -183,6 +184,7 @@ async fn begin(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         Kind::Hold => holding::settle(engine, job).await,
         Kind::Release => holding::release(engine).await,
         Kind::Remove => holding::remove(engine, job).await,
+        Kind::Town => towns::name(engine, job).await,
     }
 }
 

@@ -31,6 +31,7 @@ mod links;
 mod looking;
 mod media;
 mod phone;
+mod places;
 mod rebuild;
 mod room;
 mod sentences;

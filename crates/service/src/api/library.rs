@@ -39,7 +39,7 @@ pub struct SoughtQuery {
 }
 
 /// At what somebody looks. Devices look at their member's own library.
-async fn scope(app: &App, caller: &Caller, album: Option<Uuid>) -> Answer<Scope> {
+pub(super) async fn scope(app: &App, caller: &Caller, album: Option<Uuid>) -> Answer<Scope> {
     let viewer = if album.is_some() { caller.person()?.id } else { caller.owner()? };
     Ok(albums::scope(&app.engine, viewer, album.map(AlbumId)).await?)
 }

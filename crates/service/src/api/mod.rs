@@ -2,7 +2,7 @@
 //! [`crate::caller::guard`].
 //!
 //! One module for each part of the API: [`door`] (of a machine without a household), [`house`], [`session`], [`people`], [`devices`] (as people see them), [`device`]
-//! (as devices ask), [`clearances`], [`adoptions`], [`library`], [`choosing`], [`albums`], [`outside`], [`holding`], [`runs`], [`stores`], [`keys`], [`checks`], [`work`], [`events`], and [`console`], which serves the pages.
+//! (as devices ask), [`clearances`], [`adoptions`], [`library`], [`places`], [`choosing`], [`albums`], [`outside`], [`holding`], [`runs`], [`stores`], [`keys`], [`checks`], [`work`], [`events`], and [`console`], which serves the pages.
 
 pub mod adoptions;
 pub mod albums;
@@ -21,6 +21,7 @@ pub mod keys;
 pub mod library;
 pub mod outside;
 pub mod people;
+pub mod places;
 pub mod runs;
 pub mod session;
 pub mod stores;
@@ -96,6 +97,8 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(library::download_original)
         .service(library::download_derived)
         .service(library::show_preview)
+        .service(places::show_map)
+        .service(places::list_towns)
         .service(choosing::count_chosen)
         .service(choosing::list_chosen)
         .service(choosing::make_zip)
