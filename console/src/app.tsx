@@ -7,6 +7,7 @@ import { Overview } from "./pages/overview";
 import { Short } from "./pages/short";
 import { SignIn } from "./pages/sign-in";
 import { Shell } from "./shell";
+import { AddingPlace } from "./ui/adding";
 import { PasswordAgain } from "./ui/again";
 import { Fault, Waiting } from "./ui/states";
 
@@ -46,6 +47,7 @@ export function App() {
   return (
     <Shell me={me.data} there={there}>
       <PasswordAgain name={me.data.name} />
+      <AddingPlace key={me.data.id} me={me.data}>
       <PageThatCame at={at}>
         <Suspense fallback={<Waiting what="the page" full />}>
           <Routes>
@@ -70,6 +72,7 @@ export function App() {
           </Routes>
         </Suspense>
       </PageThatCame>
+      </AddingPlace>
     </Shell>
   );
 }

@@ -1,10 +1,10 @@
 /** Sending from a browser: this browser as a device of its own, offers first, then resumable uploads (tus 1.0). */
 import { Upload } from "tus-js-client";
 import { ask, type Schemas } from "../api/client";
+import { digestOf } from "./hashing";
 
-const KEPT = "ypogeion-night";
-/** A browser can only hash what it holds in memory; larger files are hashed by the server alone. */
-const HASHED_UP_TO = 64 << 20;
+/** Each person has a device of their own in a browser that several use. */
+const keptFor = (person: string) => `ypogeion-night-${person}`;
 const AT_ONCE = 2;
 
 export interface Device {
@@ -12,18 +12,18 @@ export interface Device {
   name: string;
 }
 
-/** `shared`: where it waits, if another app shared it with this page. */
-export type Item = { file: File; size: number; shared?: string } & (
+/** `shared`: where it waits, if another app shared it with this page. `source`: the folder that it is from. `anew`: sent also if it is here, so that one is told which picture it is. */
+export type Item = { file: File; size: number; shared?: string; source?: string; anew?: boolean } & (
   | { state: "waiting" }
   | { state: "sending"; sent: number }
-  | { state: "home" }
+  | { state: "home"; original?: string | undefined }
   | { state: "there" }
   | { state: "failed"; why: string }
 );
 
-export function ownDevice(): Device | undefined {
+export function ownDevice(person: string): Device | undefined {
   try {
-    const kept: unknown = JSON.parse(localStorage.getItem(KEPT) ?? "null");
+    const kept: unknown = JSON.parse(localStorage.getItem(keptFor(person)) ?? "null");
     return kept && typeof kept === "object" && "token" in kept ? (kept as Device) : undefined;
   } catch {
     return undefined;
@@ -31,17 +31,17 @@ export function ownDevice(): Device | undefined {
 }
 
 /** Makes this browser a device of the member who is signed in. */
-export async function becomeDevice(name: string): Promise<Device> {
+export async function becomeDevice(person: string, name: string, kind: "phone" | "computer"): Promise<Device> {
   const pairing = await ask<Schemas["Pairing"]>("/api/pairings", "POST", {});
-  const claim = { code: pairing.code, device_name: name, device_kind: "phone", client: "night page" };
+  const claim = { code: pairing.code, device_name: name, device_kind: kind, client: kind === "phone" ? "night page" : "browser" };
   const claimed = await ask<Schemas["Claimed"]>("/api/pairings/claim", "POST", claim);
   const device = { token: claimed.token, name };
-  localStorage.setItem(KEPT, JSON.stringify(device));
+  localStorage.setItem(keptFor(person), JSON.stringify(device));
   return device;
 }
 
-export function forgetDevice() {
-  localStorage.removeItem(KEPT);
+export function forgetDevice(person: string) {
+  localStorage.removeItem(keptFor(person));
 }
 
 const SHARED = "night-shared";
@@ -69,16 +69,9 @@ export async function forgetShared(places: string[]): Promise<void> {
   await Promise.all(places.map((place) => cache.delete(place)));
 }
 
-async function digestOf(file: File): Promise<string | undefined> {
-  // Only pages that came over a safe connection may hash.
-  if (file.size > HASHED_UP_TO || !crypto.subtle) return undefined;
-  const hash = await crypto.subtle.digest("SHA-256", await file.arrayBuffer());
-  return [...new Uint8Array(hash)].map((b) => b.toString(16).padStart(2, "0")).join("");
-}
-
 /** Asks whether these bytes are wanted. No answer is no reason not to send: the server keeps equal bytes once. */
 async function offer(device: Device, base: Base, digest: string): Promise<"want" | "have" | { no: string }> {
-  const entry = { digest, size: base.size, name: base.file.name, source: "Night page", file_time: fileTime(base) ?? null };
+  const entry = { digest, size: base.size, name: base.file.name, source: base.source ?? "Night page", file_time: fileTime(base) ?? null };
   const response = await fetch("/api/device/offers", {
     method: "POST",
     headers: { authorization: `Bearer ${device.token}`, "content-type": "application/json" },
@@ -103,8 +96,8 @@ export async function sendAll(device: Device, items: Item[], tell: (place: numbe
       const place = next++;
       const item = items[place];
       if (!item || item.state === "home" || item.state === "there") continue;
-      const { file, size, shared } = item;
-      const base: Base = shared === undefined ? { file, size } : { file, size, shared };
+      const { file, size, shared, source, anew } = item;
+      const base: Base = { file, size, ...(shared === undefined ? {} : { shared }), ...(source === undefined ? {} : { source }), ...(anew ? { anew } : {}) };
       const ended = await sendOne(device, base, (sent) => tell(place, { ...base, state: "sending", sent }), signal);
       if (shared !== undefined && (ended.state === "home" || ended.state === "there")) await forgetShared([shared]);
       tell(place, ended);
@@ -113,7 +106,7 @@ export async function sendAll(device: Device, items: Item[], tell: (place: numbe
   await Promise.all(Array.from({ length: AT_ONCE }, worker));
 }
 
-type Base = Pick<Item, "file" | "size" | "shared">;
+type Base = Pick<Item, "file" | "size" | "shared" | "source" | "anew">;
 
 /** When the file was last written; sharing carries no times, and the moment of sharing would only look like one. */
 function fileTime({ file, shared }: Base): string | undefined {
@@ -127,7 +120,7 @@ async function sendOne(device: Device, base: Base, progress: (sent: number) => v
   let digest: string | undefined;
   try {
     digest = await digestOf(file);
-    const answer = digest ? await offer(device, base, digest) : "want";
+    const answer = digest && !base.anew ? await offer(device, base, digest) : "want";
     if (answer === "have") return { ...base, state: "there" };
     if (typeof answer === "object") return { ...base, state: "failed", why: answer.no };
   } catch (e) {
@@ -138,11 +131,11 @@ async function sendOne(device: Device, base: Base, progress: (sent: number) => v
     const upload = new Upload(file, {
       endpoint: "/tus/",
       headers: { Authorization: `Bearer ${device.token}` },
-      metadata: { filename: file.name, source: "Night page", ...(time ? { mtime: time } : {}), ...(digest ? { sha256: digest } : {}) },
+      metadata: { filename: file.name, source: base.source ?? "Night page", ...(time ? { mtime: time } : {}), ...(digest ? { sha256: digest } : {}) },
       retryDelays: [0, 1000, 3000, 5000, 10_000, 20_000, 30_000, 60_000],
       removeFingerprintOnSuccess: true,
       onProgress: progress,
-      onSuccess: () => resolve({ ...base, state: "home" }),
+      onSuccess: ({ lastResponse }) => resolve({ ...base, state: "home", original: lastResponse.getHeader("ypogeion-original") }),
       onError: (e) => {
         const response = "originalResponse" in e ? e.originalResponse : null;
         if (response?.getStatus() === 401) reject(new Revoked());

@@ -4,6 +4,7 @@ import { Link, useLocation, useNavigate, useParams } from "react-router";
 import { ask, type Album, type Me, type Schemas } from "../api/client";
 import { keys, useAlbum, useDo } from "../api/hooks";
 import { counted } from "../format";
+import { AddButton, DropPlace } from "../ui/adding";
 import { Select } from "../ui/choose";
 import { Confirm } from "../ui/confirm";
 import { Button, Dialog, Field, Page } from "../ui/parts";
@@ -45,7 +46,15 @@ export function AlbumPage({ me }: { me: Me }) {
       title={a.name}
       back={back}
       album={a}
-      actions={a.may === "own" && <Owner album={a} guest={me.role === "guest"} />}
+      actions={
+        a.may !== "look" && (
+          <>
+            <AddButton album={{ id, name: a.name }} />
+            <DropPlace album={{ id, name: a.name }} />
+            {a.may === "own" && <Owner album={a} guest={me.role === "guest"} />}
+          </>
+        )
+      }
       says={(total) => (
         <>
           {find ? (total > 0 ? `${counted(total, "picture")} of this album.` : "No picture of this album is like that.") : `${size(a)} ${shares(a)}`}
@@ -54,7 +63,7 @@ export function AlbumPage({ me }: { me: Me }) {
       )}
       empty={
         <Empty title="Nothing in it yet">
-          {a.may === "look" ? "Whoever owns it, or may add to it, puts pictures into it." : "Choose pictures in the library, and add them to this album; or open one and add it there. Only pictures of your own can be added."}
+          {a.may === "look" ? "Whoever owns it, or may add to it, puts pictures into it." : "Drop pictures onto this page, or choose some in the library and add them to this album. Only pictures of your own can be added."}
         </Empty>
       }
     />

@@ -1,6 +1,7 @@
 /** One's own library. */
 import { Link, useLocation } from "react-router";
 import { counted } from "../format";
+import { AddButton, DropPlace } from "../ui/adding";
 import { Empty } from "../ui/states";
 import { Browse } from "./browse";
 import { ThisDay } from "./this-day";
@@ -13,17 +14,21 @@ export function Library({ keeper }: { keeper: boolean }) {
       among={{ find }}
       title="Library"
       actions={
-        keeper && (
+        <>
+          <AddButton />
+          <DropPlace />
+          {keeper && (
           <Link to="/library/adopt" className="border-line bg-raised rounded-lg border px-3.5 py-1.5 text-[15px] font-semibold text-ink no-underline hover:border-soft">
             Adopt an old disk
           </Link>
-        )
+          )}
+        </>
       }
       says={(total, months) => (total > 0 ? `${counted(total, "picture")} of yours, in ${counted(months.length, "month")}.` : find ? "No picture of yours is like that." : "Nothing has arrived yet.")}
       above={<ThisDay />}
       empty={
         <Empty title="No pictures yet">
-          Pair a phone or a computer under Devices. What it sends appears here at once, and in plain folders on the home disk.
+          Pair a phone or a computer under Devices, or drop pictures onto this page. What arrives appears here at once, and in plain folders on the home disk.
         </Empty>
       }
     />

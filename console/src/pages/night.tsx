@@ -7,9 +7,9 @@ import { Button, Field, Page, State } from "../ui/parts";
 import { Fault } from "../ui/states";
 
 export function Night({ me }: { me: Me }) {
-  const [device, setDevice] = useState(ownDevice);
+  const [device, setDevice] = useState(() => ownDevice(me.id));
   const revoked = () => {
-    forgetDevice();
+    forgetDevice(me.id);
     setDevice(undefined);
   };
   return (
@@ -28,7 +28,7 @@ export function Night({ me }: { me: Me }) {
 function Begin({ me, onBegun }: { me: Me; onBegun: (device: Device) => void }) {
   const [name, setName] = useState(`${me.name}’s browser`);
   const [failure, setFailure] = useState<Failure>();
-  const begin = () => becomeDevice(name).then(onBegun, (e: Failure) => setFailure(e));
+  const begin = () => becomeDevice(me.id, name, "phone").then(onBegun, (e: Failure) => setFailure(e));
   return (
     <div className="mt-6 max-w-md">
       <p className="mt-0">This browser becomes one of your devices. It can add to your pictures and read them, but delete nothing. You can revoke it under Devices at any time.</p>
@@ -80,7 +80,7 @@ function Sender({ device, onRevoked }: { device: Device; onRevoked: () => void }
       {!running && (
         <label className="border-soft/60 hover:border-accent flex max-w-xl cursor-pointer flex-col items-start rounded-[10px] border-2 border-dashed px-5 py-6 focus-within:outline-2 focus-within:outline-accent">
           <span className="text-[17px] font-semibold">Choose pictures and videos</span>
-          <span className="text-[14.5px] text-soft">You can choose whole albums. A file up to 64 MB that is on the server already is not sent again; a larger one is sent, and kept only once.</span>
+          <span className="text-[14.5px] text-soft">You can choose whole albums. What is on the server already is not sent again.</span>
           <span aria-hidden className="border-line bg-raised mt-3 rounded-lg border px-3.5 py-1.5 text-[15px] font-semibold">
             Choose …
           </span>

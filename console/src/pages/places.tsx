@@ -58,8 +58,8 @@ function Known({ towns, find, look }: KnownProps) {
     <div className="px-8 py-[26px] max-lg:px-3 max-lg:py-5">
       <h1 className="m-0 text-[29px] leading-tight max-sm:text-[25px]">Places</h1>
       <FindLine among={{ find }} look={look} />
-      <p className="mt-1 mb-4 text-[16px] text-soft">{`Your pictures were taken near ${counted(towns.length, "town")} in ${counted(countries, "country", "countries")}.`}</p>
-      <div className="grid gap-x-7 gap-y-5 xl:grid-cols-[minmax(0,1fr)_270px]">
+      <p className="mt-1 mb-4 text-[16px] text-soft">{find ? "The map shows only what you look for." : `Your pictures were taken near ${counted(towns.length, "town")} in ${counted(countries, "country", "countries")}.`}</p>
+      <div className={`grid gap-x-7 gap-y-5 ${find ? "" : "xl:grid-cols-[minmax(0,1fr)_270px]"}`}>
         <div className="min-w-0">
           <div ref={place}>
             <EarthMap view={shown} onView={go} label="Map of where pictures were taken. Arrows move it, plus and minus bring it nearer and farther." className={`border-line min-h-[300px] rounded-lg border ${chosen ? "h-[46vh]" : "h-[62vh]"}`}>
@@ -69,7 +69,7 @@ function Known({ towns, find, look }: KnownProps) {
           <p className="mt-1.5 mb-0 text-[12.5px] text-soft">Land and borders: Natural Earth. Towns: GeoNames, CC BY 4.0. Nothing of this page is fetched from the internet.</p>
           {chosen && <Chosen key={chosen.line} find={find} chosen={chosen} nearer={() => setView(into(chosen.line, shown, size))} close={() => setChosen(undefined)} />}
         </div>
-        <Towns towns={towns} />
+        {!find && <Towns towns={towns} />}
       </div>
     </div>
   );

@@ -33,10 +33,13 @@ function measured(shape: Feature<Geometry, { name: string }>): Country {
   const box: Country["box"] = [180, 90, -180, -90];
   let largest = { area: 0, middle: { north: 0, east: 0 }, width: 0 };
   for (const ring of ringsOf(shape.geometry)) {
-    let [area, x, y, west, east] = [0, 0, 0, 180, -180];
+    let [area, x, y, west, east] = [0, 0, 0, 540, -540];
+    // Over the date line, degrees go on instead of beginning anew.
+    let ax = ring[0]?.[0] ?? 0;
     for (let n = 0; n < ring.length; n++) {
-      const [ax = 0, ay = 0] = ring[n] ?? [];
-      const [bx = 0, by = 0] = ring[(n + 1) % ring.length] ?? [];
+      const ay = ring[n]?.[1] ?? 0;
+      const [next = 0, by = 0] = ring[(n + 1) % ring.length] ?? [];
+      const bx = next + 360 * Math.round((ax - next) / 360);
       const cross = ax * by - bx * ay;
       area += cross;
       x += (ax + bx) * cross;
@@ -47,9 +50,12 @@ function measured(shape: Feature<Geometry, { name: string }>): Country {
       box[1] = Math.min(box[1], ay);
       box[2] = Math.max(box[2], ax);
       box[3] = Math.max(box[3], ay);
+      ax = bx;
     }
     if (Math.abs(area) > largest.area) largest = { area: Math.abs(area), middle: { east: x / (3 * area), north: y / (3 * area) }, width: east - west };
   }
+  // What lies over the date line is on both sides of every map.
+  if (box[0] < -180 || box[2] > 180) [box[0], box[2]] = [-180, 180];
   return { name: shape.properties.name, shape, box, middle: largest.middle, width: largest.width };
 }
 
@@ -93,7 +99,7 @@ export function coloursOf(element: Element): Colours {
     probe.style.color = `var(${name})`;
     return getComputedStyle(probe).color;
   };
-  const all = { water: colour("--rock-chamber"), land: colour("--paper-raised"), border: colour("--map-border"), name: colour("--ink-soft") };
+  const all = { water: colour("--rock-chamber"), land: colour("--map-land"), border: colour("--map-border"), name: colour("--ink-soft") };
   probe.remove();
   return { ...all, name: all.name || style.color };
 }

@@ -66,12 +66,14 @@ UPDATE original SET spot = spot_of(facts) WHERE facts ? 'place';
 CREATE FUNCTION original_taken_somewhere() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
     NEW.spot := spot_of(NEW.facts);
-    -- Within 150 m of another picture of theirs, the town is the same.
+    -- Within 150 m of another picture of theirs, the town is the same. A few of them are looked at: of thousands that arrive together, none has one yet.
     NEW.town := (
-        SELECT o.town FROM original o
-        WHERE o.person = NEW.person AND o.spot >= NEW.spot >> 12 << 12 AND o.spot < ((NEW.spot >> 12) + 1) << 12
-          AND o.town IS NOT NULL AND o.leads AND o.held_at IS NULL AND o.gone_at IS NULL
-        LIMIT 1
+        SELECT near.town FROM (
+            SELECT o.town FROM original o
+            WHERE o.person = NEW.person AND o.spot >= NEW.spot >> 12 << 12 AND o.spot < ((NEW.spot >> 12) + 1) << 12
+              AND o.leads AND o.held_at IS NULL AND o.gone_at IS NULL
+            LIMIT 20
+        ) near WHERE near.town IS NOT NULL LIMIT 1
     );
     RETURN NEW;
 END $$;
@@ -80,20 +82,6 @@ CREATE TRIGGER original_taken_somewhere BEFORE INSERT ON original FOR EACH ROW W
 CREATE TRIGGER original_taken_elsewhere BEFORE UPDATE OF facts ON original FOR EACH ROW
     WHEN ((NEW.facts -> 'place') IS DISTINCT FROM (OLD.facts -> 'place')) EXECUTE FUNCTION original_taken_somewhere();
 
--- Once for all that a person sends in some seconds.
-CREATE FUNCTION original_without_town() RETURNS trigger LANGUAGE plpgsql AS $$
-BEGIN
-    INSERT INTO job (kind, key, priority, due) VALUES ('town', NEW.person, 24, NEW.landed_at + interval '3 seconds')
-    ON CONFLICT (kind, key, store) DO UPDATE SET wishes = job.wishes + 1, gave_up = false,
-        attempts = CASE WHEN job.gave_up THEN 0 ELSE job.attempts END,
-        due = CASE WHEN job.lease_end IS NOT NULL THEN excluded.due
-                   WHEN job.error IS NULL OR job.gave_up THEN least(job.due, excluded.due) ELSE job.due END;
-    RETURN NULL;
-END $$;
-CREATE TRIGGER original_without_town AFTER INSERT ON original FOR EACH ROW WHEN (NEW.spot IS NOT NULL AND NEW.town IS NULL)
-    EXECUTE FUNCTION original_without_town();
-CREATE TRIGGER original_with_town_no_more AFTER UPDATE OF facts ON original FOR EACH ROW
-    WHEN (NEW.spot IS NOT NULL AND NEW.town IS NULL AND NEW.spot IS DISTINCT FROM OLD.spot) EXECUTE FUNCTION original_without_town();
 CREATE INDEX original_no_town ON original (person, spot) WHERE spot IS NOT NULL AND town IS NULL;
 INSERT INTO job (kind, key, priority, due) SELECT DISTINCT 'town', person, 24, now() FROM original WHERE spot IS NOT NULL;
 
@@ -125,14 +113,25 @@ CREATE TABLE spot_change (
     town   integer,
     n      bigint NOT NULL
 );
+-- The work of finding towns: once for all that a person sends in some seconds.
+CREATE FUNCTION towns_wanted(who uuid, came timestamptz) RETURNS void LANGUAGE sql AS $$
+    INSERT INTO job (kind, key, priority, due) VALUES ('town', who, 24, came + interval '3 seconds')
+    ON CONFLICT (kind, key, store) DO UPDATE SET wishes = job.wishes + 1, gave_up = false,
+        attempts = CASE WHEN job.gave_up THEN 0 ELSE job.attempts END,
+        due = CASE WHEN job.lease_end IS NOT NULL THEN excluded.due
+                   WHEN job.error IS NULL OR job.gave_up THEN least(job.due, excluded.due) ELSE job.due END
+$$;
 CREATE FUNCTION spots_added() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
+    PERFORM towns_wanted(person, max(landed_at)) FROM changed WHERE spot IS NOT NULL AND town IS NULL GROUP BY person;
     INSERT INTO spot_change (person, spot, town, n)
     SELECT person, spot, town, count(*) FROM changed WHERE spot IS NOT NULL AND leads AND held_at IS NULL AND gone_at IS NULL GROUP BY person, spot, town;
     RETURN NULL;
 END $$;
 CREATE FUNCTION spots_changed() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
+    PERFORM towns_wanted(n.person, max(n.landed_at)) FROM after n JOIN before o USING (id)
+    WHERE n.spot IS NOT NULL AND n.town IS NULL AND n.spot IS DISTINCT FROM o.spot GROUP BY n.person;
     INSERT INTO spot_change (person, spot, town, n)
     SELECT person, spot, town, sum(n) FROM (
         SELECT person, spot, town, 1 AS n FROM after WHERE spot IS NOT NULL AND leads AND held_at IS NULL AND gone_at IS NULL

@@ -3,6 +3,7 @@
 mod a_million;
 mod access;
 mod activity;
+mod adding;
 mod adopt;
 mod albums;
 mod audits;
