@@ -3021,13 +3021,15 @@ export interface components {
             count: number;
             /** @description The line that finds the pictures of this cell, see `/api/find`. */
             line: string;
-            /** @description What that one was taken near: `near Leiden, Netherlands`. None: nobody has found out yet. */
+            /** @description What all of them were taken near: `near Leiden, Netherlands`. None: the cell is too large for that, there is no town, or nobody has found out yet. */
             near?: string | null;
             /**
              * Format: uuid
              * @description One of them.
              */
             picture: string;
+            /** @description Its preview: `waiting`, `ready` or `none`. */
+            preview: string;
         };
         /** @description What a map shows. */
         MapCells: {

@@ -5,7 +5,7 @@ use diesel::{
     QueryableByName,
     result::Error as DieselError,
     sql_query,
-    sql_types::{Array, BigInt, Integer, Nullable, SmallInt, Uuid as SqlUuid},
+    sql_types::{Array, BigInt, Integer, Nullable, SmallInt, Text, Uuid as SqlUuid},
 };
 use uuid::Uuid;
 use ypogeion_core::{
@@ -61,6 +61,8 @@ pub struct Cell {
     pub middle: Spot,
     /// One of them.
     pub picture: OriginalId,
+    /// Its preview: `waiting`, `ready` or `none`.
+    pub preview: String,
     /// The town that one was taken near, if it is known yet.
     pub near: Option<TownAt>,
 }
@@ -106,6 +108,8 @@ struct CellRow {
     y: i64,
     #[diesel(sql_type = SqlUuid)]
     picture: Uuid,
+    #[diesel(sql_type = Text)]
+    preview: String,
     #[diesel(sql_type = Nullable<Integer>)]
     town: Option<i32>,
 }
@@ -222,7 +226,7 @@ impl Catalog {
         let rows: Vec<CellRow> = match (scope.album, sought) {
             (None, None) => {
                 let asking = Asking::new(
-                    "SELECT f.cell, f.n, f.x, f.y, o.id AS picture, o.town FROM (
+                    "SELECT f.cell, f.n, f.x, f.y, o.id AS picture, o.preview, o.town FROM (
                      SELECT cell, sum(n)::bigint AS n, sum(x)::bigint AS x, sum(y)::bigint AS y FROM spot_count WHERE level = ",
                 );
                 let asking =
@@ -234,7 +238,8 @@ impl Catalog {
                 let asking =
                     asking.text(" GROUP BY cell HAVING sum(n) > 0 ORDER BY 2 DESC, 1 LIMIT ").value::<BigInt, _>(MOST + 1);
                 // Of each cell one picture, by the index.
-                let asking = asking.text(") f CROSS JOIN LATERAL (SELECT o.id, o.town FROM original o WHERE").shown(scope);
+                let asking =
+                    asking.text(") f CROSS JOIN LATERAL (SELECT o.id, o.preview, o.town FROM original o WHERE").shown(scope);
                 let asking =
                     asking.text(" AND o.spot >= f.cell << ").value::<Integer, _>(by).text(" AND o.spot < (f.cell + 1) << ");
                 let asking = asking.value::<Integer, _>(by).text(" LIMIT 1) o ORDER BY f.n DESC, f.cell");
@@ -244,8 +249,8 @@ impl Catalog {
                 let asking = Asking::new("SELECT s.spot >> ").value::<Integer, _>(by);
                 let asking = asking.text(
                     " AS cell, count(*) AS n, sum(spot_column(s.spot))::bigint AS x, sum(spot_row(s.spot))::bigint AS y,
-                     (array_agg(s.id))[1] AS picture, (array_agg(s.town))[1] AS town
-                     FROM (SELECT o.spot, o.id, o.town FROM original o WHERE",
+                     (array_agg(s.id))[1] AS picture, (array_agg(s.preview))[1] AS preview, (array_agg(s.town))[1] AS town
+                     FROM (SELECT o.spot, o.id, o.preview, o.town FROM original o WHERE",
                 );
                 let asking = asking.shown(scope).text(" AND").within(area).meets(scope, sought).in_spans(sought);
                 let asking =
@@ -264,7 +269,7 @@ impl Catalog {
         let cells = rows.into_iter().take(MOST as usize).filter_map(|r| {
             let near = r.town.and_then(|id| towns.iter().find(|t| t.town.id == id)).cloned();
             let middle = Spot::middle(r.n, r.x, r.y)?;
-            Some(Cell { cell: r.cell, count: unsigned(r.n), middle, picture: OriginalId(r.picture), near })
+            Some(Cell { cell: r.cell, count: unsigned(r.n), middle, picture: OriginalId(r.picture), preview: r.preview, near })
         });
         Ok(Cells { cells: cells.collect(), more })
     }

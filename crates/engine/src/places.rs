@@ -28,6 +28,7 @@ pub async fn map(engine: &Engine, scope: Scope, (area, level): (&str, u8), sough
         at: (c.middle.north(), c.middle.east()),
         count: c.count,
         picture: c.picture,
+        preview: c.preview,
         near: c.near.filter(|t| level >= NAMED && t.town.is_near(t.spot, c.middle)).map(|t| t.town.near(t.spot, c.middle)),
         line: spot::area_of(level, c.cell).to_string(),
     });

@@ -14,6 +14,8 @@ pub struct MapCell {
     /// One of them.
     #[schema(value_type = Uuid)]
     pub picture: OriginalId,
+    /// Its preview: `waiting`, `ready` or `none`.
+    pub preview: String,
     /// What all of them were taken near: `near Leiden, Netherlands`. None: the cell is too large for that, there is no town, or nobody has found out yet.
     pub near: Option<String>,
     /// The line that finds the pictures of this cell, see `/api/find`.

@@ -108,8 +108,20 @@ async fn the_pages_fit_a_phone_and_tell_when_the_server_is_away() {
     let over = "const parts = [...document.querySelectorAll('main *')].filter(e => getComputedStyle(e).overflowX === 'auto' \
                 && !e.closest('pre, textarea, code, [role=tablist]')).map(e => e.scrollWidth - e.clientWidth); \
                 return Math.max(document.documentElement.scrollWidth - innerWidth, ...parts)";
-    let pages =
-        ["", "library", "devices", "offsite", "offsite/too-few", "activity", "rules", "night", "restore", "me", "library/adopt"];
+    let pages = [
+        "",
+        "library",
+        "places",
+        "devices",
+        "offsite",
+        "offsite/too-few",
+        "activity",
+        "rules",
+        "night",
+        "restore",
+        "me",
+        "library/adopt",
+    ];
     for page in pages {
         narrow.page.goto(w.house.http.join(page).unwrap().as_str()).await.unwrap();
         narrow.wait("main h1").await.unwrap();
@@ -214,6 +226,7 @@ async fn no_page_complains_whoever_looks_at_it() {
         shared.as_str(),
         within.as_str(),
         "library/adopt",
+        "places",
         "devices",
         "offsite",
         "offsite/too-few",
