@@ -59,11 +59,11 @@ export const useOriginal = (id: string | undefined, among: Among) =>
     enabled: id !== undefined,
     placeholderData: keepPreviousData,
   });
-/** Where pictures of one's own were taken, in a part of the earth, of what is looked for. */
-export const useMap = (area: string, level: number, find: string) =>
+/** Where these pictures were taken, in a part of the earth. */
+export const useMap = (area: string, level: number, among: Among) =>
   useQuery<Schemas["MapCells"], Failure>({
-    queryKey: [...keys.monthsOf({ find }), "map", area, String(level)],
-    queryFn: () => ask(`/api/map?area=${encodeURIComponent(area)}&level=${level}${sought({ find }, "&")}`),
+    queryKey: [...keys.monthsOf(among), "map", area, String(level)],
+    queryFn: () => ask(`/api/map?area=${encodeURIComponent(area)}&level=${level}${sought(among, "&")}`),
     placeholderData: keepPreviousData,
   });
 /** The towns that they were taken near. */

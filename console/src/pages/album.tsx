@@ -58,6 +58,14 @@ export function AlbumPage({ me }: { me: Me }) {
       says={(total) => (
         <>
           {find ? (total > 0 ? `${counted(total, "picture")} of this album.` : "No picture of this album is like that.") : `${size(a)} ${shares(a)}`}
+          {a.pictures > 0 && !find && (
+            <>
+              {" "}
+              <Link to={`/places?album=${id}`} className="text-ink underline decoration-line underline-offset-4 hover:decoration-ink">
+                On the map
+              </Link>
+            </>
+          )}
           {a.words && <p className="mt-2 mb-0 max-w-prose whitespace-pre-line text-ink">{a.words}</p>}
         </>
       )}

@@ -1,14 +1,14 @@
 /** Where pictures were taken: on a map of the earth, and by the names of towns. */
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useRef, useState, type ReactNode } from "react";
 import { Link, useLocation, useNavigate } from "react-router";
-import type { Schemas } from "../api/client";
-import { useFound, useMap, useSome, useTowns } from "../api/hooks";
+import type { Failure, Schemas } from "../api/client";
+import { useAlbum, useFound, useMap, useSome, useTowns } from "../api/hooks";
 import { count, counted } from "../format";
 import { areaOf, around, asked, levelOf, lies, pointOf, read, seen, told, written, zoomed, type Size, type View } from "../ui/atlas";
 import { FindLine } from "../ui/find";
 import { EarthMap, useSize } from "../ui/map";
-import { Button, Page } from "../ui/parts";
-import { addressOf } from "../ui/sheet";
+import { Button, Page, TextButton } from "../ui/parts";
+import { addressOf, type Among } from "../ui/sheet";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { Strip } from "../ui/strip";
 
@@ -18,10 +18,62 @@ type Cell = Schemas["MapCell"];
 /** So many pictures of what was clicked are shown. */
 const SOME = 24;
 
+/** Where the map of these pictures is. */
+function mapOf({ find, album }: Among): string {
+  const query = new URLSearchParams();
+  if (album) query.set("album", album);
+  if (find) query.set("find", find);
+  const said = query.toString();
+  return said ? `/places?${said}` : "/places";
+}
+
 export function Places() {
-  const { search } = useLocation();
+  const query = new URLSearchParams(useLocation().search);
+  const find = query.get("find")?.trim() ?? "";
+  const album = query.get("album");
+  // Another line, or another album, is another map.
+  return album ? <OfAlbum key={`${album} ${find}`} among={{ find, album }} /> : <OfLibrary find={find} />;
+}
+
+/** All of the earth, in cells in which a journey of a day is one. */
+const EVERYWHERE = "-90/-180..90/180";
+const COARSE = 8;
+
+/** The map of an album: where it is, is told by its pictures. */
+function OfAlbum({ among }: { among: Among & { album: string } }) {
   const navigate = useNavigate();
-  const find = new URLSearchParams(search).get("find")?.trim() ?? "";
+  const album = useAlbum(among.album);
+  const all = useMap(EVERYWHERE, COARSE, among);
+  if (album.isError || all.isError) {
+    return (
+      <Page title="Places">
+        <Fault failure={(album.error ?? all.error) as Failure} again={() => void Promise.all([album.refetch(), all.refetch()])} />
+      </Page>
+    );
+  }
+  if (album.isPending || all.isPending) return <Waiting what="the places" full />;
+  const cells = all.data.cells;
+  const count = cells.reduce((n, c) => n + c.count, 0);
+  const says = among.find ? "The map shows only what you look for." : count === 0 ? "None of its pictures says where it was taken." : `${counted(count, "picture")} of it ${count === 1 ? "says" : "say"} where ${count === 1 ? "it was" : "they were"} taken.`;
+  return (
+    <Known
+      among={among}
+      title={`Places in “${album.data.name}”`}
+      back={
+        <Link to={addressOf({ find: "", album: among.album })} className="text-[15px] text-soft underline underline-offset-4 hover:text-ink">
+          {album.data.name}
+        </Link>
+      }
+      says={says}
+      at={cells.map((c) => ({ north: c.at[0] ?? 0, east: c.at[1] ?? 0 }))}
+      towns={[]}
+      look={(line) => void navigate(mapOf({ ...among, find: line }))}
+    />
+  );
+}
+
+function OfLibrary({ find }: { find: string }) {
+  const navigate = useNavigate();
   const towns = useTowns();
   if (towns.isPending) return <Waiting what="the places" full />;
   if (towns.isError) return <Page title="Places"><Fault failure={towns.error} again={() => void towns.refetch()} /></Page>;
@@ -34,42 +86,64 @@ export function Places() {
       </Page>
     );
   }
-  return <Known key={find} towns={towns.data} find={find} look={(line) => void navigate(line ? `/places?find=${encodeURIComponent(line)}` : "/places")} />;
+  const countries = new Set(towns.data.map((t) => t.country)).size;
+  return (
+    <Known
+      key={find}
+      among={{ find }}
+      title="Places"
+      says={find ? "The map shows only what you look for." : `Your pictures were taken near ${counted(towns.data.length, "town")} in ${counted(countries, "country", "countries")}.`}
+      at={towns.data.map((t) => ({ north: t.at[0] ?? 0, east: t.at[1] ?? 0 }))}
+      towns={towns.data}
+      look={(line) => void navigate(mapOf({ find: line }))}
+    />
+  );
 }
 
 interface KnownProps {
+  among: Among;
+  title: string;
+  /** Above the title: the way back. */
+  back?: ReactNode;
+  says: string;
+  /** Where pictures are: all of that is seen at first. */
+  at: readonly { north: number; east: number }[];
+  /** What is told beside the map. */
   towns: Town[];
-  find: string;
   look: (line: string) => void;
 }
 
-function Known({ towns, find, look }: KnownProps) {
+function Known({ among, title, back, says, at, towns, look }: KnownProps) {
+  const { find } = among;
+  const listed = towns.length > 0 && !find;
   const place = useRef<HTMLDivElement>(null);
   const size = useSize(place);
   const { search } = useLocation();
   // Where the address says that one was, when the page is opened.
   const [view, setView] = useState<View | undefined>(() => read(new URLSearchParams(search).get("map")));
   const [chosen, setChosen] = useState<{ line: string; near: string | undefined }>();
-  const shown = view ?? around(towns.map((t) => ({ north: t.at[0] ?? 0, east: t.at[1] ?? 0 })), size);
+  const shown = view ?? around(at, size);
   useAddress(view);
-  const countries = new Set(towns.map((t) => t.country)).size;
-  const go = (to: View) => setView(to);
   return (
     <div className="px-8 py-[26px] max-lg:px-3 max-lg:py-5">
-      <h1 className="m-0 text-[29px] leading-tight max-sm:text-[25px]">Places</h1>
-      <FindLine among={{ find }} look={look} />
-      <p className="mt-1 mb-4 text-[16px] text-soft">{find ? "The map shows only what you look for." : `Your pictures were taken near ${counted(towns.length, "town")} in ${counted(countries, "country", "countries")}.`}</p>
-      <div className={`grid gap-x-7 gap-y-5 ${find ? "" : "xl:grid-cols-[minmax(0,1fr)_270px]"}`}>
+      {back && <p className="m-0 mb-1">{back}</p>}
+      <h1 className="m-0 text-[29px] leading-tight break-words max-sm:text-[25px]">{title}</h1>
+      <FindLine among={among} look={look} />
+      <p className="mt-1 mb-4 text-[16px] text-soft">{says}</p>
+      <div className={`grid gap-x-7 gap-y-5 ${listed ? "xl:grid-cols-[minmax(0,1fr)_270px]" : ""}`}>
         <div className="min-w-0">
           <div ref={place}>
-            <EarthMap view={shown} onView={go} label="Map of where pictures were taken. Arrows move it, plus and minus bring it nearer and farther." className={`border-line min-h-[300px] rounded-lg border ${chosen ? "h-[46vh]" : "h-[62vh]"}`}>
-              {(room) => <Cells view={shown} size={room} find={find} chosen={chosen?.line} towns={towns} choose={(cell) => setChosen({ line: cell.line, near: nearOf(cell, towns) })} />}
+            <EarthMap view={shown} onView={setView} label="Map of where pictures were taken. Arrows move it, plus and minus bring it nearer and farther." className={`border-line min-h-[300px] rounded-lg border ${chosen ? "h-[46vh]" : "h-[62vh]"}`}>
+              {(room) => <Cells view={shown} size={room} among={among} chosen={chosen?.line} towns={towns} choose={(cell) => setChosen({ line: cell.line, near: nearOf(cell, towns) })} />}
             </EarthMap>
           </div>
+          <p className="mt-2 mb-0">
+            <TextButton onClick={() => setChosen({ line: told(seen(shown, size)), near: "on this map" })}>Show the pictures that were taken here</TextButton>
+          </p>
           <p className="mt-1.5 mb-0 text-[12.5px] text-soft">Land and borders: Natural Earth. Towns: GeoNames, CC BY 4.0. Nothing of this page is fetched from the internet.</p>
-          {chosen && <Chosen key={chosen.line} find={find} chosen={chosen} nearer={() => setView(into(chosen.line, shown, size))} close={() => setChosen(undefined)} />}
+          {chosen && <Chosen key={chosen.line} among={among} chosen={chosen} nearer={() => setView(into(chosen.line, shown, size))} close={() => setChosen(undefined)} />}
         </div>
-        {!find && <Towns towns={towns} />}
+        {listed && <Towns towns={towns} />}
       </div>
     </div>
   );
@@ -125,16 +199,16 @@ interface CellsProps {
   towns: Town[];
   view: View;
   size: Size;
-  find: string;
+  among: Among;
   chosen: string | undefined;
   choose: (cell: Cell) => void;
 }
 
-function Cells({ view, size, find, chosen, choose, towns }: CellsProps) {
+function Cells({ view, size, among, chosen, choose, towns }: CellsProps) {
   const level = levelOf(view.zoom);
   const wanted = { area: told(asked(seen(view, size), level)), level };
   const rested = useRested(wanted, `${wanted.area} ${level}`);
-  const map = useMap(rested.area, rested.level, find);
+  const map = useMap(rested.area, rested.level, among);
   const near = (map.data?.cells ?? []).map((cell) => ({ cell, says: nearOf(cell, towns), at: pointOf(view, cell.at[0] ?? 0, cell.at[1] ?? 0) }));
   const seenNow = near.filter(({ at }) => Math.abs(at.x) < size.width / 2 + 40 && Math.abs(at.y) < size.height / 2 + 40);
   return (
@@ -159,7 +233,7 @@ function Cells({ view, size, find, chosen, choose, towns }: CellsProps) {
           <Fault failure={map.error} again={() => void map.refetch()} />
         </div>
       )}
-      {map.data && (map.data.more || (map.data.cells.length === 0 && find !== "")) && (
+      {map.data && (map.data.more || (map.data.cells.length === 0 && among.find !== "")) && (
         <p role="status" className="bg-raised absolute top-3 left-3 m-0 rounded-lg px-3 py-1.5 text-[14px]">
           {map.data.more ? "There is more here than the map counts. Go nearer to see all of it." : "Nothing of what you look for was taken here."}
         </p>
@@ -169,10 +243,10 @@ function Cells({ view, size, find, chosen, choose, towns }: CellsProps) {
 }
 
 /** What was taken where somebody clicked. */
-function Chosen({ find, chosen, nearer, close }: { find: string; chosen: { line: string; near: string | undefined }; nearer: () => void; close: () => void }) {
-  const line = `${find} ${chosen.line}`.trim();
-  const some = useSome({ find: line }, SOME);
-  const found = useFound({ find: line }, false);
+function Chosen({ among, chosen, nearer, close }: { among: Among; chosen: { line: string; near: string | undefined }; nearer: () => void; close: () => void }) {
+  const these = { ...among, find: `${among.find} ${chosen.line}`.trim() };
+  const some = useSome(these, SOME);
+  const found = useFound(these, false);
   const many = found.data && !found.isPlaceholderData ? (found.data.count >= found.data.most ? `${count(found.data.most)} pictures or more` : counted(found.data.count, "picture")) : "Pictures";
   return (
     <section aria-label="What was taken there" className="border-line bg-raised mt-4 rounded-lg border px-4 pt-3 pb-3.5">
@@ -181,14 +255,14 @@ function Chosen({ find, chosen, nearer, close }: { find: string; chosen: { line:
           {many} {chosen.near}
         </h2>
         <span className="flex flex-wrap gap-2">
-          <Link to={addressOf({ find: line })} className="border-line bg-raised rounded-lg border px-3.5 py-1.5 text-[15px] font-semibold text-ink no-underline hover:border-soft">
-            Show them in the library
+          <Link to={addressOf(these)} className="border-line bg-raised rounded-lg border px-3.5 py-1.5 text-[15px] font-semibold text-ink no-underline hover:border-soft">
+            {among.album ? "Show them in the album" : "Show them in the library"}
           </Link>
           <Button onClick={nearer}>Nearer</Button>
           <Button onClick={close}>Close</Button>
         </span>
       </div>
-      <div className="min-h-[100px]">{some.isError ? <Fault failure={some.error} again={() => void some.refetch()} /> : <Strip among={{ find: line }} pictures={some.data?.originals ?? []} height={96} />}</div>
+      <div className="min-h-[100px]">{some.isError ? <Fault failure={some.error} again={() => void some.refetch()} /> : <Strip among={these} pictures={some.data?.originals ?? []} height={96} />}</div>
     </section>
   );
 }

@@ -1,5 +1,5 @@
 /** Pictures that somebody adds from this computer: dropped on a page, pasted or chosen. They are sent while one goes from page to page, and a tray shows how far they are. */
-import { createContext, use, useCallback, useEffect, useRef, useState, type ReactNode } from "react";
+import { createContext, use, useCallback, useEffect, useEffectEvent, useRef, useState, type ReactNode } from "react";
 import { DropdownMenu } from "radix-ui";
 import { ask, Failure, type Me, type Schemas } from "../api/client";
 import { keys } from "../api/keys";
@@ -37,11 +37,23 @@ export function AddingPlace({ me, children }: { me: Me; children: ReactNode }) {
   const [running, setRunning] = useState<AbortController>();
   // What is being sent, as it is now: what is added meanwhile follows.
   const queue = useRef<Added[]>([]);
+  const sender = useRef<AbortController>(undefined);
   const client = useQueryClient();
   const left = useLeft(me.id, items);
+  const gather = useGather((places, how) => {
+    for (const place of places) {
+      const item = queue.current[place];
+      if (item) queue.current[place] = { ...item, into: how };
+    }
+    setItems([...queue.current]);
+    void client.invalidateQueries({ queryKey: keys.albums });
+  });
+  // Whoever goes sends no more.
+  useEffect(() => () => sender.current?.abort(), []);
 
   const send = useCallback(async () => {
     const stop = new AbortController();
+    sender.current = stop;
     setRunning(stop);
     setFailure(undefined);
     // With what few who open the page need.
@@ -55,15 +67,7 @@ export function AddingPlace({ me, children }: { me: Me; children: ReactNode }) {
         const now: Added = album ? { ...item, album } : item;
         queue.current[place] = now;
         setItems([...queue.current]);
-        if (album && item.state === "home" && item.original) {
-          const into = ask<Schemas["AlbumFilled"]>(`/api/albums/${album.id}/pictures`, "POST", { pictures: [item.original], inside: true });
-          const note = (how: "there" | "failed") => {
-            queue.current[place] = { ...now, into: how };
-            setItems([...queue.current]);
-            void client.invalidateQueries({ queryKey: keys.albums });
-          };
-          void into.then(() => note("there"), () => note("failed"));
-        }
+        if (album && item.state === "home" && item.original) gather(album.id, place, item.original);
       };
       await sending.sendAll(device, queue.current, tell, stop.signal);
     } catch (e) {
@@ -77,14 +81,15 @@ export function AddingPlace({ me, children }: { me: Me; children: ReactNode }) {
       setItems([...queue.current]);
       setRunning(undefined);
     }
-  }, [client, me.id, me.name]);
+  }, [gather, me.id, me.name]);
 
   const add = useCallback(
     (found: readonly Found[], album?: Target) => {
       const pictures = found.filter(({ file }) => isPicture(file));
       setLeftOut((n) => n + found.length - pictures.length);
-      const same = (a: File, b: File) => a.name === b.name && a.size === b.size && a.lastModified === b.lastModified;
-      const fresh = pictures.filter(({ file, folder }) => !queue.current.some((i) => same(i.file, file) && i.source === (folder || ALONE) && i.album?.id === album?.id));
+      const named = (file: File, source: string, to: string | undefined) => JSON.stringify([file.name, file.size, file.lastModified, source, to]);
+      const there = new Set(queue.current.map((i) => named(i.file, i.source ?? "", i.album?.id)));
+      const fresh = pictures.filter(({ file, folder }) => !there.has(named(file, folder || ALONE, album?.id)));
       queue.current.push(...fresh.map(({ file, folder }): Added => ({ file, size: file.size, source: folder || ALONE, state: "waiting", ...(album ? { album, anew: true } : {}) })));
       setItems([...queue.current]);
     },
@@ -118,6 +123,40 @@ export function AddingPlace({ me, children }: { me: Me; children: ReactNode }) {
       {(items.length > 0 || leftOut > 0 || left.count > 0) && <Tray items={items} leftOut={leftOut} left={items.length > 0 ? 0 : left.count} failure={failure} running={running !== undefined} stop={stop} again={again} clear={clear} />}
     </AddingContext>
   );
+}
+
+/** After the first picture for an album has arrived, so long until all that have are put into it, in milliseconds; no more at once than a request may name. */
+const GATHER = 400;
+const MOST = 500;
+
+/** Puts what has arrived into its album, many at a time. */
+function useGather(tell: (places: number[], how: "there" | "failed") => void): (album: string, place: number, original: string) => void {
+  const arrived = useRef(new Map<string, { place: number; original: string }[]>());
+  const timer = useRef<ReturnType<typeof setTimeout>>(undefined);
+  const told = useEffectEvent(tell);
+  const flush = useEffectEvent(async () => {
+    timer.current = undefined;
+    const all = [...arrived.current];
+    arrived.current = new Map();
+    for (const [album, pictures] of all) {
+      for (let n = 0; n < pictures.length; n += MOST) {
+        const some = pictures.slice(n, n + MOST);
+        const put = ask<Schemas["AlbumFilled"]>(`/api/albums/${album}/pictures`, "POST", { pictures: some.map((p) => p.original), inside: true });
+        const how = await put.then(() => "there" as const, () => "failed" as const);
+        told(some.map((p) => p.place), how);
+      }
+    }
+  });
+  const [gather] = useState(() => (album: string, place: number, original: string) => {
+    arrived.current.set(album, [...(arrived.current.get(album) ?? []), { place, original }]);
+    timer.current ??= setTimeout(() => later.current(), GATHER);
+  });
+  const later = useRef<() => void>(() => undefined);
+  // Whoever is called later calls what is there then.
+  useEffect(() => {
+    later.current = () => void flush();
+  }, []);
+  return gather;
 }
 
 /** Notes what is on its way, so that a page that was loaded anew can say so; and asks before it goes away. */

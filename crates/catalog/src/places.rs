@@ -137,14 +137,18 @@ impl Asking<'_> {
         if named.is_empty() { asking.text(")") } else { asking.text(" OR").named("o", scope, named).text(")") }
     }
 
-    /// Taken in this part of the earth: found by cells, and held to it.
-    pub(crate) fn within(self, area: Area) -> Self {
-        let ranges = area.ranges(RANGES).into_iter();
-        let mut asking = self.text(" (o.spot IS NOT NULL AND (false");
-        for (from, until) in ranges {
+    /// Taken in cells that this part of the earth has, and in few beside them.
+    fn in_cells(self, area: Area) -> Self {
+        let mut asking = self.text("(false");
+        for (from, until) in area.ranges(RANGES) {
             asking = asking.text(" OR o.spot >= ").value::<BigInt, _>(from).text(" AND o.spot < ").value::<BigInt, _>(until);
         }
-        asking = asking.text(") AND (false");
+        asking.text(")")
+    }
+
+    /// Taken in this part of the earth: found by cells, and held to it.
+    pub(crate) fn within(self, area: Area) -> Self {
+        let mut asking = self.text(" (o.spot IS NOT NULL AND ").in_cells(area).text(" AND (false");
         for cells in area.cells() {
             asking = asking.text(" OR spot_column(o.spot) BETWEEN ").value::<BigInt, _>(cells.columns.0).text(" AND ");
             asking = asking.value::<BigInt, _>(cells.columns.1).text(" AND spot_row(o.spot) BETWEEN ");
@@ -252,7 +256,8 @@ impl Catalog {
                      (array_agg(s.id))[1] AS picture, (array_agg(s.preview))[1] AS preview, (array_agg(s.town))[1] AS town
                      FROM (SELECT o.spot, o.id, o.preview, o.town FROM original o WHERE",
                 );
-                let asking = asking.shown(scope).text(" AND").within(area).meets(scope, sought).in_spans(sought);
+                let asking =
+                    asking.shown(scope).text(" AND o.spot IS NOT NULL AND ").in_cells(area).meets(scope, sought).in_spans(sought);
                 let asking =
                     asking.text(" LIMIT ").value::<BigInt, _>(MOST_COUNTED).text(") s GROUP BY 1 ORDER BY 2 DESC, 1 LIMIT ");
                 asking.value::<BigInt, _>(MOST + 1).load(&mut c).await?

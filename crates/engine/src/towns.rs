@@ -24,6 +24,8 @@ pub struct Towns {
 struct Unpacked {
     all: Arc<ReverseGeocoder>,
     asked_at: Instant,
+    /// Somebody waits until nobody asks any more.
+    watched: bool,
 }
 
 impl Towns {
@@ -31,8 +33,8 @@ impl Towns {
     pub fn nearest(&self, spots: &[Spot]) -> Vec<(Spot, TownAt)> {
         let all = {
             let mut unpacked = self.unpacked.lock().unwrap_or_else(PoisonError::into_inner);
-            let there =
-                unpacked.get_or_insert_with(|| Unpacked { all: Arc::new(ReverseGeocoder::new()), asked_at: Instant::now() });
+            let new = || Unpacked { all: Arc::new(ReverseGeocoder::new()), asked_at: Instant::now(), watched: false };
+            let there = unpacked.get_or_insert_with(new);
             there.asked_at = Instant::now();
             Arc::clone(&there.all)
         };
@@ -45,18 +47,24 @@ impl Towns {
         spots.iter().filter_map(find).collect()
     }
 
-    /// Gives the memory back, once nobody has asked for a while.
-    pub async fn rest(self: &Arc<Self>) {
+    /// Gives the memory back, once nobody has asked for a while. One waits for that, however many were told to.
+    pub async fn rest(&self) {
+        let mut watching = false;
         loop {
-            let asked_at = match &*self.unpacked.lock().unwrap_or_else(PoisonError::into_inner) {
-                Some(unpacked) => unpacked.asked_at,
-                None => return,
+            let left = {
+                let mut unpacked = self.unpacked.lock().unwrap_or_else(PoisonError::into_inner);
+                let Some(there) = unpacked.as_mut() else { return };
+                if there.watched && !watching {
+                    return;
+                }
+                (there.watched, watching) = (true, true);
+                let left = KEPT_FOR.saturating_sub(there.asked_at.elapsed());
+                if left.is_zero() {
+                    *unpacked = None;
+                    return;
+                }
+                left
             };
-            let left = KEPT_FOR.saturating_sub(asked_at.elapsed());
-            if left.is_zero() {
-                *self.unpacked.lock().unwrap_or_else(PoisonError::into_inner) = None;
-                return;
-            }
             tokio::time::sleep(left).await;
         }
     }

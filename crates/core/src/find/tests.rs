@@ -1,3 +1,5 @@
+use std::sync::LazyLock;
+
 use rstest::rstest;
 use uuid::Uuid;
 
@@ -17,7 +19,7 @@ fn span(from: &str, until: &str) -> Days {
     Days::Span(Span { from: day(from), until: day(until) })
 }
 
-fn vocabulary() -> Vocabulary {
+fn made_vocabulary() -> Vocabulary {
     let device = |n, name: &str| (DeviceId(Uuid::from_u128(n)), name.to_owned());
     let album = |n, name: &str| (AlbumId(Uuid::from_u128(n)), name.to_owned());
     let town = |id, name: &str, region: &str, country: &str| Town {
@@ -44,8 +46,14 @@ fn vocabulary() -> Vocabulary {
     }
 }
 
+/// Made once: some of these tests read ten thousand lines.
+fn vocabulary() -> &'static Vocabulary {
+    static MADE: LazyLock<Vocabulary> = LazyLock::new(made_vocabulary);
+    &MADE
+}
+
 fn read_it(line: &str) -> Request {
-    read(line, &vocabulary(), day(TODAY))
+    read(line, vocabulary(), day(TODAY))
 }
 
 fn told_of(line: &str) -> Vec<String> {
@@ -272,7 +280,7 @@ fn whatever_is_typed_is_read_and_no_word_is_lost() {
         }
         // Twice the same is the same.
         assert_eq!(request, read_it(&line));
-        for one in suggest(&line, &vocabulary(), day(TODAY), 8) {
+        for one in suggest(&line, vocabulary(), day(TODAY), 8) {
             assert!(one.line.ends_with(&one.added));
         }
     }
@@ -327,7 +335,7 @@ fn easter_is_when_it_is(#[case] year: i32, #[case] sunday: &str) {
 #[case("\"jun", &[])]
 #[case("", &[])]
 fn what_one_begins_to_type_is_suggested(#[case] line: &str, #[case] lines: &[&str]) {
-    let found: Vec<String> = suggest(line, &vocabulary(), day(TODAY), 8).into_iter().map(|s| s.line).collect();
+    let found: Vec<String> = suggest(line, vocabulary(), day(TODAY), 8).into_iter().map(|s| s.line).collect();
     assert_eq!(found, lines);
 }
 
@@ -349,14 +357,14 @@ fn albums_are_meant_by_their_whole_name_or_after_the_word() {
     ] {
         assert_eq!(told_of(line), told, "{line}");
     }
-    let suggested = suggest("videos fest", &vocabulary(), day(TODAY), 5);
+    let suggested = suggest("videos fest", vocabulary(), day(TODAY), 5);
     assert_eq!(suggested[0].line, "videos album The kite festival");
     assert_eq!(told_of(&suggested[0].line), ["videos", "in the album “The kite festival”"]);
 }
 
 #[test]
 fn how_safe_pictures_of_others_are_is_not_told() {
-    let vocabulary = Vocabulary { of_others: true, ..vocabulary() };
+    let vocabulary = Vocabulary { of_others: true, ..vocabulary().clone() };
     for line in ["no copy offsite", "offsite", "proven", "damaged at home", "not damaged"] {
         let request = read(line, &vocabulary, day(TODAY));
         assert_eq!(request.terms, [], "{line}");
@@ -399,7 +407,7 @@ fn places_stand_beside_all_else() {
     assert_eq!(told_of("\"leiden\""), ["named “leiden”"]);
     // Not where nothing was taken.
     assert_eq!(told_of("sweden"), ["named “sweden”"]);
-    let lines = |line: &str| suggest(line, &vocabulary(), day(TODAY), 9).into_iter().map(|s| s.line).collect::<Vec<_>>();
+    let lines = |line: &str| suggest(line, vocabulary(), day(TODAY), 9).into_iter().map(|s| s.line).collect::<Vec<_>>();
     assert_eq!(lines("videos lei"), ["videos Leiden"]);
     assert_eq!(lines("nor"), ["Norway"]);
 }

@@ -262,5 +262,34 @@ async fn places_are_looked_at() {
     barriers().await;
     l.browser.click("Show it on the map").await.unwrap();
     l.until("the map there", &format!("!!{} && !{}", marker("Leiden"), marker("Nordby"))).await;
+    // An album has a map of its own, also for whom it is shared with; all that is seen on it can be looked at together.
+    let album = l.w.keeper.ask(Method::POST, "api/albums", Some(json!({ "name": "Kites", "household": "look" }))).await.unwrap()
+        ["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let page = get(&l.w.keeper, "api/originals?find=denmark").await;
+    let ids: Vec<&str> = page["originals"].as_array().unwrap().iter().map(|o| o["id"].as_str().unwrap()).collect();
+    l.w.keeper
+        .ask(Method::POST, &format!("api/albums/{album}/pictures"), Some(json!({ "pictures": ids, "inside": true })))
+        .await
+        .unwrap();
+    l.w.keeper.ask(Method::PATCH, &format!("api/albums/{album}"), Some(json!({ "household": "look" }))).await.unwrap();
+    for who in ["Juno", "Piet"] {
+        if who == "Piet" {
+            l.browser.page.delete_all_cookies().await.unwrap();
+            l.browser.sign_in(&l.w.house.http, "Piet", PASSWORD).await.unwrap();
+        }
+        l.browser.page.goto(l.w.house.http.join(&format!("albums/{album}")).unwrap().as_str()).await.unwrap();
+        l.browser.click("On the map").await.unwrap();
+        l.browser.wait_for_text("2 pictures of it say where they were taken.").await.unwrap();
+        let markers = "document.querySelectorAll('[role=group] button[aria-pressed]')";
+        l.until("only what is in it", &format!("{markers}.length === 1 && {markers}[0].textContent === '2'")).await;
+        l.browser.click("Show the pictures that were taken here").await.unwrap();
+        l.browser.wait_for_text("2 pictures on this map").await.unwrap();
+        barriers().await;
+        l.browser.click("Show them in the album").await.unwrap();
+        l.browser.wait_for_text("2 pictures of this album.").await.unwrap();
+    }
     assert_eq!(l.browser.complaints().await.unwrap(), Vec::<String>::new());
 }
