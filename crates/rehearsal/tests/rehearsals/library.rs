@@ -110,7 +110,9 @@ impl Looking {
     }
 
     pub async fn keys(&self, keys: &str) {
-        self.browser.page.active_element().await.unwrap().send_keys(keys).await.unwrap();
+        // What has them may be drawn anew between the two: then nothing was typed.
+        let typed = async || Ok(self.browser.page.active_element().await?.send_keys(keys).await.ok());
+        wait_for("the keys to be taken", 10, typed).await.unwrap();
     }
 }
 
