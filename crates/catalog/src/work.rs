@@ -50,7 +50,7 @@ pub enum Kind {
     Reseal,
     /// Bring an original home that only its rows are left of, or see that it is there. Key: the original.
     Fetch,
-    /// Find the towns that a person's pictures were taken near. Key: the person.
+    /// Find the towns that a person's pictures were taken near. Key: one of these originals.
     Town,
 }
 

@@ -83,7 +83,7 @@ CREATE TRIGGER original_taken_elsewhere BEFORE UPDATE OF facts ON original FOR E
     WHEN ((NEW.facts -> 'place') IS DISTINCT FROM (OLD.facts -> 'place')) EXECUTE FUNCTION original_taken_somewhere();
 
 CREATE INDEX original_no_town ON original (person, spot) WHERE spot IS NOT NULL AND town IS NULL;
-INSERT INTO job (kind, key, priority, due) SELECT DISTINCT 'town', person, 24, now() FROM original WHERE spot IS NOT NULL;
+INSERT INTO job (kind, key, priority, due) SELECT DISTINCT ON (person) 'town', id, 24, now() FROM original WHERE spot IS NOT NULL ORDER BY person, id;
 
 CREATE INDEX original_spotted ON original (person, spot) WHERE spot IS NOT NULL AND leads AND held_at IS NULL AND gone_at IS NULL;
 CREATE INDEX original_near ON original (person, town, taken_local DESC, id DESC)
@@ -113,9 +113,9 @@ CREATE TABLE spot_change (
     town   integer,
     n      bigint NOT NULL
 );
--- The work of finding towns: once for all that a person sends in some seconds.
-CREATE FUNCTION towns_wanted(who uuid, came timestamptz) RETURNS void LANGUAGE sql AS $$
-    INSERT INTO job (kind, key, priority, due) VALUES ('town', who, 24, came + interval '3 seconds')
+-- The work of finding towns: a line for each picture, so that nobody who lands one waits for another; whoever takes one of them names all that its person has.
+CREATE FUNCTION town_wanted(original uuid, came timestamptz) RETURNS void LANGUAGE sql AS $$
+    INSERT INTO job (kind, key, priority, due) VALUES ('town', original, 24, came + interval '3 seconds')
     ON CONFLICT (kind, key, store) DO UPDATE SET wishes = job.wishes + 1, gave_up = false,
         attempts = CASE WHEN job.gave_up THEN 0 ELSE job.attempts END,
         due = CASE WHEN job.lease_end IS NOT NULL THEN excluded.due
@@ -123,15 +123,15 @@ CREATE FUNCTION towns_wanted(who uuid, came timestamptz) RETURNS void LANGUAGE s
 $$;
 CREATE FUNCTION spots_added() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
-    PERFORM towns_wanted(person, max(landed_at)) FROM changed WHERE spot IS NOT NULL AND town IS NULL GROUP BY person;
+    PERFORM town_wanted(id, landed_at) FROM changed WHERE spot IS NOT NULL AND town IS NULL;
     INSERT INTO spot_change (person, spot, town, n)
     SELECT person, spot, town, count(*) FROM changed WHERE spot IS NOT NULL AND leads AND held_at IS NULL AND gone_at IS NULL GROUP BY person, spot, town;
     RETURN NULL;
 END $$;
 CREATE FUNCTION spots_changed() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
-    PERFORM towns_wanted(n.person, max(n.landed_at)) FROM after n JOIN before o USING (id)
-    WHERE n.spot IS NOT NULL AND n.town IS NULL AND n.spot IS DISTINCT FROM o.spot GROUP BY n.person;
+    PERFORM town_wanted(n.id, n.landed_at) FROM after n JOIN before o USING (id)
+    WHERE n.spot IS NOT NULL AND n.town IS NULL AND n.spot IS DISTINCT FROM o.spot;
     INSERT INTO spot_change (person, spot, town, n)
     SELECT person, spot, town, sum(n) FROM (
         SELECT person, spot, town, 1 AS n FROM after WHERE spot IS NOT NULL AND leads AND held_at IS NULL AND gone_at IS NULL

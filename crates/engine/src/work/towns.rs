@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use ypogeion_catalog::work::Job;
-use ypogeion_core::PersonId;
+use ypogeion_catalog::{CatalogError, work::Job};
+use ypogeion_core::OriginalId;
 
 use super::ended::Ended;
 use crate::{engine::Engine, error::Result, live::each};
@@ -12,7 +12,10 @@ use crate::{engine::Engine, error::Result, live::each};
 const AT_ONCE: i64 = 500;
 
 pub(super) async fn name(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
-    let person = PersonId(job.key);
+    let person = match engine.catalog.original(OriginalId(job.key), None).await {
+        Err(CatalogError::NotFound) => return Ok(Ended::Done),
+        other => other?.person,
+    };
     loop {
         let spots = engine.catalog.spots_without_town(person, AT_ONCE).await?;
         if spots.is_empty() {
