@@ -1062,6 +1062,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/originals/{id}/words.xmp": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people wrote about a picture, as an XMP packet (ISO 16684-1) to lie beside its file. Not found if nobody wrote anything. */
+        get: operations["download_words"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/outside": {
         parameters: {
             query?: never;
@@ -1245,6 +1262,23 @@ export interface paths {
         get: operations["show_place"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/put-away": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Puts pictures of one's own away, with all of their files, or back. They are kept as before, and found by who asks for what was put away. */
+        post: operations["put_away"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1521,6 +1555,23 @@ export interface paths {
         get: operations["list_towns"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Writes the title or the caption of one's own pictures, or has what their files say count again. */
+        post: operations["write_words"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2543,6 +2594,13 @@ export interface components {
              */
             originals: number;
         };
+        /** @description What a file says about itself. */
+        FileWords: {
+            /** @description The same at length. */
+            caption: string;
+            /** @description In one line. */
+            title: string;
+        };
         /** @description A part of the line that must be so of a picture. */
         FindPart: {
             /** @description Nothing in the library is like that, whatever else is asked for. Looked at only if nothing was found. */
@@ -2986,7 +3044,7 @@ export interface components {
             ends_at: string;
             /**
              * Format: int64
-             * @description Files in it.
+             * @description Files of the pictures in it.
              */
             files: number;
             /**
@@ -3006,6 +3064,11 @@ export interface components {
             length: number;
             /** @description What it is called. */
             name: string;
+            /**
+             * Format: int64
+             * @description Files beside them with what people wrote about them (XMP).
+             */
+            notes: number;
         };
         /** @description A cell of a map with pictures in it. */
         MapCell: {
@@ -3411,6 +3474,8 @@ export interface components {
             ] | null;
             /** @description `waiting`, `ready` or `none`. */
             preview: string;
+            /** @description Whether it was put away: it is in the library for those who ask for it. */
+            put_away: boolean;
             /** @description What could not be read of it, if anything. */
             read_problem?: string | null;
             /**
@@ -3446,6 +3511,8 @@ export interface components {
              * @description Width in pixels as shown.
              */
             width?: number | null;
+            /** @description What is said about it. */
+            words: components["schemas"]["PictureWords"];
         };
         /** @description An original as the contact sheet shows it. */
         OriginalCard: {
@@ -3491,6 +3558,8 @@ export interface components {
              * @description Width in pixels as shown, if known.
              */
             width?: number | null;
+            /** @description What is said about it, in short: its title, or the first line of its caption. */
+            words?: string | null;
         };
         /** @description A page of originals, newest first. */
         Originals: {
@@ -3688,6 +3757,21 @@ export interface components {
              */
             soft_quota?: number | null;
         };
+        /** @description What is said about a picture; empty: nothing. */
+        PictureWords: {
+            /** @description The same at length, at most 5,000. */
+            caption: string;
+            in_file?: null | components["schemas"]["FileWords"];
+            /** @description In one line, at most 200 characters. */
+            title: string;
+            /**
+             * Format: date-time
+             * @description When somebody wrote it; none: its file says it.
+             */
+            written_at?: string | null;
+            /** @description Who that was, if they are still there. */
+            written_by?: string | null;
+        };
         /** @description Where the library lives. */
         Place: {
             /** @description The folder on the server. */
@@ -3817,6 +3901,13 @@ export interface components {
         ProvePassword: {
             /** @description The member's own. */
             password: string;
+        };
+        /** @description Pictures of one's own that are put away, or back; at most 1,000 at once. */
+        PutAway: {
+            /** @description Whether they are away from now on. */
+            away: boolean;
+            /** @description Their ids. */
+            pictures: string[];
         };
         /** @description A ready-made filing plan. */
         ReadyPlan: {
@@ -4542,6 +4633,17 @@ export interface components {
              * @description Waiting its turn.
              */
             waiting: number;
+        };
+        /** @description What is said about pictures of one's own from now on; at most 1,000 at once. No file is changed by it. */
+        WriteWords: {
+            /** @description What their files say, and nothing that somebody wrote: instead of the two. */
+            as_in_file?: boolean;
+            /** @description The same at length, at most 5,000; empty: none. Absent: what it was. */
+            caption?: string | null;
+            /** @description Their ids. */
+            pictures: string[];
+            /** @description In one line, at most 200 characters; empty: none. Absent: what it was. */
+            title?: string | null;
         };
     };
     responses: never;
@@ -6196,6 +6298,27 @@ export interface operations {
             };
         };
     };
+    download_words: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/rdf+xml": number[];
+                };
+            };
+        };
+    };
     open_link: {
         parameters: {
             query?: never;
@@ -6481,6 +6604,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Place"];
+                };
+            };
+        };
+    };
+    put_away: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PutAway"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Marked"];
                 };
             };
         };
@@ -6907,6 +7053,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Town"][];
+                };
+            };
+        };
+    };
+    write_words: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WriteWords"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Marked"];
                 };
             };
         };

@@ -12,6 +12,7 @@ import { Button, TextButton } from "../ui/parts";
 import type { Among } from "../ui/sheet";
 import { Fault } from "../ui/states";
 import { ToAlbum } from "./to-album";
+import { WordsOfMany } from "./words";
 
 type Wanted = Schemas["Choice"];
 /** So many are named in one request. */
@@ -24,7 +25,9 @@ type Done =
   | { what: "added"; album: Album; pictures: number; there: number; left: number; failure?: Failure | undefined }
   | { what: "taken-out"; album: Album; pictures: number; left: number; failure?: Failure | undefined }
   | { what: "back"; files: number; failure?: Failure | undefined }
-  | { what: "marked"; favourite: boolean; pictures: number; left: number; failure?: Failure | undefined };
+  | { what: "marked"; favourite: boolean; pictures: number; left: number; failure?: Failure | undefined }
+  | { what: "away" | "not-away"; pictures: number; ids: string[]; left: number; failure?: Failure | undefined }
+  | { what: "words"; pictures: number; left: number; failure?: Failure | undefined };
 
 interface ChosenProps {
   choice: Choice;
@@ -44,6 +47,7 @@ export function Chosen({ choice, among, album, total, all, clear }: ChosenProps)
   const [zipping, setZipping] = useState<Failure | "busy">();
   const [asking, setAsking] = useState(false);
   const [adding, setAdding] = useState(false);
+  const [writing, setWriting] = useState(false);
   const wanted = choice.size > 0 ? asked(choice, among) : undefined;
   const howMuch = useHowMuch(wanted);
   const running = useRunning(setDone);
@@ -91,6 +95,15 @@ export function Chosen({ choice, among, album, total, all, clear }: ChosenProps)
                       mark={(favourite) => {
                         if (known) void running.mark({ ...wanted, as_of: known.as_of }, known.pictures, favourite);
                       }}
+                      {...(!album && {
+                        write: () => setWriting(true),
+                        put: (away: boolean) => {
+                          if (!known) return;
+                          clear();
+                          void running.put({ ...wanted, as_of: known.as_of }, known.pictures, away);
+                        },
+                      })}
+                      isAway={/\bput away\b/i.test(among.find)}
                     />
                     {album ? (
                       <Button
@@ -138,11 +151,11 @@ export function Chosen({ choice, among, album, total, all, clear }: ChosenProps)
             {zipping instanceof Failure && <Fault failure={zipping} />}
           </>
         ) : (
-          done && <Told done={done} back={running.bringBack} close={() => setDone(undefined)} />
+          done && <Told done={done} back={running.bringBack} putAgain={running.putAgain} close={() => setDone(undefined)} />
         )}
-        {wanted && done && done.what !== "deleted" && done.what !== "back" && !running.progress && (
+        {wanted && done && done.what !== "deleted" && done.what !== "back" && done.what !== "away" && done.what !== "not-away" && !running.progress && (
           <div className="border-line mt-2.5 border-t pt-2.5">
-            <Told done={done} back={running.bringBack} close={() => setDone(undefined)} />
+            <Told done={done} back={running.bringBack} putAgain={running.putAgain} close={() => setDone(undefined)} />
           </div>
         )}
       </section>
@@ -156,6 +169,16 @@ export function Chosen({ choice, among, album, total, all, clear }: ChosenProps)
             void running.add({ ...wanted, as_of: known.as_of }, known.pictures, to);
           }}
           onClose={() => setAdding(false)}
+        />
+      )}
+      {writing && known && wanted && (
+        <WordsOfMany
+          pictures={known.pictures}
+          onSave={(words) => {
+            setWriting(false);
+            void running.write({ ...wanted, as_of: known.as_of }, known.pictures, words);
+          }}
+          onClose={() => setWriting(false)}
         />
       )}
       {asking && known && wanted && (
@@ -189,7 +212,7 @@ function Line({ children, action }: { children: ReactNode; action: ReactNode }) 
 }
 
 /** What came of it. */
-function Told({ done, back, close }: { done: Done; back: (files: string[]) => Promise<void>; close: () => void }) {
+function Told({ done, back, putAgain, close }: { done: Done; back: (files: string[]) => Promise<void>; putAgain: (ids: string[], away: boolean) => Promise<void>; close: () => void }) {
   const shut = (
     <TextButton tone="soft" onClick={close}>
       Close
@@ -208,7 +231,8 @@ function Told({ done, back, close }: { done: Done; back: (files: string[]) => Pr
             </>
           }
         >
-          “{done.zip.name}” with {counted(done.zip.files, "file")}, {size(done.zip.length)}, is on its way to your downloads.
+          “{done.zip.name}” with {counted(done.zip.files, "file")}
+          {done.zip.notes > 0 && `, and what you wrote about ${counted(done.zip.notes, "picture")}`}, {size(done.zip.length)}, is on its way to your downloads.
           {done.zip.left_out > 0 && ` ${counted(done.zip.left_out, "file")} without a good copy at home ${done.zip.left_out === 1 ? "is" : "are"} not in it.`}
         </Line>
       );
@@ -235,6 +259,37 @@ function Told({ done, back, close }: { done: Done; back: (files: string[]) => Pr
           <Line action={shut}>
             {counted(done.pictures, "picture")} {done.pictures === 1 ? "is" : "are"} {done.favourite ? (done.pictures === 1 ? "a favourite" : "favourites") : done.pictures === 1 ? "no favourite" : "no favourites"} now.
             {done.left > 0 && ` ${counted(done.left, "picture")} ${done.left === 1 ? "was" : "were"} left as ${done.left === 1 ? "it" : "they"} ${done.left === 1 ? "was" : "were"}.`}
+          </Line>
+          {done.failure && <Fault failure={done.failure} />}
+        </>
+      );
+    case "away":
+    case "not-away":
+      return (
+        <>
+          <Line
+            action={
+              <>
+                {done.ids.length > 0 && <Button onClick={() => void putAgain(done.ids, done.what !== "away")}>{done.what === "away" ? "Put back" : "Put away again"}</Button>}
+                {done.what === "away" && (
+                  <Link to="/library?find=put+away" className="text-ink underline underline-offset-4">
+                    Show what was put away
+                  </Link>
+                )}
+                {shut}
+              </>
+            }
+          >
+            {counted(done.pictures, "picture")} {done.what === "away" ? "put away" : "put back"}.{done.left > 0 && ` ${counted(done.left, "picture")} ${done.left === 1 ? "was" : "were"} left as ${done.left === 1 ? "it" : "they"} ${done.left === 1 ? "was" : "were"}.`}
+          </Line>
+          {done.failure && <Fault failure={done.failure} />}
+        </>
+      );
+    case "words":
+      return (
+        <>
+          <Line action={shut}>
+            Written about {counted(done.pictures, "picture")}.{done.left > 0 && ` ${counted(done.left, "picture")} ${done.left === 1 ? "was" : "were"} left as ${done.left === 1 ? "it" : "they"} ${done.left === 1 ? "was" : "were"}.`}
           </Line>
           {done.failure && <Fault failure={done.failure} />}
         </>
@@ -354,6 +409,37 @@ function useRunning(setDone: (done: Done) => void) {
     setDone({ what: "marked", favourite, pictures, left: Math.max(0, of - pictures), failure });
     await fresh();
   };
+  const write = async (wanted: Wanted, of: number, words: Omit<Schemas["WriteWords"], "pictures">) => {
+    const [pictures, failure] = await each(wanted, of, "Written", async (some) => void (await unlessGone(ask("/api/words", "POST", { pictures: some, ...words }))));
+    setDone({ what: "words", pictures, left: Math.max(0, of - pictures), failure });
+    await fresh();
+  };
+  const put = async (wanted: Wanted, of: number, away: boolean) => {
+    const ids: string[] = [];
+    const [pictures, failure] = await each(wanted, of, away ? "Put away" : "Put back", async (some) => {
+      if (await unlessGone(ask("/api/put-away", "POST", { pictures: some, away }))) ids.push(...some);
+    });
+    setDone({ what: away ? "away" : "not-away", pictures, ids, left: Math.max(0, of - pictures), failure });
+    await fresh();
+  };
+  /** The same with pictures that are named. */
+  const putAgain = async (ids: string[], away: boolean) => {
+    stopped.current = false;
+    const put: string[] = [];
+    let failure: Failure | undefined;
+    try {
+      for (let n = 0; n < ids.length && !stopped.current; n += AT_ONCE) {
+        setProgress({ word: away ? "Put away" : "Put back", done: n, of: ids.length, one: "picture" });
+        const some = ids.slice(n, n + AT_ONCE);
+        if (await unlessGone(ask("/api/put-away", "POST", { pictures: some, away }))) put.push(...some);
+      }
+    } catch (e) {
+      failure = e as Failure;
+    }
+    setProgress(undefined);
+    setDone({ what: away ? "away" : "not-away", pictures: put.length, ids: put, left: ids.length - put.length, failure });
+    await fresh();
+  };
   const add = async (wanted: Wanted, of: number, album: Album) => {
     let [pictures, there] = [0, 0];
     const [, failure] = await each(wanted, of, "Added", async (some) => {
@@ -396,7 +482,7 @@ function useRunning(setDone: (done: Done) => void) {
     setDone({ what: "back", files, failure });
     await fresh();
   };
-  return { progress, remove, mark, add, takeOut, bringBack, stop: () => (stopped.current = true) };
+  return { progress, remove, mark, write, put, putAgain, add, takeOut, bringBack, stop: () => (stopped.current = true) };
 }
 
 /** Deletes some, and says which files that were. */
@@ -425,7 +511,15 @@ async function unlessGone<T>(answer: Promise<T>): Promise<T | undefined> {
 }
 
 /** What pictures can be marked as. */
-function Mark({ disabled, mark }: { disabled: boolean; mark: (favourite: boolean) => void }) {
+function Mark({ disabled, mark, put, write, isAway }: { disabled: boolean; mark: (favourite: boolean) => void; put?: (away: boolean) => void; write?: () => void; isAway: boolean }) {
+  // What asks something takes the keys there, and not back to this button: it is asked once the menu has gone.
+  const asks = useRef(false);
+  const left = (e: Event) => {
+    if (!asks.current) return;
+    asks.current = false;
+    e.preventDefault();
+    write?.();
+  };
   const item = "cursor-default rounded px-3 py-2 text-[15px] outline-none select-none data-[highlighted]:bg-line/50";
   return (
     <DropdownMenu.Root>
@@ -434,16 +528,29 @@ function Mark({ disabled, mark }: { disabled: boolean; mark: (favourite: boolean
           Mark <span aria-hidden className="text-[11px]">▾</span>
         </Button>
       </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content align="end" side="top" sideOffset={8} className="border-line bg-raised z-50 min-w-48 rounded-[10px] border p-1.5 text-ink shadow-lg">
+        <DropdownMenu.Content onCloseAutoFocus={left} align="end" side="top" sideOffset={8} className="border-line bg-raised z-50 min-w-48 rounded-[10px] border p-1.5 text-ink shadow-lg">
           <DropdownMenu.Item className={item} onSelect={() => mark(true)}>
             As favourites
           </DropdownMenu.Item>
           <DropdownMenu.Item className={item} onSelect={() => mark(false)}>
             As favourites no more
           </DropdownMenu.Item>
+          {put && (
+            <DropdownMenu.Item className={item} onSelect={() => put(!isAway)}>
+              {isAway ? "Put back" : "Put away"}
+            </DropdownMenu.Item>
+          )}
+          {write && (
+            <DropdownMenu.Item
+              className={item}
+              onSelect={() => {
+                asks.current = true;
+              }}
+            >
+              Title or caption …
+            </DropdownMenu.Item>
+          )}
         </DropdownMenu.Content>
-      </DropdownMenu.Portal>
     </DropdownMenu.Root>
   );
 }

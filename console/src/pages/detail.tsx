@@ -12,6 +12,7 @@ import { Confirm } from "../ui/confirm";
 import { WhatDeletingDoes } from "./chosen";
 import { ToAlbum } from "./to-album";
 import { Picture } from "./picture";
+import { Words } from "./words";
 
 interface Way {
   id: string | undefined;
@@ -48,7 +49,8 @@ export function Detail({ id, among, onClose, onGo, plays, onPlay }: Way) {
   usePlay(plays, beside?.id, onNext, () => onPlay(false));
   // Only of this view itself: a question that stands open before it ("Delete this picture?") is about the picture that it was asked of.
   const press = (e: KeyboardEvent<HTMLElement>) => {
-    const inside = e.currentTarget.contains(e.target as Node) && !(e.target instanceof HTMLMediaElement);
+    const writes = e.target instanceof Element && e.target.closest("input, textarea");
+    const inside = e.currentTarget.contains(e.target as Node) && !(e.target instanceof HTMLMediaElement) && !writes;
     if (inside && e.key === "ArrowLeft") onPrevious?.();
     if (inside && e.key === "ArrowRight") onNext?.();
   };
@@ -57,7 +59,7 @@ export function Detail({ id, among, onClose, onGo, plays, onPlay }: Way) {
       <Dialog.Portal>
         {/* Keeps what is behind it from scrolling. */}
         <Dialog.Overlay className="bg-paper fixed inset-0 z-40" />
-        <Dialog.Content aria-describedby={undefined} onKeyDown={press} className="bg-paper fixed inset-0 z-50 overflow-y-auto rounded-none text-ink outline-none lg:overflow-hidden">
+        <Dialog.Content aria-describedby={undefined} onKeyDown={press} onEscapeKeyDown={stayWhileWriting} className="bg-paper fixed inset-0 z-50 overflow-y-auto rounded-none text-ink outline-none lg:overflow-hidden">
           {original.isError ? (
             <div className="p-8">
               <Dialog.Title className="sr-only">Not found</Dialog.Title>
@@ -77,6 +79,11 @@ export function Detail({ id, among, onClose, onGo, plays, onPlay }: Way) {
     </Dialog.Root>
   );
 }
+
+/** The key that closes what is open leaves only what somebody is writing. */
+const stayWhileWriting = (e: globalThis.KeyboardEvent) => {
+  if (e.target instanceof Element && e.target.closest("form")) e.preventDefault();
+};
 
 /** With the map, which few pages need. */
 const Spot = lazy(() => import("../ui/map").then((m) => ({ default: m.Spot })));
@@ -116,6 +123,7 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext 
   const other = o.parts.some((p) => p.id === part && p.id !== o.id) ? part : undefined;
   const looked = useOriginal(other, { find: "" });
   const shown = other && looked.data?.id === other ? looked.data : o;
+  const month = keys.originals(o.taken_local.slice(0, 7), among.album);
   return (
     <div className={`flex min-h-full flex-col lg:h-full ${details ? "lg:grid lg:grid-cols-[minmax(0,1fr)_348px]" : ""}`}>
       <div className={`relative flex items-center justify-center bg-[#14160f] lg:h-screen ${details ? "h-[62vh]" : "h-dvh"}`}>
@@ -169,6 +177,7 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext 
           {o.taken_corrected && "; corrected later, because the device’s clock was wrong"}
           {o.taken_confidence === "low" && ". This is a guess and may be wrong."}
         </p>
+        <Words key={o.id} original={o} month={month} stop={() => plays && onPlay(false)} />
         {o.read_problem && (
           <p className="border-ochre mt-3 mb-0 border-l-4 pl-3 text-[14.5px]">
             The file is kept exactly as it came, but {o.read_problem}.
@@ -188,7 +197,10 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext 
           </Link>
         )}
         {!o.own && <p className="mt-3 mb-0 text-[15px]">A picture of {possessive(o.person_name)}.</p>}
-        <Favourite key={o.id} original={o} month={keys.originals(o.taken_local.slice(0, 7), among.album)} />
+        <div key={o.id} className="mt-3 flex flex-wrap gap-2.5 [&>*]:grow">
+          <Favourite original={o} month={month} />
+          {o.own && <PutAway original={o} month={month} />}
+        </div>
         <Albums original={o} />
         {among.album && <Cover key={`${among.album} ${o.id}`} album={among.album} picture={o.id} />}
         {o.place && <Place at={o.place} near={o.near} own={o.own} />}
@@ -247,13 +259,28 @@ function Favourite({ original: o, month }: { original: Original; month: readonly
   const is = mark.isPending ? mark.variables : o.favourite;
   return (
     <>
-      <Button aria-pressed={is} disabled={mark.isPending} className="mt-3 w-full" onClick={() => mark.mutate(!is)}>
+      <Button aria-pressed={is} disabled={mark.isPending} onClick={() => mark.mutate(!is)}>
         <span aria-hidden className={is ? "text-ochre-text" : "text-soft"}>
           {is ? "★" : "☆"}
         </span>{" "}
         {is ? "A favourite of yours" : "Make it a favourite"}
       </Button>
       {mark.isError && <Fault failure={mark.error} />}
+    </>
+  );
+}
+
+/** Out of the way, or back in the library. */
+function PutAway({ original: o, month }: { original: Original; month: readonly string[] }) {
+  const put = useDo((away: boolean) => ask<Schemas["Marked"]>("/api/put-away", "POST", { pictures: [o.id], away }), [keys.original(o.id), month, keys.months]);
+  const is = put.isPending ? put.variables : o.put_away;
+  return (
+    <>
+      <Button disabled={put.isPending} onClick={() => put.mutate(!is)}>
+        {is ? "Put it back" : "Put it away"}
+      </Button>
+      {is && <p className="m-0 basis-full text-[14px] text-soft">Put away: it is kept as safe as before, and shown in the library to who looks for “put away”. Albums show it as before.</p>}
+      {put.isError && <Fault failure={put.error} />}
     </>
   );
 }

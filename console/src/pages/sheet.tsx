@@ -181,7 +181,7 @@ function Card({ at, among, card, place, placeholder }: { at: string; among: Amon
   const chosen = isChosen(choosing.choice, mark);
   // How safe somebody else's is, is for them to know.
   const unsafe = card.own && (card.layer === "home" || card.layer === "device");
-  const label = `${card.name}, ${card.kind}${card.company.length > 0 ? `, with ${companyWord(card.company)}` : ""}${card.favourite ? ", a favourite" : ""}${unsafe ? ", no copy offsite yet" : ""}`;
+  const label = `${card.words ? `${card.words}: ` : ""}${card.name}, ${card.kind}${card.company.length > 0 ? `, with ${companyWord(card.company)}` : ""}${card.favourite ? ", a favourite" : ""}${unsafe ? ", no copy offsite yet" : ""}`;
   const press = (e: MouseEvent) => {
     if (e.shiftKey || e.ctrlKey || e.metaKey || choosing.active) choosing.pick(mark, e.shiftKey);
     else void navigate(addressOf(among, { picture: card.id }), { state: { sheet: true } });

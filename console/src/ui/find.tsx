@@ -5,6 +5,7 @@ import type { Schemas } from "../api/client";
 import { count, counted } from "../format";
 import type { Among } from "./sheet";
 import { Fault } from "./states";
+import { Ways } from "./ways";
 
 type Found = Schemas["Found"];
 
@@ -94,6 +95,7 @@ export function FindLine({ among, look }: { among: Among; look: (line: string) =
         <button type="submit" className="border-line bg-raised rounded-lg border px-3.5 text-[15px] font-semibold text-ink hover:border-soft">
           Find
         </button>
+        {!album && <Ways find={find} look={go} />}
       </form>
       {open && line.trim() !== "" && coming.data && <Coming id={list} found={coming.data} current={!coming.isPlaceholderData} suggestions={suggestions} chosen={chosen} go={go} />}
       {coming.isError && open && <Fault failure={coming.error} />}

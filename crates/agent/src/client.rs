@@ -244,6 +244,11 @@ impl Session {
         self.client.json(self.request(Method::DELETE, path)?).await
     }
 
+    /// Takes something away that leaves no answer.
+    pub async fn remove(&self, path: &str) -> Result<()> {
+        self.client.answer(self.request(Method::DELETE, path)?).await.map(drop)
+    }
+
     /// Has something done that has no answer.
     pub async fn tell(&self, path: &str, body: &(impl Serialize + Sync)) -> Result<()> {
         self.client.answer(self.request(Method::POST, path)?.json(body)).await.map(drop)

@@ -52,6 +52,8 @@ pub struct ChosenNumbers {
 pub struct ChosenFile {
     /// Which.
     pub id: OriginalId,
+    /// The one that stands for its picture.
+    pub shot: OriginalId,
     /// Where it is in the library.
     pub path: String,
     /// Its bytes.
@@ -88,6 +90,8 @@ struct SpotRow {
 struct FileRow {
     #[diesel(sql_type = SqlUuid)]
     id: Uuid,
+    #[diesel(sql_type = SqlUuid)]
+    shot: Uuid,
     #[diesel(sql_type = Text)]
     path: String,
     #[diesel(sql_type = BigInt)]
@@ -205,7 +209,7 @@ impl Catalog {
     pub async fn chosen_files(&self, scope: Scope, choice: &Choice, most: i64) -> Result<Vec<ChosenFile>> {
         let mut c = self.connection().await?;
         let rows: Vec<FileRow> = Asking::of_chosen(scope, choice)
-            .text("SELECT f.id, f.path, f.size, f.taken_at, f.taken_local, coalesce(h.good, false) AS at_home")
+            .text("SELECT f.id, f.shot, f.path, f.size, f.taken_at, f.taken_local, coalesce(h.good, false) AS at_home")
             .their_files()
             .text(" ORDER BY chosen.taken_local, chosen.id, f.path LIMIT ")
             .value::<BigInt, _>(most)
@@ -213,6 +217,7 @@ impl Catalog {
             .await?;
         let file = |r: FileRow| ChosenFile {
             id: OriginalId(r.id),
+            shot: OriginalId(r.shot),
             path: r.path,
             size: unsigned(r.size),
             taken_at: r.taken_at,

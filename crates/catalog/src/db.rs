@@ -3,7 +3,7 @@
 pub(crate) use diesel::{
     AggregateExpressionMethods, AsChangeset, BoolExpressionMethods, CombineDsl, ExpressionMethods, Insertable, IntoSql,
     JoinOnDsl, NullableExpressionMethods, OptionalExtension, PgAnyJsonExpressionMethods, PgExpressionMethods,
-    PgSortExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper, delete,
+    PgJsonbExpressionMethods, PgSortExpressionMethods, QueryDsl, Queryable, Selectable, SelectableHelper, delete,
     dsl::{case_when, count, count_star, exists, max, min, not},
     insert_into, select, update,
     upsert::{DecoratableTarget, excluded},
@@ -54,6 +54,19 @@ diesel::table! {
 }
 
 diesel::table! {
+    /// A view: what is said about a picture.
+    said (shot) {
+        shot -> Uuid,
+        original -> Uuid,
+        of_file -> Bool,
+        title -> Text,
+        caption -> Text,
+        written_by -> Nullable<Uuid>,
+        written_at -> Nullable<Timestamptz>,
+    }
+}
+
+diesel::table! {
     /// A view: how many pictures are shown near a town. Not one row for each, but their sum is.
     town_count (person, town) {
         person -> Uuid,
@@ -88,7 +101,8 @@ asked_together! {
     object with store superseded device held;
     sighting with counted;
     favourite with original shown_to;
-    original with shown_to;
+    original with shown_to words;
+    said with person;
     town with town_count original;
     album with in_album album_seen link link_visit;
     person with link link_visit album;

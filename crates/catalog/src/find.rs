@@ -123,11 +123,18 @@ impl<'a> Asking<'a> {
         self.text(" AND o.taken_local >= ").value::<Timestamp, _>(from).text(" AND o.taken_local < ").value::<Timestamp, _>(until)
     }
 
-    /// What must be so of `o` besides its days.
+    /// What must be so of `o` besides its days. What was put away is in one's library only for those who ask for it.
     ///
     /// What is asked of a picture's files is answered once, for all pictures, and kept: a planner that may choose asks it again for each picture, if it
     /// thinks that there is one. All that must be is one such question; of several, it might compare each with each.
     pub(crate) fn meets(mut self, scope: Scope, sought: Option<&Sought>) -> Self {
+        let put_away = sought.is_some_and(|s| s.request.terms.iter().any(|t| t.what == What::PutAway && !t.not));
+        self = match (scope.album, put_away) {
+            (None, false) => self.text(" AND NOT o.put_away"),
+            (None, true) => self.text(" AND o.put_away"),
+            // What others put away is theirs to know.
+            (Some(_), _) => self,
+        };
         let Some(sought) = sought else { return self };
         self.typed = true;
         let since = sought.proven_since;
@@ -170,6 +177,9 @@ impl<'a> Asking<'a> {
                 }
                 What::Near { towns, named, .. } => asking.text(and).near(scope, towns, named),
                 What::Within(area) => asking.text(and).within(*area),
+                What::PutAway => {
+                    asking.text(and).text("(o.put_away AND o.person = ").value::<SqlUuid, _>(scope.viewer.0).text(")")
+                }
                 // Its days are asked for apart, by the order of the library.
                 _ => asking,
             }
@@ -183,7 +193,10 @@ impl<'a> Asking<'a> {
                 let asking = self.file(scope).text(" AND (false");
                 SCREENSHOTS.iter().fold(asking, |asking, name| asking.text(" OR").named("f", scope, name)).text(")")
             }
-            What::Named(text) => self.file(scope).text(" AND").named("f", scope, text),
+            What::Named(text) => {
+                let asking = self.text("(").file(scope).text(" AND").named("f", scope, text).text(" UNION ALL ");
+                asking.file_in_words(scope, text).text(")")
+            }
             What::Favourite => {
                 let asking = self.file(scope).text(" AND f.id IN (SELECT original FROM favourite WHERE person = ");
                 asking.value::<SqlUuid, _>(scope.viewer.0).text(")")
@@ -200,7 +213,7 @@ impl<'a> Asking<'a> {
             }
             What::Kind(kind) => self.file(scope).text(" AND f.kind = ").value::<Text, _>(kind.word()),
             // None of these is asked of files.
-            What::Taken(_) | What::By { .. } | What::Near { .. } | What::Within(_) => self.file(scope),
+            What::Taken(_) | What::By { .. } | What::Near { .. } | What::Within(_) | What::PutAway => self.file(scope),
         }
     }
 
@@ -216,11 +229,26 @@ impl<'a> Asking<'a> {
         asking.among(scope, ["c.person", "f.shot"]).text(" AND c.living")
     }
 
+    /// A file, as `f`, of a picture about which this is said somewhere.
+    fn file_in_words(self, scope: Scope, text: &str) -> Self {
+        // All that have it are found by the index; what was written over what a file says counts alone.
+        let asking =
+            self.text("SELECT f.shot FROM words w JOIN original f ON f.id = w.original WHERE w.searched LIKE '%' || plain(");
+        let asking = asking.value::<Text, _>(escaped(text)).text(") || '%' AND").among(scope, ["f.person", "f.shot"]);
+        asking.text(" AND f.held_at IS NULL AND f.gone_at IS NULL AND").text(SAID)
+    }
+
+    /// This is said about `o` somewhere.
+    pub(crate) fn in_words(self, text: &str) -> Self {
+        let asking = self.text(
+            " o.id IN (SELECT f.shot FROM words w JOIN original f ON f.id = w.original WHERE w.searched LIKE '%' || plain(",
+        );
+        asking.value::<Text, _>(escaped(text)).text(") || '%' AND").text(SAID).text(")")
+    }
+
     /// A name of this file has this somewhere: of somebody else's, its own name; in which folders it is, is not told.
     pub(crate) fn named(self, file: &str, scope: Scope, text: &str) -> Self {
-        // What LIKE reads as a sign is a letter here.
-        let escaped: String =
-            text.chars().flat_map(|c| matches!(c, '%' | '_' | '\\').then_some('\\').into_iter().chain([c])).collect();
+        let escaped = escaped(text);
         let has = |asking: Self, column: &str| {
             asking.text(&format!(" {column} LIKE '%' || plain(")).value::<Text, _>(escaped.clone()).text(") || '%'")
         };
@@ -232,12 +260,20 @@ impl<'a> Asking<'a> {
     }
 }
 
+/// The words `w` of a file `f` are what is said about its picture. Asked of each file by itself: joined, all that is said of any picture would be sorted first.
+const SAID: &str = " (w.original, w.of_file) = (SELECT s.original, s.of_file FROM said s WHERE s.shot = f.shot)";
+
+/// What LIKE reads as a sign is a letter here.
+fn escaped(text: &str) -> String {
+    text.chars().flat_map(|c| matches!(c, '%' | '_' | '\\').then_some('\\').into_iter().chain([c])).collect()
+}
+
 /// Whether it is asked of all files of a picture: a raw file stands behind the JPEG that was taken with it.
 fn is_of_files(what: &What) -> bool {
     match what {
         What::Kind(kind) => *kind == MediaKind::Raw,
         What::Screenshot | What::Favourite | What::Copies(_) | What::In(_) | What::Named(_) => true,
-        What::Taken(_) | What::By { .. } | What::Near { .. } | What::Within(_) => false,
+        What::Taken(_) | What::By { .. } | What::Near { .. } | What::Within(_) | What::PutAway => false,
     }
 }
 

@@ -58,6 +58,7 @@ pub mod originals;
 pub mod pairings;
 pub mod people;
 pub mod places;
+pub mod put_away;
 pub mod rebuild;
 pub mod refilings;
 pub mod removal;
@@ -71,6 +72,7 @@ pub mod stores;
 pub mod upgrade;
 pub mod uploads;
 mod wishes;
+pub mod words;
 pub mod work;
 pub mod zips;
 

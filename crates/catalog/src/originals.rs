@@ -49,6 +49,8 @@ pub struct Card {
     pub favourite: bool,
     /// Whether it is theirs who looks.
     pub own: bool,
+    /// What is said about it, in short.
+    pub words: Option<String>,
 }
 
 /// No month has more pictures; further ones are not on its page.
@@ -123,6 +125,8 @@ pub struct OriginalRow {
     pub held: Option<HeldRecord>,
     /// When it left the home disk for good.
     pub gone_at: Option<DateTime<Utc>>,
+    /// Whether its picture was put away.
+    pub put_away: bool,
     /// Which state of its row this is: another one after each change of it.
     pub version: String,
 }
@@ -155,6 +159,8 @@ struct CardRow {
     favourite: bool,
     #[diesel(sql_type = SqlUuid)]
     person: Uuid,
+    #[diesel(sql_type = Nullable<Text>)]
+    words: Option<String>,
 }
 
 #[derive(QueryableByName)]
@@ -209,6 +215,7 @@ pub(crate) struct FullRow {
     file_time: Option<DateTime<Utc>>,
     held_at: Option<DateTime<Utc>>,
     gone_at: Option<DateTime<Utc>>,
+    put_away: bool,
     #[diesel(select_expression = held::until.nullable())]
     held_until: Option<DateTime<Utc>>,
     #[diesel(select_expression = held::was_at.nullable())]
@@ -259,6 +266,7 @@ impl TryFrom<FullRow> for OriginalRow {
                 _ => None,
             },
             gone_at: r.gone_at,
+            put_away: r.put_away,
             version: r.version,
         })
     }
@@ -313,7 +321,8 @@ impl Catalog {
         let before = after.map_or(until, |(time, id)| until.min((time, id.0)));
         // Text: what is asked of each card is asked of this page's alone, by a query of its own for each.
         let asking = Asking::new(
-            "SELECT o.id, o.person, o.path, o.kind, o.taken_local, o.facts, o.preview, o.placeholder, s.home, s.offsite, s.proven_at, p.company, p.favourite
+            "SELECT o.id, o.person, o.path, o.kind, o.taken_local, o.facts, o.preview, o.placeholder, s.home, s.offsite, s.proven_at, p.company, p.favourite,
+                    (SELECT left(coalesce(nullif(w.title, ''), split_part(w.caption, E'\\n', 1)), 200) FROM said w WHERE w.shot = o.id) AS words
              FROM (SELECT * FROM original o WHERE",
         )
         .shown(scope)
@@ -358,6 +367,7 @@ impl Catalog {
                 company: r.company,
                 favourite: r.favourite,
                 own: r.person == scope.viewer.0,
+                words: r.words.filter(|w| !w.is_empty()),
             })
             .collect())
     }
@@ -387,7 +397,7 @@ impl Catalog {
 
     /// How many pictures were taken after one, in a span that it is in.
     pub async fn newer_in(&self, scope: Scope, span: Span, taken: NaiveDateTime, id: OriginalId) -> Result<u64> {
-        let asking = Asking::new("SELECT count(*) AS n FROM original o WHERE").shown(scope).taken_in(span);
+        let asking = Asking::new("SELECT count(*) AS n FROM original o WHERE").shown(scope).taken_in(span).meets(scope, None);
         let asking = asking.text(" AND (o.taken_local, o.id) > (").value::<Timestamp, _>(taken).text(", ");
         let mut c = self.connection().await?;
         let rows: Vec<Count> = asking.value::<SqlUuid, _>(id.0).text(")").load(&mut c).await?;

@@ -134,7 +134,11 @@ impl Asking<'_> {
     /// Taken near one of these towns, or named like it.
     pub(crate) fn near(self, scope: Scope, towns: &[i32], named: &str) -> Self {
         let asking = self.text(" (coalesce(o.town = ANY(").value::<Array<Integer>, _>(towns.to_vec()).text("), false)");
-        if named.is_empty() { asking.text(")") } else { asking.text(" OR").named("o", scope, named).text(")") }
+        if named.is_empty() {
+            asking.text(")")
+        } else {
+            asking.text(" OR").named("o", scope, named).text(" OR").in_words(named).text(")")
+        }
     }
 
     /// Taken in cells that this part of the earth has, and in few beside them.
@@ -205,7 +209,7 @@ impl Catalog {
             "SELECT t.town, t.n, o.id AS picture FROM (
                  SELECT town, sum(n)::bigint AS n FROM town_count WHERE person = $1 GROUP BY town HAVING sum(n) > 0 ORDER BY 2 DESC, 1 LIMIT $2
              ) t CROSS JOIN LATERAL (
-                 SELECT o.id FROM original o WHERE o.person = $1 AND o.town = t.town AND o.leads AND o.held_at IS NULL AND o.gone_at IS NULL
+                 SELECT o.id FROM original o WHERE o.person = $1 AND o.town = t.town AND o.leads AND NOT o.put_away AND o.held_at IS NULL AND o.gone_at IS NULL
                  ORDER BY o.taken_local DESC, o.id DESC LIMIT 1
              ) o ORDER BY t.n DESC, t.town",
         )
@@ -242,8 +246,10 @@ impl Catalog {
                 let asking =
                     asking.text(" GROUP BY cell HAVING sum(n) > 0 ORDER BY 2 DESC, 1 LIMIT ").value::<BigInt, _>(MOST + 1);
                 // Of each cell one picture, by the index.
-                let asking =
-                    asking.text(") f CROSS JOIN LATERAL (SELECT o.id, o.preview, o.town FROM original o WHERE").shown(scope);
+                let asking = asking
+                    .text(") f CROSS JOIN LATERAL (SELECT o.id, o.preview, o.town FROM original o WHERE")
+                    .shown(scope)
+                    .meets(scope, None);
                 let asking =
                     asking.text(" AND o.spot >= f.cell << ").value::<Integer, _>(by).text(" AND o.spot < (f.cell + 1) << ");
                 let asking = asking.value::<Integer, _>(by).text(" LIMIT 1) o ORDER BY f.n DESC, f.cell");

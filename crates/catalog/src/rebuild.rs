@@ -77,13 +77,13 @@ impl Catalog {
                      SELECT * FROM jsonb_to_recordset($1) AS t (n integer, id uuid, person uuid, device uuid, digest text, size bigint, name text,
                          path text, folded text, kind text, taken_at timestamptz, taken_local timestamp, taken_rule text, landed_at timestamptz,
                          source text, file_time timestamptz, shot_key text, shot uuid, held_at timestamptz, held_until timestamptz, was_at text,
-                         favourite_of uuid[], albums jsonb, object text, sealed_size bigint, sealed_hash text, sealed_algorithm text, there boolean)
+                         favourite_of uuid[], albums jsonb, words jsonb, put_away boolean, object text, sealed_size bigint, sealed_hash text, sealed_algorithm text, there boolean)
                      WHERE EXISTS (SELECT 1 FROM person p WHERE p.id = t.person)
                  ), kept AS (
                      INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts,
-                         landed_at, source, file_time, shot_key, shot, held_at)
+                         landed_at, source, file_time, shot_key, shot, held_at, put_away)
                      SELECT id, person, (SELECT d.id FROM device d WHERE d.id = t.device), decode(digest, 'hex'), size, name, path, folded, kind,
-                         taken_at, taken_local, taken_rule, '{{}}', landed_at, source, file_time, shot_key, coalesce(shot, id), held_at
+                         taken_at, taken_local, taken_rule, '{{}}', landed_at, source, file_time, shot_key, coalesce(shot, id), held_at, put_away
                      FROM told t ON CONFLICT DO NOTHING RETURNING id
                  ), waiting AS (
                      INSERT INTO held (original, was_at, deleted_by, at, until)
@@ -97,6 +97,10 @@ impl Catalog {
                      CROSS JOIN LATERAL jsonb_to_recordset(t.albums) AS i (album uuid, by uuid, at timestamptz)
                      JOIN album a ON a.id = i.album LEFT JOIN person p ON p.id = i.by
                      ON CONFLICT DO NOTHING
+                 ), written AS (
+                     INSERT INTO words (original, of_file, title, caption, written_by, written_at)
+                     SELECT t.id, false, left(concat(t.words ->> 'title'), 200), left(concat(t.words ->> 'caption'), 5000), p.id, (t.words ->> 'at')::timestamptz
+                     FROM told t JOIN kept k USING (id) LEFT JOIN person p ON p.id = (t.words ->> 'by')::uuid WHERE t.words ->> 'at' IS NOT NULL
                  )
                  INSERT INTO job (kind, key, priority, due)
                  SELECT 'fetch', t.id, CASE WHEN t.held_at IS NULL THEN 16 ELSE 3 END, $2 FROM told t JOIN kept k USING (id) ORDER BY t.n
@@ -242,6 +246,7 @@ fn row<Z: TimeZone>(o: &OriginalRecord, there: bool, zone: &Z) -> Value {
         "shot_key": o.device.map_or_else(|| o.id.to_string(), |d| shot::key(Some(d), &folder, &bare)), "shot": o.shot,
         "held_at": o.held.as_ref().map(|h| h.at), "held_until": o.held.as_ref().and_then(|h| h.until),
         "was_at": o.held.as_ref().map(|h| h.was_at.as_str()), "favourite_of": o.favourite_of, "albums": o.albums,
+        "words": o.words, "put_away": o.put_away,
         "object": o.object.name, "sealed_size": o.object.size, "sealed_hash": o.object.hash.digits(),
         "sealed_algorithm": o.object.hash.algorithm().word(), "there": there,
     })

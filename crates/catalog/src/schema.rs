@@ -382,6 +382,7 @@ diesel::table! {
         searched -> Text,
         spot -> Nullable<Int8>,
         town -> Nullable<Int4>,
+        put_away -> Bool,
     }
 }
 
@@ -669,6 +670,18 @@ diesel::table! {
 }
 
 diesel::table! {
+    words (original, of_file) {
+        original -> Uuid,
+        of_file -> Bool,
+        title -> Text,
+        caption -> Text,
+        written_by -> Nullable<Uuid>,
+        written_at -> Nullable<Timestamptz>,
+        searched -> Text,
+    }
+}
+
+diesel::table! {
     zip (id) {
         id -> Uuid,
         person -> Uuid,
@@ -690,6 +703,7 @@ diesel::table! {
         local -> Timestamp,
         starts -> Int8,
         crc -> Nullable<Int8>,
+        text -> Nullable<Bytea>,
     }
 }
 
@@ -741,5 +755,7 @@ diesel::joinable!(traffic -> store (store));
 diesel::joinable!(upload -> device (device));
 diesel::joinable!(upload -> original (original));
 diesel::joinable!(upload -> person (person));
+diesel::joinable!(words -> original (original));
+diesel::joinable!(words -> person (written_by));
 diesel::joinable!(zip -> person (person));
 diesel::joinable!(zip_file -> zip (zip));

@@ -317,6 +317,12 @@ async fn keep_shots(c: &mut AsyncPgConnection, rows: &[PieceRow], shots: &[Shot]
     .bind::<Array<Text>, _>(changed.iter().map(|c| c.2).collect::<Vec<_>>())
     .execute(c)
     .await?;
+    // What comes to a picture that was put away is out of the way with it.
+    let leads: BTreeSet<Uuid> = changed.iter().map(|c| c.1).collect();
+    let of_these = original::table.filter(original::shot.eq_any(leads).and(is_living()));
+    let away: Vec<Uuid> = of_these.filter(original::put_away).select(original::shot).distinct().load(c).await?;
+    let visible = original::table.filter(original::shot.eq_any(away).and(not(original::put_away)));
+    update(visible).set(original::put_away.eq(true)).execute(c).await?;
     Ok(changed.iter().map(|c| (c.0.id, c.0.taken_local)).collect())
 }
 

@@ -52,11 +52,13 @@ pub enum Kind {
     Fetch,
     /// Find the towns that a person's pictures were taken near. Key: one of these originals.
     Town,
+    /// Read what files say in words that came before those were read. Key: nil.
+    Words,
 }
 
 impl Kind {
     /// Every kind.
-    pub const ALL: [Kind; 18] = [
+    pub const ALL: [Kind; 19] = [
         Self::Preview,
         Self::Replicate,
         Self::Ledger,
@@ -75,6 +77,7 @@ impl Kind {
         Self::Fetch,
         Self::Reseal,
         Self::Town,
+        Self::Words,
     ];
 
     /// The word stored in the table.
@@ -98,6 +101,7 @@ impl Kind {
             Self::Fetch => "fetch",
             Self::Reseal => "reseal",
             Self::Town => "town",
+            Self::Words => "words",
         }
     }
 

@@ -50,6 +50,8 @@ pub struct ZipFile {
     pub starts: u64,
     /// The CRC-32 of its bytes, once somebody has read them.
     pub crc: Option<u32>,
+    /// Its bytes, if they are not those of the original: what people wrote about it.
+    pub text: Option<Vec<u8>>,
 }
 
 /// A file in a zip, and where it is in the library now; nowhere, if it has left it.
@@ -81,6 +83,7 @@ struct FileRow {
     local: NaiveDateTime,
     starts: i64,
     crc: Option<i64>,
+    text: Option<Vec<u8>>,
 }
 
 impl Catalog {
@@ -104,6 +107,7 @@ impl Catalog {
                 zip_file::changed.eq(file.changed),
                 zip_file::local.eq(file.local),
                 zip_file::starts.eq(signed(file.starts)),
+                zip_file::text.eq(file.text.clone()),
             )
         };
         let lines: Vec<_> = files.iter().enumerate().map(line).collect();
@@ -162,6 +166,7 @@ impl Catalog {
             local: r.local,
             starts: unsigned(r.starts),
             crc: r.crc.and_then(|crc| u32::try_from(crc).ok()),
+            text: r.text,
         };
         Ok(rows.into_iter().map(|(row, at)| Found { file: file(row), at: at.map(|(path, digest)| (path.0, digest.0)) }).collect())
     }

@@ -3,7 +3,7 @@
 use std::{
     fs,
     io::{BufRead, IsTerminal, Write},
-    path::PathBuf,
+    path::{Path, PathBuf},
     sync::{Arc, atomic::Ordering},
     time::Duration,
 };
@@ -198,9 +198,7 @@ pub struct Person {
 impl Person {
     /// The password, which some things ask for again.
     pub fn password(&self) -> std::result::Result<String, Failed> {
-        let password = fs::read_to_string(&self.password_file)
-            .map_err(|e| usage(format!("could not read {}: {e}", self.password_file.display())))?;
-        Ok(password.trim_end_matches(['\n', '\r']).to_owned())
+        secret(&self.password_file)
     }
 
     /// Signs in.
@@ -216,6 +214,12 @@ impl Person {
         let sign_in = SignIn { name: self.name.clone(), password: self.password()? };
         Ok(Client::new(&server, certificate, None)?.sign_in(&sign_in).await?)
     }
+}
+
+/// A secret that is in a file, so that it is in no list of processes.
+pub fn secret(file: &Path) -> std::result::Result<String, Failed> {
+    let text = fs::read_to_string(file).map_err(|e| usage(format!("could not read {}: {e}", file.display())))?;
+    Ok(text.trim_end_matches(['\n', '\r']).to_owned())
 }
 
 #[derive(Args)]

@@ -1,14 +1,17 @@
 //! Finding pictures in words.
 
 use clap::Args;
-use ypogeion_agent::home::Home;
+use serde::Deserialize;
+use url::form_urlencoded::Serializer;
+use ypogeion_agent::{client::Session, home::Home};
+use ypogeion_core::{AlbumId, OriginalId};
 use ypogeion_wire::find::Found;
 
-use crate::commands::{Context, DONE, Result, print, print_json, usage};
+use crate::commands::{Context, DONE, Failed, Result, print, print_json, usage};
 
 pub const HELP: &str = "\
-Words are names of files and folders or parts of them, lenses, cameras, devices, kinds (photos, videos, raw files, screenshots), copies (no copy \
-offsite, checked offsite, damaged), and days (2024, May 2024, 3 May, summer 2024, last March, since 2020, 2019 to 2021, Christmas). All of them must \
+Words are names of files and folders or parts of them, words of titles and captions, lenses, cameras, devices, albums, places, kinds (photos, videos, \
+raw files, screenshots), favourites, what was put away, copies (no copy offsite, checked offsite, damaged), and days (2024, May 2024, 3 May, summer 2024, last March, since 2020, 2019 to 2021, Christmas). All of them must \
 be so; what follows \"not\" must not. Words between quotation marks are a name.
 
   ypogeion find summer 2024 videos
@@ -62,6 +65,49 @@ pub async fn find(context: &Context, what: &Find) -> Result {
         eprintln!("ypogeion: nothing was found for {}.", understood(&found));
     }
     Ok(DONE)
+}
+
+/// No request names more pictures.
+pub const AT_ONCE: usize = 1000;
+
+#[derive(Deserialize)]
+struct Pictures {
+    originals: Vec<Picture>,
+    next: Option<String>,
+}
+
+#[derive(Deserialize)]
+struct Picture {
+    id: OriginalId,
+}
+
+/// All pictures of somebody's own that a line finds, newest first; of an album, of those in it. What cannot be looked for is refused: whoever does
+/// something with them must not do it with more than they meant.
+pub async fn pictures_of(session: &Session, line: &str, album: Option<AlbumId>) -> std::result::Result<Vec<OriginalId>, Failed> {
+    let query = || {
+        let mut query = Serializer::new(String::new());
+        query.extend_pairs(album.map(|id| ("album", id.to_string())));
+        query
+    };
+    let found: Found = session.get(&format!("api/find?{}", query().append_pair("line", line).finish())).await?;
+    if let Some(unknown) = found.unknown.first() {
+        return Err(usage(format!("“{}” cannot be looked for: {}.", unknown.typed, unknown.why)));
+    }
+    let (mut all, mut after) = (Vec::new(), None::<String>);
+    loop {
+        let mut query = query();
+        query.append_pair("find", line).append_pair("limit", &PAGE.to_string()).extend_pairs(after.iter().map(|a| ("after", a)));
+        let page: Pictures = session.get(&format!("api/originals?{}", query.finish())).await?;
+        all.extend(page.originals.into_iter().map(|p| p.id));
+        match page.next {
+            Some(next) => after = Some(next),
+            None => break,
+        }
+    }
+    if all.is_empty() {
+        return Err(usage(format!("nothing was found for {}", understood(&found))));
+    }
+    Ok(all)
 }
 
 fn understood(found: &Found) -> String {

@@ -6,11 +6,13 @@
 mod background;
 mod commands;
 mod find;
+mod gather;
 mod key;
 mod room;
 mod show;
 mod sources;
 mod stores;
+mod words;
 
 use std::{path::PathBuf, process::ExitCode};
 
@@ -74,6 +76,14 @@ enum Command {
     /// Find pictures of yours in words, and print where each is in the library, one a line, newest first.
     #[command(after_help = find::HELP)]
     Find(find::Find),
+    /// Albums: list them, make one, put into it what a line finds, take it apart.
+    Albums(gather::Albums),
+    /// Links to albums, for people without an account: make, list, withdraw them.
+    Links(gather::Links),
+    /// Write a title or a caption about the pictures that a line finds. No file is changed.
+    Words(words::Words),
+    /// Put away the pictures that a line finds, or put them back.
+    PutAway(words::PutAway),
     /// Every file of this device, and where it is: only on the device, at home, offsite, or proven.
     Items {
         /// Only those that have reached just this layer.
@@ -111,6 +121,10 @@ async fn main() -> ExitCode {
         Command::Runs { limit } => commands::runs(&context, limit).await,
         Command::Status => commands::status(&context).await,
         Command::Find(what) => find::find(&context, &what).await,
+        Command::Albums(what) => gather::albums(&context, what).await,
+        Command::Links(what) => gather::links(&context, what).await,
+        Command::Words(what) => words::words(&context, what).await,
+        Command::PutAway(what) => words::put_away(&context, what).await,
         Command::Items { layer } => commands::items(&context, layer.as_deref()).await,
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Arguments::command(), "ypogeion", &mut std::io::stdout());

@@ -204,6 +204,12 @@ actions! {
     DownloadZip = "download_zip" => PEOPLE,
     /// Say which pictures one likes best.
     MarkFavourites = "mark_favourites" => PEOPLE,
+    /// Put pictures of one's own away, or back.
+    PutAway = "put_away" => PEOPLE,
+    /// Write a title or a caption of one's own pictures.
+    WriteWords = "write_words" => PEOPLE,
+    /// What people wrote about a picture, for programs.
+    DownloadWords = "download_words" => READERS,
     /// The albums that one sees.
     ListAlbums = "list_albums" => PEOPLE,
     /// Make one.

@@ -43,7 +43,7 @@ pub const LONGEST_NAME: usize = 100;
 pub const LONGEST_WORDS: usize = 2000;
 
 /// What turns the text after it around, or ends that: in a name it makes other words of those beside it.
-fn turns(c: char) -> bool {
+pub(crate) fn turns(c: char) -> bool {
     matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
 }
 

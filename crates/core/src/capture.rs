@@ -45,6 +45,10 @@ pub struct Facts {
     pub video_utc: Option<NaiveDateTime>,
     /// What words inside the file, or a sidecar's own words, say: an XMP packet, or the JSON of an export.
     pub told: Option<Told>,
+    /// What it says about itself, in one line.
+    pub title: Option<String>,
+    /// The same at length.
+    pub caption: Option<String>,
     /// The identifier that a still and its moving half share.
     pub pair: Option<String>,
     /// What could not be read, in a few words.

@@ -36,6 +36,7 @@ pub mod adopt;
 pub mod album;
 pub mod amount;
 pub mod audit;
+pub mod caption;
 pub mod capture;
 pub mod checksum;
 pub mod clearance;

@@ -5,18 +5,23 @@ use ypogeion_catalog::{
     find::Sought,
     originals::{OriginalRow, PictureSize, Touched},
     scope::Scope,
+    words::Change,
 };
 use ypogeion_core::{
     OriginalId, PersonId,
+    caption::{self, LONGEST_CAPTION, LONGEST_TITLE},
     capture::CaptureRule,
     copies::Lacking,
     find::days::Span,
     layers::{self, Place},
     proportion::proportion,
     state::Layer,
+    words::count,
 };
+use ypogeion_media::xmp;
 use ypogeion_wire::album::AlbumName;
-use ypogeion_wire::original::{DerivedFile, Evidence, Original, OriginalCard, ShotPart};
+use ypogeion_wire::choosing::WriteWords;
+use ypogeion_wire::original::{DerivedFile, Evidence, FileWords, Original, OriginalCard, PictureWords, ShotPart};
 
 use crate::{
     engine::Engine,
@@ -104,6 +109,7 @@ pub async fn page(
             preview: c.preview,
             placeholder: c.placeholder,
             favourite: c.favourite,
+            words: c.words,
             own: c.own,
             company: c.company.split(',').filter(|p| !p.is_empty()).map(str::to_owned).collect(),
         })
@@ -116,18 +122,72 @@ const MOST_MARKED: usize = 1000;
 
 /// Makes pictures that somebody sees their favourites, or not any more. Returns how many were there.
 pub async fn mark_favourites(engine: &Engine, owner: PersonId, pictures: &[OriginalId], on: bool) -> Result<u64> {
+    let marked = engine.catalog.mark_favourites(owner, few(pictures)?, on, engine.now()).await?;
+    // Whose pictures they are is told nothing of what others like.
+    told(engine, marked.into_iter().map(|t| Touched { person: owner, ..t }).collect())
+}
+
+/// Puts pictures of somebody's own away, or back. Returns how many were there.
+pub async fn put_away(engine: &Engine, owner: PersonId, pictures: &[OriginalId], away: bool) -> Result<u64> {
+    let there = engine.catalog.put_away(owner, few(pictures)?, away, engine.now()).await?;
+    told(engine, there)
+}
+
+/// Writes words about somebody's own pictures. Returns how many were there.
+pub async fn write_words(engine: &Engine, owner: PersonId, form: &WriteWords) -> Result<u64> {
+    let kept = |text: &Option<String>, clean: fn(&str) -> Option<String>, what: &str, most: usize| match text {
+        None => Ok(None),
+        Some(text) => match clean(text) {
+            Some(text) => Ok(Some(text)),
+            None => Err(Error::invalid(format!("{what} has {} characters at most.", count(most as u64)))),
+        },
+    };
+    let title = kept(&form.title, caption::title, "A title", LONGEST_TITLE)?;
+    let text = kept(&form.caption, caption::caption, "A caption", LONGEST_CAPTION)?;
+    let change = match (form.as_in_file, title, text) {
+        (true, None, None) => Change::AsInFile,
+        (false, None, None) => return Err(Error::invalid("Say what the title or the caption is from now on.")),
+        (true, ..) => return Err(Error::invalid("Words are either written, or those of the file.")),
+        (false, title, caption) => Change::Write { title, caption },
+    };
+    let there = engine.catalog.write_words(owner, few(&form.pictures)?, &change, engine.now()).await?;
+    told(engine, there)
+}
+
+fn few(pictures: &[OriginalId]) -> Result<&[OriginalId]> {
     if pictures.len() > MOST_MARKED {
         return Err(Error::TooLarge(format!("One request has at most {MOST_MARKED} pictures; send several.")));
     }
-    let marked = engine.catalog.mark_favourites(owner, pictures, on, engine.now()).await?;
-    if marked.is_empty() {
+    Ok(pictures)
+}
+
+/// Open pages show pictures anew that are otherwise now. Returns how many those are; that there are none is said.
+fn told(engine: &Engine, there: Vec<Touched>) -> Result<u64> {
+    if there.is_empty() {
         return Err(Error::NotFound);
     }
-    let count = marked.len() as u64;
-    // Whose pictures they are is told nothing of what others like.
-    let told = marked.into_iter().map(|t| Touched { person: owner, ..t }).collect();
-    engine.live.changed(&each(told));
+    let count = there.len() as u64;
+    engine.live.changed(&each(there));
     Ok(count)
+}
+
+/// What is said about a picture, as somebody sees it who may see it.
+async fn said(engine: &Engine, shot: OriginalId, own: bool) -> Result<PictureWords> {
+    let said = engine.catalog.said(shot).await?;
+    let (at, by) = said.written.unzip();
+    Ok(PictureWords {
+        title: said.words.title,
+        caption: said.words.caption,
+        written_at: at,
+        written_by: by.flatten(),
+        in_file: said.in_file.filter(|w| own && !w.is_empty()).map(|w| FileWords { title: w.title, caption: w.caption }),
+    })
+}
+
+/// What people wrote about a picture, for programs that read it beside a file: XMP. None: nobody wrote anything.
+pub async fn words_for_programs(engine: &Engine, shot: OriginalId) -> Result<Option<String>> {
+    let said = engine.catalog.said(shot).await?;
+    Ok(said.written.filter(|_| !said.words.is_empty()).map(|_| xmp::write(&said.words)))
 }
 
 /// One original with facts, layers and evidence, as somebody sees it. What lies beside it is of what is sought, if anything is.
@@ -140,7 +200,7 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
         false => (None, None),
     };
     let month = row.taken_local.date().with_day(1).unwrap_or(row.taken_local.date());
-    let at = if own && row.shot == row.id && row.held.is_none() {
+    let at = if own && row.shot == row.id && row.held.is_none() && !row.put_away {
         let newer = engine.catalog.newer_in(Scope::own(viewer), whole(month), row.taken_local, row.id).await?;
         Some(format!("{}.{newer}", month.format("%Y-%m")))
     } else {
@@ -179,6 +239,8 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
         own,
         albums,
         favourite: engine.catalog.is_favourite(viewer, row.shot).await?,
+        put_away: own && row.put_away,
+        words: said(engine, row.shot, own).await?,
         at,
         newer,
         older,

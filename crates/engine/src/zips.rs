@@ -4,7 +4,12 @@
 //! Nothing is written to a disk for it: the files are read when their turn comes. Their checksums become known then, too; where a download goes on
 //! in the middle of a file whose checksum nobody knows, or behind one, that file is read again from its beginning.
 
-use std::{fs::File, os::unix::fs::FileExt, sync::Arc};
+use std::{
+    collections::{HashMap, HashSet},
+    fs::File,
+    os::unix::fs::FileExt,
+    sync::Arc,
+};
 
 use bytes::Bytes;
 use chrono::TimeDelta;
@@ -15,10 +20,12 @@ use ypogeion_catalog::{
     zips::{Found, Zip, ZipFile},
 };
 use ypogeion_core::{
-    PersonId,
+    OriginalId, PersonId,
+    caption::Caption,
     words::count,
     zip::{Entry, Layout, Names},
 };
+use ypogeion_media::xmp;
 use ypogeion_wire::choosing::{Choice, MadeZip};
 
 use crate::{
@@ -56,12 +63,23 @@ pub async fn make(engine: &Engine, owner: PersonId, choice: &Choice) -> Result<M
         return Err(Error::NotNow("None of these files has a good copy at home. They are replaced from a store.".to_owned()));
     }
     let name = name_of(&files);
-    let (files, layout) = laid(files, scope.album.is_some());
+    let left_out = (all - files.len()) as u64;
+    let shots: HashSet<OriginalId> = files.iter().map(|f| f.shot).collect();
+    let written = engine.catalog.written_about_pictures(&shots.into_iter().collect::<Vec<_>>()).await?;
+    let (files, layout) = laid(files, scope.album.is_some(), &written);
     let now = engine.now();
     let zip = Zip { id: Uuid::new_v4(), name, ends_at: now + KEPT, files: files.len() as u64, length: layout.length() };
     engine.catalog.add_zip(owner, &zip, &files, now).await?;
-    let left_out = (all - files.len()) as u64;
-    Ok(MadeZip { id: zip.id, name: zip.name, files: zip.files, length: zip.length, left_out, ends_at: zip.ends_at })
+    let notes = files.iter().filter(|f| f.text.is_some()).count() as u64;
+    Ok(MadeZip {
+        id: zip.id,
+        name: zip.name,
+        files: zip.files - notes,
+        notes,
+        length: zip.length,
+        left_out,
+        ends_at: zip.ends_at,
+    })
 }
 
 /// Named by the months that are in it.
@@ -71,19 +89,37 @@ fn name_of(files: &[ChosenFile]) -> String {
     if first == last { format!("Pictures {first}.zip") } else { format!("Pictures {first} to {last}.zip") }
 }
 
-/// Each file with its name in the zip, and where it starts. `bare`: of an album, without the folders, which are the libraries' of those whose
-/// pictures they are.
-fn laid(files: Vec<ChosenFile>, bare: bool) -> (Vec<ZipFile>, Layout) {
-    let (mut layout, mut names) = (Layout::default(), Names::default());
-    let files = files.into_iter().map(|f| {
-        let name = if bare { names.give_bare(&last_of(&f.path), f.id) } else { names.give(&f.path, f.id) };
-        let mut file =
-            ZipFile { original: f.id, name, size: f.size, changed: f.taken_at, local: f.taken_local, starts: 0, crc: None };
-        file.starts = layout.add(&entry(&file));
-        file
-    });
-    let files = files.collect();
-    (files, layout)
+/// Each file with its name in the zip, and where it starts; behind the first of a picture that somebody wrote about, that, as XMP. `bare`: of an
+/// album, without the folders, which are the libraries' of those whose pictures they are.
+fn laid(files: Vec<ChosenFile>, bare: bool, written: &HashMap<OriginalId, Caption>) -> (Vec<ZipFile>, Layout) {
+    let mut names = Names::default();
+    let mut give = |path: &str, id: OriginalId| if bare { names.give_bare(&last_of(path), id) } else { names.give(path, id) };
+    // What devices sent has its own name first.
+    let own: Vec<String> = files.iter().map(|f| give(&f.path, f.id)).collect();
+    // The file that stands for a picture has its words beside it; without that one, the first that is there.
+    let leads: HashSet<OriginalId> = files.iter().filter(|f| f.id == f.shot).map(|f| f.id).collect();
+    let mut told = HashSet::new();
+    let mut all = Vec::with_capacity(files.len() + written.len());
+    for (f, name) in files.into_iter().zip(own) {
+        let words = written.get(&f.shot).filter(|_| (f.id == f.shot || !leads.contains(&f.shot)) && told.insert(f.shot));
+        let note = words.map(|words| (give(&format!("{}.xmp", f.path), f.id), xmp::write(words).into_bytes()));
+        let (changed, local) = (f.taken_at, f.taken_local);
+        let file = ZipFile { original: f.id, name, size: f.size, changed, local, starts: 0, crc: None, text: None };
+        let note = note.map(|(name, text)| ZipFile {
+            name,
+            size: text.len() as u64,
+            crc: Some(crc32fast::hash(&text)),
+            text: Some(text),
+            ..file.clone()
+        });
+        all.push(file);
+        all.extend(note);
+    }
+    let mut layout = Layout::default();
+    for file in &mut all {
+        file.starts = layout.add(&entry(file));
+    }
+    (all, layout)
 }
 
 fn entry(file: &ZipFile) -> Entry<'_> {
@@ -197,6 +233,16 @@ impl Writing {
         let mut hasher = crc32fast::Hasher::new();
         let mut left = found.file.size - from;
         if left == 0 {
+            return Ok(hasher.finalize());
+        }
+        if let Some(text) = &found.file.text {
+            // Whoever may not see the picture any more is told nothing about it either.
+            found.at.as_ref().ok_or_else(ended)?;
+            let text = text.get(usize::try_from(from).unwrap_or(usize::MAX)..).unwrap_or_default();
+            hasher.update(text);
+            if write {
+                self.put(Bytes::copy_from_slice(text)).await?;
+            }
             return Ok(hasher.finalize());
         }
         let (path, digest) = found.at.clone().ok_or_else(ended)?;

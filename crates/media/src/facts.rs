@@ -8,9 +8,9 @@ use std::{
 
 use chrono::{NaiveDate, NaiveDateTime, NaiveTime, TimeDelta};
 use exif::{Context, Exif, In, Rational, Tag, Value};
-use ypogeion_core::{capture::Facts, kind::MediaKind};
+use ypogeion_core::{caption, capture::Facts, kind::MediaKind};
 
-use crate::{embedded, heif, maker, pixels, sniff, video, words, xmp};
+use crate::{embedded, heif, iptc, maker, pixels, sniff, video, words, xmp};
 
 /// Reads the facts of the file at `path`, which its device called `name`.
 ///
@@ -55,9 +55,7 @@ fn fill(facts: &mut Facts, path: &Path, name: &str) -> Result<(), String> {
         return Ok(());
     }
     if media_type == "image/jpeg" {
-        if let Some(packet) = jpeg_packet(&mut file) {
-            xmp::read(&packet, facts);
-        }
+        jpeg_words(&mut file, facts);
         file.rewind().map_err(|e| format!("it could not be read: {e}"))?;
     }
     let mut problem = None;
@@ -146,6 +144,28 @@ fn from_exif(facts: &mut Facts, exif: &Exif) {
     if let Some(Value::Byte(packet) | Value::Undefined(packet, _)) = packet {
         xmp::read(packet, facts);
     }
+    // What was written for people who read it elsewhere counts before what cameras write, too.
+    let written = |tag: u16| exif.get_field(Tag(Context::Tiff, tag), In::PRIMARY).and_then(|f| in_utf_16(&f.value));
+    let described = exif.get_field(Tag::ImageDescription, In::PRIMARY).and_then(|f| match &f.value {
+        Value::Ascii(parts) => parts.first().map(|p| String::from_utf8_lossy(p).into_owned()),
+        _ => None,
+    });
+    let first = |all: &[Option<String>], read: fn(&str) -> Option<String>| all.iter().flatten().find_map(|text| read(text));
+    facts.title = facts.title.take().or_else(|| first(&[written(XP_TITLE)], caption::title_read));
+    facts.caption =
+        facts.caption.take().or_else(|| first(&[written(XP_COMMENT), described, written(XP_SUBJECT)], caption::caption_read));
+}
+
+/// Tags in which one system's programs keep words.
+const XP_TITLE: u16 = 0x9c9b;
+const XP_COMMENT: u16 = 0x9c9c;
+const XP_SUBJECT: u16 = 0x9c9f;
+
+/// Bytes that are UTF-16, the lower one first.
+fn in_utf_16(value: &Value) -> Option<String> {
+    let Value::Byte(bytes) = value else { return None };
+    let units = bytes.chunks_exact(2).map(|two| u16::from_le_bytes([two[0], two[1]]));
+    Some(char::decode_utf16(units).map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER)).take_while(|c| *c != '\0').collect())
 }
 
 /// Fills what is not known yet from the JPEG inside a raw file.
@@ -168,31 +188,49 @@ fn from_embedded(facts: &mut Facts, file: &mut (impl Read + Seek)) {
     facts.exposure = facts.exposure.take().or(inside.exposure);
     facts.place = facts.place.or(inside.place);
     facts.orientation = facts.orientation.or(inside.orientation);
+    facts.title = facts.title.take().or(inside.title);
+    facts.caption = facts.caption.take().or(inside.caption);
 }
 
-/// The XMP packet in a JPEG's head (APP1 with its own name). Only the head is walked: at most as many segments as fit before
-/// the picture begins.
-fn jpeg_packet(file: &mut (impl Read + Seek)) -> Option<Vec<u8>> {
-    const NAME: &[u8] = b"http://ns.adobe.com/xap/1.0/\0";
-    file.seek(SeekFrom::Start(2)).ok()?;
-    for _ in 0..64 {
+/// What a JPEG's head says in words: the first XMP packet (APP1 with its own name), and the first IPTC (APP13). Only the head is walked: at most
+/// as many segments as fit before the picture begins. What cannot be read says nothing.
+fn jpeg_words(file: &mut (impl Read + Seek), facts: &mut Facts) {
+    if file.seek(SeekFrom::Start(2)).is_err() {
+        return;
+    }
+    let (mut packet, mut older) = (None, None);
+    walk_head(file, |kind, body| match kind {
+        0xe1 => packet = packet.take().or_else(|| body.strip_prefix(b"http://ns.adobe.com/xap/1.0/\0").map(<[u8]>::to_vec)),
+        _ => older = older.take().or_else(|| iptc::in_segment(body).map(<[u8]>::to_vec)),
+    });
+    if let Some(packet) = packet {
+        xmp::read(&packet, facts);
+    }
+    if let Some(words) = older {
+        iptc::read(&words, facts);
+    }
+}
+
+/// Hands over the bodies of the segments APP1 and APP13 before the picture, as far as they can be read: what is wrong with a file is said by who
+/// reads all of it.
+fn walk_head(file: &mut (impl Read + Seek), mut found: impl FnMut(u8, &[u8])) {
+    let mut next = || -> Option<()> {
         let mut head = [0u8; 4];
         file.read_exact(&mut head).ok()?;
         let length = usize::from(u16::from_be_bytes([head[2], head[3]])).checked_sub(2)?;
         match head {
             [0xff, 0xda, ..] => return None,
-            [0xff, 0xe1, ..] => {
+            [0xff, kind @ (0xe1 | 0xed), ..] => {
                 let mut body = vec![0u8; length];
                 file.read_exact(&mut body).ok()?;
-                if let Some(packet) = body.strip_prefix(NAME) {
-                    return Some(packet.to_vec());
-                }
+                found(kind, &body);
             }
             [0xff, ..] => drop(file.seek(SeekFrom::Current(length as i64)).ok()?),
             _ => return None,
         }
-    }
-    None
+        Some(())
+    };
+    (0..64).try_for_each(|_| next());
 }
 
 /// `2026:04:12 10:15:30` with optional sub-seconds. Anything else, the all-zero date included, is no time.

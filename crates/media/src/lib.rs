@@ -17,6 +17,7 @@ pub mod derived;
 pub mod embedded;
 pub mod facts;
 mod heif;
+mod iptc;
 pub mod maker;
 mod pixels;
 pub mod preview;

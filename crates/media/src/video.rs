@@ -7,7 +7,7 @@ use std::{ffi::OsString, path::Path, process::Command};
 use chrono::{DateTime, NaiveDateTime};
 use image::RgbImage;
 use serde_json::Value;
-use ypogeion_core::capture::Facts;
+use ypogeion_core::{caption, capture::Facts};
 
 use crate::maker;
 
@@ -38,6 +38,9 @@ pub(crate) fn read(path: &Path, media_type: &str, facts: &mut Facts) -> Result<(
     };
     facts.place = tag("com.apple.quicktime.location.ISO6709").or_else(|| tag("location")).and_then(iso_6709);
     facts.pair = tag("com.apple.quicktime.content.identifier").and_then(|t| maker::clean(t.as_bytes()));
+    let said = |names: [&str; 3], read: fn(&str) -> Option<String>| names.iter().find_map(|name| tag(name).and_then(read));
+    facts.title = said(["com.apple.quicktime.title", "com.apple.quicktime.displayname", "title"], caption::title_read);
+    facts.caption = said(["com.apple.quicktime.description", "description", "synopsis"], caption::caption_read);
     facts.seconds =
         probe["format"]["duration"].as_str().and_then(|d| d.parse().ok()).filter(|d: &f64| d.is_finite() && *d >= 0.0);
     let Some(stream) = probe["streams"].as_array().into_iter().flatten().find(|s| s["codec_type"] == "video") else {

@@ -2,11 +2,16 @@
 //!
 //! There is no standard, so no product's layout is taken for granted: a key that speaks of taking (`taken`), then one that
 //! speaks of creating (`created`, `creationTime`), holds a time as ISO 8601, or as seconds or milliseconds since 1970, by
-//! itself or in a field of its own; `latitude` and `longitude` hold degrees.
+//! itself or in a field of its own; `latitude` and `longitude` hold degrees. `caption` or `description` holds what is said about the picture, and
+//! `title` its title, unless that is the name of a file.
 
 use chrono::DateTime;
 use serde_json::{Map, Value};
-use ypogeion_core::capture::{Facts, Told};
+use ypogeion_core::{
+    caption,
+    capture::{Facts, Told},
+    kind::MediaKind,
+};
 
 use crate::xmp;
 
@@ -23,6 +28,11 @@ pub fn read(bytes: &[u8], facts: &mut Facts) {
     facts.told = facts.told.or_else(|| key("taken")).or_else(|| key("original")).or_else(|| key("creat"));
     let place = std::iter::once(&words).chain(words.values().filter_map(Value::as_object)).find_map(place);
     facts.place = facts.place.or(place);
+    let said = |name: &str| words.iter().find(|(k, _)| k.eq_ignore_ascii_case(name)).and_then(|(_, text)| text.as_str());
+    let is_a_file = |title: &&str| !matches!(MediaKind::from_extension(title), MediaKind::Other);
+    facts.title = facts.title.take().or_else(|| said("title").filter(|t| !is_a_file(t)).and_then(caption::title_read));
+    let written = ["caption", "description"].into_iter().filter_map(said).find_map(caption::caption_read);
+    facts.caption = facts.caption.take().or(written);
 }
 
 fn time(value: &Value) -> Option<Told> {
@@ -71,6 +81,16 @@ mod tests {
         let mut facts = Facts::default();
         read(text.as_bytes(), &mut facts);
         assert_eq!(facts.told.map(|t| format!("{} {:?}", t.local, t.offset_minutes)).as_deref(), expected);
+    }
+
+    #[rstest]
+    #[case(r#"{"title": "IMG_0042.jpg", "description": "Kites over the beach", "taken": 5}"#, None, Some("Kites over the beach"))]
+    #[case(r#"{"Caption": "At the weir", "title": "In flood"}"#, Some("In flood"), Some("At the weir"))]
+    #[case(r#"{"description": "", "title": 7, "caption": {"text": "x"}}"#, None, None)]
+    fn what_is_said_about_it_is_read(#[case] text: &str, #[case] title: Option<&str>, #[case] said: Option<&str>) {
+        let mut facts = Facts::default();
+        read(text.as_bytes(), &mut facts);
+        assert_eq!((facts.title.as_deref(), facts.caption.as_deref()), (title, said));
     }
 
     #[test]

@@ -1,14 +1,19 @@
 //! XMP (ISO 16684-1): the words about a picture that programs write, in a file beside it or inside the picture itself.
 //!
-//! Only what decides time and place is read, by the local names of the properties, from attributes and elements alike.
+//! What decides time and place is read, by the local names of the properties, from attributes and elements alike; and title and description, by
+//! their whole names, in the language that stands for all.
 //! The parser neither fetches nor expands anything: entities other than XML's own five are left out.
 
 use chrono::{DateTime, FixedOffset, NaiveDate, NaiveDateTime};
 use quick_xml::{
     Reader,
+    escape::{partial_escape, resolve_predefined_entity, unescape},
     events::{BytesStart, Event},
 };
-use ypogeion_core::capture::{Facts, Told};
+use ypogeion_core::{
+    caption::{self, Caption},
+    capture::{Facts, Told},
+};
 
 /// No packet that a camera or a program writes is larger.
 pub const LARGEST: usize = 4 << 20;
@@ -31,6 +36,25 @@ pub fn read(packet: &[u8], facts: &mut Facts) {
         facts.orientation = found.orientation.and_then(|o| o.trim().parse().ok()).filter(|o| (1..=8).contains(o));
     }
     facts.camera = facts.camera.take().or(found.model);
+    facts.title = facts.title.take().or(found.title.text.as_deref().and_then(caption::title_read));
+    facts.caption = facts.caption.take().or(found.caption.text.as_deref().and_then(caption::caption_read));
+}
+
+/// A packet that says this about a picture, to lie beside it.
+pub fn write(words: &Caption) -> String {
+    let property = |name: &str, text: &str| match text {
+        "" => String::new(),
+        text => format!(
+            "   <{name}>\n    <rdf:Alt>\n     <rdf:li xml:lang=\"x-default\">{}</rdf:li>\n    </rdf:Alt>\n   </{name}>\n",
+            partial_escape(text)
+        ),
+    };
+    format!(
+        "<x:xmpmeta xmlns:x=\"adobe:ns:meta/\">\n <rdf:RDF xmlns:rdf=\"http://www.w3.org/1999/02/22-rdf-syntax-ns#\">\n  \
+         <rdf:Description rdf:about=\"\" xmlns:dc=\"http://purl.org/dc/elements/1.1/\">\n{}{}  </rdf:Description>\n </rdf:RDF>\n</x:xmpmeta>\n",
+        property("dc:title", &words.title),
+        property("dc:description", &words.caption)
+    )
 }
 
 #[derive(Default)]
@@ -40,11 +64,57 @@ struct Found {
     longitude: Option<String>,
     orientation: Option<String>,
     model: Option<String>,
+    title: Alternatives,
+    caption: Alternatives,
+}
+
+/// What is said in several languages.
+#[derive(Default)]
+struct Alternatives {
+    /// What counts: the first, or what stands for all.
+    text: Option<String>,
+    /// What is being read, and whether it stands for all.
+    open: Option<(String, bool)>,
+}
+
+/// More than may be kept of a caption, in bytes.
+const LONGEST_TEXT: usize = 64 * 1024;
+
+impl Alternatives {
+    /// Another language begins; or, without a list of them, the text itself.
+    fn begin(&mut self, for_all: bool) {
+        self.open = Some((String::new(), for_all));
+    }
+
+    fn add(&mut self, text: &str) {
+        if let Some((open, _)) = &mut self.open
+            && open.len() < LONGEST_TEXT
+        {
+            open.push_str(text);
+        }
+    }
+
+    fn end(&mut self) {
+        let Some((text, for_all)) = self.open.take().filter(|(text, _)| !text.trim().is_empty()) else { return };
+        if for_all || self.text.is_none() {
+            self.text = Some(text);
+        }
+    }
 }
 
 impl Found {
     fn is_empty(&self) -> bool {
-        self.taken.iter().all(Option::is_none) && self.latitude.is_none()
+        let said = self.title.text.is_some() || self.caption.text.is_some();
+        self.taken.iter().all(Option::is_none) && self.latitude.is_none() && !said
+    }
+
+    /// What an element of this name says in several languages.
+    fn alternatives(&mut self, name: &[u8]) -> Option<&mut Alternatives> {
+        match name {
+            b"dc:title" => Some(&mut self.title),
+            b"dc:description" => Some(&mut self.caption),
+            _ => None,
+        }
     }
 
     fn keep(&mut self, name: &[u8], value: &str) {
@@ -69,10 +139,18 @@ impl Found {
 fn collect(packet: &[u8], found: &mut Found) -> Result<(), quick_xml::Error> {
     let mut reader = Reader::from_reader(&packet[..packet.len().min(LARGEST)]);
     let mut open: Vec<Vec<u8>> = Vec::new();
+    // The element whose languages are being read, and how deep it is.
+    let mut said: Option<(Vec<u8>, usize)> = None;
     loop {
         match reader.read_event()? {
             Event::Start(e) => {
                 attributes(&e, found);
+                if said.is_none() && found.alternatives(e.name().as_ref()).is_some() {
+                    said = Some((e.name().as_ref().to_vec(), open.len()));
+                }
+                if let Some(all) = said.as_ref().and_then(|(name, _)| found.alternatives(name)) {
+                    all.begin(language(&e).as_deref() == Some("x-default"));
+                }
                 open.push(e.local_name().as_ref().to_vec());
                 // Real packets are five deep; a thousand would be somebody's joke.
                 if open.len() > 64 {
@@ -81,20 +159,53 @@ fn collect(packet: &[u8], found: &mut Found) -> Result<(), quick_xml::Error> {
             }
             Event::Empty(e) => attributes(&e, found),
             Event::Text(text) => {
-                if let (Some(name), Ok(value)) = (open.last(), text.decode()) {
-                    found.keep(name, &value);
+                let Ok(value) = text.decode() else { continue };
+                match said.as_ref().and_then(|(name, _)| found.alternatives(name)) {
+                    Some(all) => all.add(&value),
+                    None => open.last().into_iter().for_each(|name| found.keep(name, &value)),
                 }
             }
-            Event::End(_) => drop(open.pop()),
+            Event::CData(text) => {
+                if let (Some(all), Ok(value)) = (said.as_ref().and_then(|(name, _)| found.alternatives(name)), text.decode()) {
+                    all.add(&value);
+                }
+            }
+            Event::GeneralRef(e) => {
+                let number = e.resolve_char_ref().ok().flatten().map(String::from);
+                let named = e.decode().ok().and_then(|name| resolve_predefined_entity(&name).map(str::to_owned));
+                let all = said.as_ref().and_then(|(name, _)| found.alternatives(name));
+                if let (Some(all), Some(value)) = (all, number.or(named)) {
+                    all.add(&value);
+                }
+            }
+            Event::End(_) => {
+                open.pop();
+                if let Some((name, depth)) = said.take() {
+                    found.alternatives(&name).into_iter().for_each(Alternatives::end);
+                    // Until it ends itself, what follows is another of its languages.
+                    said = (open.len() > depth).then_some((name, depth));
+                }
+            }
             Event::Eof => return Ok(()),
             _ => {}
         }
     }
 }
 
+fn language(element: &BytesStart<'_>) -> Option<String> {
+    let language = element.attributes().flatten().find(|a| a.key.as_ref() == b"xml:lang")?;
+    std::str::from_utf8(&language.value).ok().map(str::to_owned)
+}
+
 fn attributes(element: &BytesStart<'_>, found: &mut Found) {
     for attribute in element.attributes().flatten() {
         if let Ok(value) = std::str::from_utf8(&attribute.value) {
+            // In short form, a property in one language is an attribute.
+            if let (Some(all), Ok(value)) = (found.alternatives(attribute.key.as_ref()), unescape(value)) {
+                all.begin(false);
+                all.add(&value);
+                all.end();
+            }
             found.keep(attribute.key.local_name().as_ref(), value);
         }
     }
@@ -175,6 +286,61 @@ mod tests {
     #[case::not_xml("dear diary", None)]
     fn times_are_found_wherever_a_program_put_them(#[case] packet: &str, #[case] expected: Option<&str>) {
         assert_eq!(taken(packet).as_deref(), expected);
+    }
+
+    #[rstest]
+    #[case::both(
+        r#"<rdf:Description xmlns:dc="d"><dc:title><rdf:Alt><rdf:li xml:lang="x-default">The weir</rdf:li></rdf:Alt></dc:title>
+           <dc:description><rdf:Alt><rdf:li xml:lang="de">Hochwasser</rdf:li><rdf:li xml:lang="x-default">In flood,
+after the thaw</rdf:li><rdf:li xml:lang="nl">Hoogwater</rdf:li></rdf:Alt></dc:description></rdf:Description>"#,
+        Some("The weir"),
+        Some("In flood,\nafter the thaw")
+    )]
+    #[case::the_first_language(
+        r#"<d><dc:title><rdf:Alt><rdf:li xml:lang="nl">De stuw</rdf:li><rdf:li xml:lang="de">Das Wehr</rdf:li></rdf:Alt></dc:title></d>"#,
+        Some("De stuw"),
+        None
+    )]
+    #[case::signs(
+        "<d><dc:description><rdf:Alt><rdf:li>Juno &amp; Piet &lt;3 &#x2603; <![CDATA[<b>kites</b>]]> &bomb; end</rdf:li></rdf:Alt></dc:description></d>",
+        None,
+        Some("Juno & Piet <3 ☃ <b>kites</b>  end")
+    )]
+    #[case::plain("<d><dc:title>The weir</dc:title></d>", Some("The weir"), None)]
+    #[case::attributes(
+        r#"<d dc:title="Juno &amp; Piet" dc:description="At the fair"/>"#,
+        Some("Juno & Piet"),
+        Some("At the fair")
+    )]
+    #[case::of_something_else(
+        "<d><rdf:Description><title>x</title><xmpDM:description>y</xmpDM:description></rdf:Description></d>",
+        None,
+        None
+    )]
+    #[case::of_a_device("<d><dc:description><rdf:Alt><rdf:li>DCIM</rdf:li></rdf:Alt></dc:description></d>", None, None)]
+    #[case::cut_short(
+        "<d><dc:title><rdf:Alt><rdf:li>The weir</rdf:li></rdf:Alt></dc:title><dc:description><rdf:Alt><rdf:li>In fl",
+        Some("The weir"),
+        None
+    )]
+    fn words_are_found(#[case] packet: &str, #[case] title: Option<&str>, #[case] caption: Option<&str>) {
+        let facts = facts(packet);
+        assert_eq!((facts.title.as_deref(), facts.caption.as_deref()), (title, caption));
+    }
+
+    #[test]
+    fn what_is_written_is_read_again() {
+        let signs = ["weir", " ", "\n", "&", "<", ">", "\"", "'", "]]>", "&amp;", "ß", "🪁", "<!--", "\u{5d0}"];
+        for n in 0..signs.len().pow(4) {
+            let text: String = (0..4).map(|at| signs[n / signs.len().pow(at) % signs.len()]).collect();
+            let words = Caption { title: caption::title(&text).unwrap(), caption: caption::caption(&text).unwrap() };
+            let read = facts(&write(&words));
+            assert_eq!(
+                (read.title.unwrap_or_default(), read.caption.unwrap_or_default()),
+                (words.title, words.caption),
+                "{text:?}"
+            );
+        }
     }
 
     #[test]

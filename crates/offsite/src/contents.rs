@@ -212,6 +212,8 @@ mod tests {
             held: None,
             favourite_of: Vec::new(),
             albums: Vec::new(),
+            words: None,
+            put_away: false,
             object: ObjectRecord { name: format!("objects/{:02}", 99 - id), size: 200, hash: Digest::of(b"s").into() },
         }))
     }

@@ -52,6 +52,14 @@ pub fn pictures(folder: &Path, size: Size, tell: &(dyn Fn(usize, usize) + Sync))
     }
 }
 
+/// What they wrote: who, about which of their pictures of a month, title and caption.
+const WORDS: [(usize, &str, usize, &str, &str); 4] = [
+    (0, "2026-06", 0, "Piet’s kite", "It took four of us to bring it down again."),
+    (0, "2026-06", 6, "", "The wind had just turned. Marisol holds the line, Piet counts."),
+    (0, "2026-11", 2, "Fog in the harbour", "Seven in the morning. You could hear the ferry, and nothing else."),
+    (2, "2026-09", 1, "Beans", "The second row, from Oma Liesl’s seeds."),
+];
+
 impl Stage {
     /// Starts the household with its members and its store, and pairs its devices. Nothing has been sent yet.
     pub async fn raise(folder: &Path, pictures: &Path, (ports, store_port): ((u16, u16), u16), throw_away: bool) -> Step<Self> {
@@ -173,6 +181,17 @@ impl Stage {
         put(2, &beans, of(2, "2026-09", 12).await?).await?;
         let liked: Vec<Value> = of(0, "2026-06", 30).await?.into_iter().step_by(6).collect();
         self.keeper.ask(Method::POST, "api/favourites", Some(json!({ "pictures": liked, "favourite": true }))).await?;
+        for (who, month, n, title, caption) in WORDS {
+            if let Some(picture) = of(who, month, 30).await?.get(n) {
+                let form = json!({ "pictures": [picture], "title": title, "caption": caption });
+                consoles[who].ask(Method::POST, "api/words", Some(form)).await?;
+            }
+        }
+        let shots = consoles[1].ask(Method::GET, "api/originals?find=screenshots", None).await?["originals"].clone();
+        let shots: Vec<&Value> = shots.as_array().into_iter().flatten().map(|o| &o["id"]).collect();
+        if !shots.is_empty() {
+            consoles[1].ask(Method::POST, "api/put-away", Some(json!({ "pictures": shots, "away": true }))).await?;
+        }
         Ok(())
     }
 

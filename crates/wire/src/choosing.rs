@@ -102,8 +102,10 @@ pub struct MadeZip {
     pub id: Uuid,
     /// What it is called.
     pub name: String,
-    /// Files in it.
+    /// Files of the pictures in it.
     pub files: u64,
+    /// Files beside them with what people wrote about them (XMP).
+    pub notes: u64,
     /// Its bytes.
     pub length: u64,
     /// Files that are not in it, because they have no good copy at home.
@@ -127,4 +129,31 @@ pub struct MarkFavourites {
 pub struct Marked {
     /// So many; those that are gone, or somebody else's, are not among them.
     pub count: u64,
+}
+
+/// Pictures of one's own that are put away, or back; at most 1,000 at once.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PutAway {
+    /// Their ids.
+    #[schema(value_type = Vec<Uuid>)]
+    pub pictures: Vec<OriginalId>,
+    /// Whether they are away from now on.
+    pub away: bool,
+}
+
+/// What is said about pictures of one's own from now on; at most 1,000 at once. No file is changed by it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct WriteWords {
+    /// Their ids.
+    #[schema(value_type = Vec<Uuid>)]
+    pub pictures: Vec<OriginalId>,
+    /// In one line, at most 200 characters; empty: none. Absent: what it was.
+    #[serde(default)]
+    pub title: Option<String>,
+    /// The same at length, at most 5,000; empty: none. Absent: what it was.
+    #[serde(default)]
+    pub caption: Option<String>,
+    /// What their files say, and nothing that somebody wrote: instead of the two.
+    #[serde(default)]
+    pub as_in_file: bool,
 }

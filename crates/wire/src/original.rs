@@ -58,6 +58,8 @@ pub struct OriginalCard {
     pub company: Vec<String>,
     /// Whether whoever asks likes it best.
     pub favourite: bool,
+    /// What is said about it, in short: its title, or the first line of its caption.
+    pub words: Option<String>,
     /// Whether it is one's own; of others, in albums.
     pub own: bool,
 }
@@ -111,6 +113,30 @@ pub struct DerivedFile {
     pub size: u64,
 }
 
+/// What is said about a picture; empty: nothing.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct PictureWords {
+    /// In one line, at most 200 characters.
+    pub title: String,
+    /// The same at length, at most 5,000.
+    pub caption: String,
+    /// When somebody wrote it; none: its file says it.
+    pub written_at: Option<DateTime<Utc>>,
+    /// Who that was, if they are still there.
+    pub written_by: Option<String>,
+    /// What its file says, where somebody wrote over that.
+    pub in_file: Option<FileWords>,
+}
+
+/// What a file says about itself.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FileWords {
+    /// In one line.
+    pub title: String,
+    /// The same at length.
+    pub caption: String,
+}
+
 /// An original with all that is known of it.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Original {
@@ -128,6 +154,10 @@ pub struct Original {
     pub albums: Vec<AlbumName>,
     /// Whether whoever asks likes it best.
     pub favourite: bool,
+    /// Whether it was put away: it is in the library for those who ask for it.
+    pub put_away: bool,
+    /// What is said about it.
+    pub words: PictureWords,
     /// Where it is in the member's library, as the console's page says it in its address: its month, and how many pictures of that are newer
     /// (`2026-04.37`). None: another file stands for its picture there.
     pub at: Option<String>,

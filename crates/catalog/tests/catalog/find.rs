@@ -86,7 +86,13 @@ async fn house() -> World {
          SELECT ('00000000-0000-7000-9000-00000000000' || n)::uuid, p.id, a, h, now() FROM person p
          JOIN (VALUES (1, 'Juno', 'Gulls', NULL), (2, 'Piet', 'The fair', 'look'), (3, 'Piet', 'Secret', NULL)) AS v (n, who, a, h) ON v.who = p.name;
          INSERT INTO album_picture SELECT '00000000-0000-7000-9000-000000000001', id, NULL, now() FROM original WHERE kind = 'raw' AND name ~ '[05]\\.RAF$';
-         INSERT INTO album_picture SELECT a.id, o.id, NULL, now() FROM original o, album a WHERE a.name <> 'Gulls' AND o.name ~ '^IMG_9'",
+         INSERT INTO album_picture SELECT a.id, o.id, NULL, now() FROM original o, album a WHERE a.name <> 'Gulls' AND o.name ~ '^IMG_9';
+         -- Files say something, also those that stand behind or are deleted; people wrote over some of it.
+         UPDATE original SET facts = facts || '{\"title\": \"\", \"caption\": \"Höhle am Abend\"}' WHERE name ~ '^IMG_6' OR name ~ '3\\.RAF$';
+         UPDATE original SET facts = facts || '{\"title\": \"Höhle\", \"caption\": null}' WHERE name ~ '^IMG_4';
+         INSERT INTO words (original, of_file, title, caption, written_at) SELECT id, false, 'Kites', '50% wind', now() FROM original WHERE name ~ '^IMG_(61|5)' AND kind <> 'raw';
+         INSERT INTO words (original, of_file, title, caption, written_at) SELECT id, false, '', '', now() FROM original WHERE name ~ '^IMG_41';
+         UPDATE original o SET put_away = true WHERE o.shot IN (SELECT id FROM original WHERE name ~ '^IMG_14')",
     )
     .await
     .unwrap();
@@ -111,6 +117,9 @@ async fn what_is_found_is_what_is_so() {
     let file = |what: &str| format!("EXISTS (SELECT FROM original f WHERE f.shot = o.id AND f.held_at IS NULL AND {what})");
     let town = "(SELECT t.name FROM town t WHERE t.id = o.town)";
     // What a picture is in, it is in by any of its files, also by one that is deleted.
+    // What is said of a picture: what somebody wrote last, what its own file says, what another one says.
+    let written = "EXISTS (SELECT FROM original f JOIN words w ON w.original = f.id WHERE f.shot = o.id AND NOT w.of_file AND f.held_at IS NULL)";
+    let hohle = format!("(NOT {written} AND (o.name ~ '^IMG_[46]' OR {}))", file("f.name ~ '3\\.RAF$'"));
     let gulls = "EXISTS (SELECT FROM original f WHERE f.shot = o.id AND f.kind = 'raw' AND f.name ~ '[05]\\.RAF$')";
     let cases = [
         ("2023", "extract(year FROM o.taken_local) = 2023".to_owned()),
@@ -159,10 +168,26 @@ async fn what_is_found_is_what_is_so() {
         ("no copy offsite 2020", "extract(year FROM o.taken_local) = 2020".to_owned()),
         ("offsite", "false".to_owned()),
         ("nothing has this name", "false".to_owned()),
+        ("hohle", format!("{hohle} AND NOT o.put_away")),
+        ("abend not hohle", "false".to_owned()),
+        ("not HÖHLE 2021", format!("extract(year FROM o.taken_local) = 2021 AND NOT {hohle}")),
+        ("kites", "o.name ~ '^IMG_(61|5)'".to_owned()),
+        ("\"50% wind\"", "o.name ~ '^IMG_(61|5)'".to_owned()),
+        ("put away", "o.put_away".to_owned()),
+        ("put away videos", "o.put_away AND o.kind = 'video'".to_owned()),
+        ("not put away screenshots", "o.source = 'Screenshots'".to_owned()),
+        ("img_14 put away", "o.name ~ '^IMG_14'".to_owned()),
+        ("img_14", "false".to_owned()),
     ];
-    let shown = "o.person = (SELECT id FROM person WHERE name = 'Juno') AND o.shot = o.id AND o.held_at IS NULL";
+    let own = "o.person = (SELECT id FROM person WHERE name = 'Juno') AND o.shot = o.id AND o.held_at IS NULL";
     let mut somewhere = BTreeSet::new();
     for (line, so) in cases {
+        // What was put away is found by who asks for it.
+        let shown = if so.contains("o.put_away") || line.starts_with("img_14 ") {
+            own.to_owned()
+        } else {
+            format!("{own} AND NOT o.put_away")
+        };
         let wanted = ask(
             &w,
             &format!("SELECT o.id::text AS line FROM original o WHERE {shown} AND ({so}) ORDER BY o.taken_local DESC, o.id DESC"),

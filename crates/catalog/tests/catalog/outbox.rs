@@ -242,6 +242,10 @@ async fn whatever_changes_of_an_original_its_ledgers_say_anew() {
             own.0
         ),
         "DELETE FROM album".to_owned(),
+        format!("INSERT INTO words SELECT id, false, 'Kites', '', person, now() FROM original WHERE id = '{}'", own.0),
+        "UPDATE words SET caption = 'over the sea'".to_owned(),
+        "DELETE FROM words".to_owned(),
+        format!("UPDATE original SET put_away = true WHERE id = '{}'", own.0),
     ]
     .iter()
     .enumerate()

@@ -2,7 +2,7 @@
 //!
 //! A line of words is read from its beginning. At each place the reading is taken that has the most words, and among those of the same length
 //! days come first, then kinds, copies, devices and cameras, albums, and places. What is none of these is a word that the names of the picture's
-//! file and folders, or its lens, have somewhere. Words between quotation marks are always that. Everything that was understood must be so of a picture; what
+//! file and folders, its lens, or its title and caption, have somewhere. Words between quotation marks are always that. Everything that was understood must be so of a picture; what
 //! follows "not" must not be.
 
 pub mod days;
@@ -68,6 +68,8 @@ pub enum What {
     Screenshot,
     /// Who looks for it likes it best.
     Favourite,
+    /// It was put away.
+    PutAway,
     /// Its copies are like that.
     Copies(Copies),
     /// It is in one of these albums.
@@ -90,7 +92,7 @@ pub enum What {
     },
     /// It was taken in this part of the earth.
     Within(Area),
-    /// A name of its file or folders, or its lens, has this somewhere.
+    /// A name of its file or folders, its lens, or what is said about it, has this somewhere.
     Named(String),
 }
 
@@ -209,12 +211,13 @@ const FILLERS: [&str; 28] = [
 const EVERYTHING: [&str; 4] = ["everything", "picture", "pictures", "files"];
 const NEGATIONS: [&str; 4] = ["not", "without", "no", "except"];
 /// What people say of kinds and copies, in small letters, and what they mean. The first of each is how it is told.
-const FIXED: [(What, &[&str]); 9] = [
+const FIXED: [(What, &[&str]); 10] = [
     (What::Kind(MediaKind::Photo), &["photos", "photo", "photographs", "photograph", "images", "image", "stills"]),
     (What::Kind(MediaKind::Video), &["videos", "video", "films", "film", "movies", "movie", "clips", "clip"]),
     (What::Kind(MediaKind::Raw), &["raw files", "raw file", "raw", "raws"]),
     (What::Screenshot, &["screenshots", "screenshot", "screen shots", "screen shot"]),
     (What::Favourite, &["favourites", "favourite", "favorites", "favorite"]),
+    (What::PutAway, &["put away"]),
     (
         What::Copies(Copies::OnlyHome),
         &[
@@ -477,9 +480,9 @@ fn told(what: &What) -> String {
             all => format!("in one of {} albums", all.len()),
         },
         What::Near { place, named, .. } if named.is_empty() => format!("taken {place}"),
-        What::Near { place, named, .. } => format!("taken {place}, or named “{named}”"),
+        What::Near { place, named, .. } => format!("taken {place}, or with “{named}” in its name or words"),
         What::Within(area) => area.told(),
-        What::Named(text) => format!("named “{text}”"),
+        What::Named(text) => format!("with “{text}” in its name or words"),
         fixed => FIXED.iter().find(|(what, _)| what == fixed).map_or(String::new(), |(_, phrases)| phrases[0].to_owned()),
     }
 }

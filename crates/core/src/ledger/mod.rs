@@ -18,7 +18,8 @@ pub use self::{
     proof::{LedgerKey, Proof, with_proof},
     records::{
         AlbumRecord, AlbumShareRecord, DeviceRecord, EntryRecord, FORMAT, HeldRecord, HouseholdRecord, InAlbumRecord, MacRecord,
-        ObjectRecord, OriginalRecord, PersonRecord, RecipientRecord, Record, RemovedRecord, RulesRecord, StoreRecord, line,
+        ObjectRecord, OriginalRecord, PersonRecord, RecipientRecord, Record, RemovedRecord, RulesRecord, StoreRecord,
+        WordsRecord, line,
     },
 };
 
@@ -53,6 +54,8 @@ mod tests {
             held: None,
             favourite_of: Vec::new(),
             albums: Vec::new(),
+            words: None,
+            put_away: false,
             object: ObjectRecord { name: "objects/00/00.age".into(), size: 200, hash: Digest::of(b"s").into() },
         }))
     }

@@ -295,8 +295,34 @@ pub struct OriginalRecord {
     /// The albums that it is in.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub albums: Vec<InAlbumRecord>,
+    /// What people wrote about it; what its file says is in its file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub words: Option<WordsRecord>,
+    /// Whether its picture was put away.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub put_away: bool,
     /// Its sealed object in this store.
     pub object: ObjectRecord,
+}
+
+fn is_false(value: &bool) -> bool {
+    !*value
+}
+
+/// What somebody wrote about a picture. Both empty: that nothing is said, whatever its file says.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct WordsRecord {
+    /// In one line.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub title: String,
+    /// The same at length.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub caption: String,
+    /// Who wrote it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<PersonId>,
+    /// When.
+    pub at: DateTime<Utc>,
 }
 
 /// What was deleted and can be taken back.

@@ -29,6 +29,7 @@ pub(super) fn needs(kind: Kind) -> bool {
         | Kind::Fetch
         | Kind::Hold
         | Kind::Reseal
+        | Kind::Words
         // One of its rows is home's.
         | Kind::Reading => true,
         Kind::Ledger

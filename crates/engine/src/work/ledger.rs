@@ -10,7 +10,7 @@ use ypogeion_core::{
     kind::MediaKind,
     ledger::{
         self, HouseholdRecord, InAlbumRecord, LedgerEnd, OriginalRecord, PersonRecord, RecipientRecord, Record, RemovedRecord,
-        RulesRecord, SegmentRef, StoreRecord,
+        RulesRecord, SegmentRef, StoreRecord, WordsRecord,
     },
 };
 use ypogeion_offsite::{Fault, Replica};
@@ -159,11 +159,16 @@ fn said_by(records: &[Record]) -> Digest {
 struct Marks {
     favourites: HashMap<OriginalId, Vec<PersonId>>,
     albums: HashMap<OriginalId, Vec<InAlbumRecord>>,
+    words: HashMap<OriginalId, WordsRecord>,
 }
 
 impl Marks {
     async fn of(engine: &Engine, ids: &[OriginalId]) -> Result<Self> {
-        Ok(Marks { favourites: engine.catalog.favourites_of(ids).await?, albums: engine.catalog.albums_of(ids).await? })
+        Ok(Marks {
+            favourites: engine.catalog.favourites_of(ids).await?,
+            albums: engine.catalog.albums_of(ids).await?,
+            words: engine.catalog.written_about(ids).await?,
+        })
     }
 }
 
@@ -176,6 +181,7 @@ async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, marks: &m
     let row = row.clone();
     let favourite_of = marks.favourites.remove(&row.id).unwrap_or_default();
     let albums = marks.albums.remove(&row.id).unwrap_or_default();
+    let words = marks.words.remove(&row.id);
     Ok(Some(Record::Original(Box::new(OriginalRecord {
         id: row.id,
         person: row.person,
@@ -195,6 +201,8 @@ async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, marks: &m
         held: row.held,
         favourite_of,
         albums,
+        words,
+        put_away: row.put_away,
         object,
     }))))
 }

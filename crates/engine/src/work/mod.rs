@@ -21,3 +21,4 @@ pub mod run;
 mod sending;
 mod store;
 mod towns;
+mod words;

@@ -14,7 +14,9 @@ use tokio::{
 use ypogeion_catalog::work::{Job, Kind};
 use ypogeion_core::OriginalId;
 
-use super::{adopt, checks, derive, ended::Ended, groups, heal, holding, home, ledger, previews, refile, reseal, sending, towns};
+use super::{
+    adopt, checks, derive, ended::Ended, groups, heal, holding, home, ledger, previews, refile, reseal, sending, towns, words,
+};
 use crate::{
     connections::Slot,
     elsewhere,
@@ -63,7 +65,8 @@ pub fn start(engine: &Arc<Engine>) -> JoinSet<()> {
             | Kind::Release
             | Kind::Reseal
             | Kind::Remove
-            | Kind::Town => 1,
+            | Kind::Town
+            | Kind::Words => 1,
             // A slow place must not keep the others from being checked.
             Kind::Reading | Kind::Listing | Kind::Drill => 3,
         };
@@ -185,6 +188,7 @@ async fn begin(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         Kind::Release => holding::release(engine).await,
         Kind::Remove => holding::remove(engine, job).await,
         Kind::Town => towns::name(engine, job).await,
+        Kind::Words => words::read(engine).await,
     }
 }
 

@@ -105,6 +105,8 @@ fn original(n: u64) -> Record {
         held: None,
         favourite_of: Vec::new(),
         albums: Vec::new(),
+        words: None,
+        put_away: false,
         object: ObjectRecord {
             name: format!("objects/{}/{digest}.age", &digest.to_string()[..2]),
             size: 3_000_900,

@@ -41,8 +41,8 @@ async fn what_somebody_types_is_understood_counted_and_found() {
         ("videos 2025", &["videos", "2025"], 19),
         ("november 2025 not videos", &["November 2025", "not: videos"], 1971),
         ("fujifilm", &["taken with Fujifilm X100V"], 400),
-        ("cafe HARBOUR", &["named “cafe”", "named “HARBOUR”"], 21),
-        ("img_051", &["named “img_051”"], 10),
+        ("cafe HARBOUR", &["with “cafe” in its name or words", "with “HARBOUR” in its name or words"], 21),
+        ("img_051", &["with “img_051” in its name or words"], 10),
         ("no copy offsite", &["no copy offsite"], 4000),
         ("", &[], 4000),
     ] {
@@ -64,7 +64,7 @@ async fn what_somebody_types_is_understood_counted_and_found() {
         .iter()
         .map(|p| (p["told"].as_str().unwrap(), p["nothing"].as_bool().unwrap()))
         .collect();
-    assert_eq!(parts, [("videos", false), ("named “marmot”", true)]);
+    assert_eq!(parts, [("videos", false), ("with “marmot” in its name or words", true)]);
     assert_eq!(nothing["unknown"][0]["typed"], "ab");
     // What one is about to type.
     let suggested = found(&w, "2025 fuji").await;
@@ -154,7 +154,10 @@ async fn one_looks_for_pictures_and_travels_among_what_was_found() {
     l.browser.wait_for_text("4,000 pictures of yours, in 3 months.").await.unwrap();
     // What nobody has, and what is no word, is said in a sentence.
     l.browser.page.goto(l.w.house.http.join("library?find=marmot+2025+ab").unwrap().as_str()).await.unwrap();
-    l.browser.wait_for_text("Nothing of yours is: named “marmot”. Leave it out to see the rest.").await.unwrap();
+    l.browser
+        .wait_for_text("Nothing of yours is: with “marmot” in its name or words. Leave it out to see the rest.")
+        .await
+        .unwrap();
     l.browser.wait_for_text("Not looked for: “ab” (it is too short).").await.unwrap();
     assert_eq!(l.browser.barriers().await.unwrap(), Vec::<String>::new());
     assert_eq!(l.browser.complaints().await.unwrap(), Vec::<String>::new());

@@ -103,6 +103,22 @@ impl Looking {
         self.until(&format!("{name} to be on the screen"), &on_screen).await;
     }
 
+    /// Presses a button once it is there, by what stands on it.
+    pub async fn press(&self, text: &str) {
+        let button =
+            format!("[...document.querySelectorAll('button')].find(b => b.textContent.trim() === {text:?} && !b.disabled)");
+        self.until(&format!("the button {text:?}"), &format!("!!{button}")).await;
+        self.browser.page.execute(&format!("{button}.click()"), vec![]).await.unwrap();
+    }
+
+    /// Opens a picture of the sheet.
+    pub async fn open(&self, id: &str) {
+        let picture = format!("document.querySelector('[data-id=\"{id}\"]')");
+        self.until("the picture on the sheet", &format!("!!{picture}")).await;
+        self.browser.page.execute(&format!("{picture}.click()"), vec![]).await.unwrap();
+        self.until("the picture to be open", "!!document.querySelector('[role=dialog] h2')").await;
+    }
+
     /// The picture that the keys are at.
     async fn stands_at(&self, name: &str) {
         self.until(&format!("the keys to be at {name}"), &format!("document.activeElement.textContent.includes('{name}')")).await;

@@ -44,3 +44,4 @@ mod trial;
 mod upgrade;
 mod uploads;
 mod weeks;
+mod words;

@@ -334,6 +334,10 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
         w.sql("SELECT o.id FROM original o JOIN person p ON p.id = o.person WHERE p.name = 'Juno' AND o.held_at IS NULL ORDER BY o.path LIMIT 2");
     let liked: Vec<&str> = liked.lines().collect();
     w.keeper.ask(Method::POST, "api/favourites", Some(json!({ "pictures": liked, "favourite": true }))).await.unwrap();
+    let words = json!({ "pictures": liked, "title": "The weir", "caption": "In flood,\nafter the thaw" });
+    w.keeper.ask(Method::POST, "api/words", Some(words)).await.unwrap();
+    w.keeper.ask(Method::POST, "api/words", Some(json!({ "pictures": liked[1..], "title": "", "caption": "" }))).await.unwrap();
+    w.keeper.ask(Method::POST, "api/put-away", Some(json!({ "pictures": liked[1..], "away": true }))).await.unwrap();
     let made = w.keeper.ask(Method::POST, "api/albums", Some(json!({ "name": "Kites", "words": "by the sea" }))).await.unwrap();
     let kites = format!("api/albums/{}", made["id"].as_str().unwrap());
     let put = json!({ "pictures": liked, "inside": true });
@@ -353,6 +357,11 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
         let favourites = "SELECT p.name, o.path FROM favourite f JOIN person p ON p.id = f.person JOIN original o ON o.id = f.original ORDER BY 1, 2";
         let favourites = w.sql(favourites);
         assert_eq!(favourites.lines().count(), 2);
+        let words = w.sql(
+            "SELECT o.path, o.put_away, w.title, w.caption, p.name, w.written_at FROM original o LEFT JOIN words w ON w.original = o.id AND NOT w.of_file
+             LEFT JOIN person p ON p.id = w.written_by WHERE o.put_away OR w.title IS NOT NULL ORDER BY 1",
+        );
+        assert_eq!(words.matches("Juno").count(), 2, "{words}");
         let mut stores = w.keeper.ask(Method::GET, "api/stores", None).await.unwrap();
         let stores: Vec<Value> = stores
             .as_array_mut()
@@ -370,7 +379,7 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
             .iter()
             .map(|p| json!([p["name"], p["role"], p["folder"], p["quota"], p["soft_quota"]]))
             .collect();
-        json!({ "albums": albums, "favourites": favourites, "stores": stores, "others": key["others"], "house": house, "people": people, "checksums": w.sql("SELECT name, checksum FROM store ORDER BY name") })
+        json!({ "albums": albums, "favourites": favourites, "words": words, "stores": stores, "others": key["others"], "house": house, "people": people, "checksums": w.sql("SELECT name, checksum FROM store ORDER BY name") })
     };
     // Every line, as it was written: people are told what is said several times on a day once.
     let record =

@@ -15,7 +15,7 @@ use futures_util::stream;
 use uuid::Uuid;
 use ypogeion_engine::{choosing, library, zips};
 use ypogeion_wire::{
-    choosing::{Choice, ChosenPictures, HowMuch, MadeZip, MarkFavourites, Marked, WhichChosen},
+    choosing::{Choice, ChosenPictures, HowMuch, MadeZip, MarkFavourites, Marked, PutAway, WhichChosen, WriteWords},
     problem::ProblemType,
 };
 
@@ -89,5 +89,21 @@ pub async fn download_zip(
 #[post("/api/favourites")]
 pub async fn mark_favourites(app: web::Data<App>, caller: Caller, body: web::Json<MarkFavourites>) -> Answer<web::Json<Marked>> {
     let count = library::mark_favourites(&app.engine, caller.owner()?, &body.pictures, body.favourite).await?;
+    Ok(web::Json(Marked { count }))
+}
+
+/// Puts pictures of one's own away, with all of their files, or back. They are kept as before, and found by who asks for what was put away.
+#[utoipa::path(responses((status = 200, body = Marked)))]
+#[post("/api/put-away")]
+pub async fn put_away(app: web::Data<App>, caller: Caller, body: web::Json<PutAway>) -> Answer<web::Json<Marked>> {
+    let count = library::put_away(&app.engine, caller.owner()?, &body.pictures, body.away).await?;
+    Ok(web::Json(Marked { count }))
+}
+
+/// Writes the title or the caption of one's own pictures, or has what their files say count again.
+#[utoipa::path(responses((status = 200, body = Marked)))]
+#[post("/api/words")]
+pub async fn write_words(app: web::Data<App>, caller: Caller, body: web::Json<WriteWords>) -> Answer<web::Json<Marked>> {
+    let count = library::write_words(&app.engine, caller.owner()?, &body).await?;
     Ok(web::Json(Marked { count }))
 }

@@ -202,6 +202,16 @@ pub async fn download_derived(
     send_file(&request, file, &derived.path, Some("image/jpeg"), derived.digest, false)
 }
 
+/// What people wrote about a picture, as an XMP packet (ISO 16684-1) to lie beside its file. Not found if nobody wrote anything.
+#[utoipa::path(responses((status = 200, content_type = "application/rdf+xml", body = Vec<u8>)))]
+#[get("/api/originals/{id}/words.xmp")]
+pub async fn download_words(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<HttpResponse> {
+    let row = seen(&app, &caller, *id).await?;
+    let words = library::words_for_programs(&app.engine, row.shot).await?.ok_or_else(Failure::not_found)?;
+    let name = format!("{}.xmp", library::last_of(row.path.as_str()));
+    Ok(HttpResponse::Ok().content_type("application/rdf+xml").insert_header(disposition(name, false)).body(words))
+}
+
 /// Hands a file of the library over: ranges, conditions, digest. `look`: to be shown by a browser, if it is of a kind for that.
 pub(super) fn send_file(
     request: &HttpRequest,
