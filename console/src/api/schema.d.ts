@@ -1045,6 +1045,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/originals/{id}/film": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A version of a film that browsers play (H.264 and AAC in MP4, up to 1,920 pixels), if one was made; ranges work. */
+        get: operations["show_film"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/originals/{id}/preview/{size}": {
         parameters: {
             query?: never;
@@ -2601,6 +2618,18 @@ export interface components {
             /** @description In one line. */
             title: string;
         };
+        /** @description What browsers can do with a film. */
+        FilmVersion: {
+            /**
+             * Format: int64
+             * @description Bytes of the version that was made.
+             */
+            size?: number | null;
+            /** @description `plays`: they play it as it is. `made`: they play a version that was made from it, at `/api/originals/{id}/film`. `none`: none could be made. */
+            state: string;
+            /** @description Why none could be made. */
+            why?: string | null;
+        };
         /** @description A part of the line that must be so of a picture. */
         FindPart: {
             /** @description Nothing in the library is like that, whatever else is asked for. Looked at only if nothing was found. */
@@ -3416,6 +3445,7 @@ export interface components {
             exposure?: string | null;
             /** @description Whether whoever asks likes it best. */
             favourite: boolean;
+            film?: null | components["schemas"]["FilmVersion"];
             /**
              * Format: int32
              * @description Height in pixels as shown.
@@ -6266,6 +6296,33 @@ export interface operations {
                 };
                 content: {
                     "image/jpeg": number[];
+                };
+            };
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    show_film: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "video/mp4": number[];
                 };
             };
             206: {

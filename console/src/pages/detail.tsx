@@ -186,6 +186,7 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext 
         <a href={`/api/originals/${o.id}/bytes`} download={file} className="bg-accent text-on-accent mt-4 block rounded-lg px-4 py-2 text-center text-[15px] font-semibold no-underline hover:brightness-95">
           Download the original, {size(o.size)}
         </a>
+        {o.film?.state === "made" && <p className="mt-1.5 mb-0 text-[14px] text-soft">Played here is a version for browsers, {size(o.film.size ?? 0)}. The original is as it came.</p>}
         {o.derived && (
           <a href={`/api/originals/${o.id}/derived`} download={o.derived.name} className="mt-2 block text-center text-[14.5px] text-soft hover:text-ink">
             Download the JPEG made from it, {size(o.derived.size)}
@@ -197,7 +198,7 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext 
           </Link>
         )}
         {!o.own && <p className="mt-3 mb-0 text-[15px]">A picture of {possessive(o.person_name)}.</p>}
-        <div key={o.id} className="mt-3 flex flex-wrap gap-2.5 [&>*]:grow">
+        <div key={o.id} className="mt-3 flex flex-wrap gap-2 [&>*]:grow [&>button]:px-2">
           <Favourite original={o} month={month} />
           {o.own && <PutAway original={o} month={month} />}
         </div>

@@ -41,10 +41,23 @@ function Note({ title, children }: { title: string; children: ReactNode }) {
 
 function Film({ original: o }: { original: Original }) {
   const [failed, setFailed] = useState(false);
-  if (failed) return <Note title="This browser cannot play this film">It is kept exactly as it came. Download it to play it with another program.</Note>;
+  const made = o.film?.state === "made";
+  // What was made since is tried, too.
+  const source = made ? `/api/originals/${o.id}/film` : `/api/originals/${o.id}/bytes?look=true`;
+  const [tried, setTried] = useState(source);
+  if (tried !== source) {
+    setTried(source);
+    setFailed(false);
+  }
+  if (failed)
+    return (
+      <Note title="This browser cannot play this film">
+        It is kept exactly as it came. {o.film ? "Download it to play it with another program." : "A version that browsers play is being made; it appears here by itself."}
+      </Note>
+    );
   return (
     // biome-ignore lint: household videos have no captions
-    <video controls playsInline preload="metadata" onError={() => setFailed(true)} poster={o.preview === "ready" ? `/api/originals/${o.id}/preview/large` : undefined} src={`/api/originals/${o.id}/bytes?look=true`} className="max-h-full max-w-full" />
+    <video controls playsInline preload="metadata" onError={() => setFailed(true)} poster={o.preview === "ready" ? `/api/originals/${o.id}/preview/large` : undefined} src={source} className="max-h-full max-w-full" />
   );
 }
 

@@ -8,7 +8,7 @@ import { count } from "../format";
 
 /** As the line understands them. */
 const KINDS = ["photos", "videos", "raw files", "screenshots"];
-const MARKS = ["favourites", "put away"];
+const MARKS = ["came lately", "favourites", "put away"];
 const COPIES = ["no copy offsite", "damaged at home"];
 /** More devices are asked for by typing a part of their names. */
 const MOST = 8;
@@ -38,7 +38,7 @@ export function Ways({ find, look }: { find: string; look: (line: string) => voi
   return (
     <DropdownMenu.Root open={open} onOpenChange={setOpen} modal={false}>
       <DropdownMenu.Trigger className="border-line bg-raised shrink-0 rounded-lg border px-3.5 text-[15px] font-semibold text-ink hover:border-soft max-sm:px-2.5">
-        Ways to look{" "}
+        Ways<span className="max-sm:sr-only"> to look</span>{" "}
         <span aria-hidden className="text-[11px]">
           ▾
         </span>

@@ -54,19 +54,6 @@ diesel::table! {
 }
 
 diesel::table! {
-    /// A view: what is said about a picture.
-    said (shot) {
-        shot -> Uuid,
-        original -> Uuid,
-        of_file -> Bool,
-        title -> Text,
-        caption -> Text,
-        written_by -> Nullable<Uuid>,
-        written_at -> Nullable<Timestamptz>,
-    }
-}
-
-diesel::table! {
     /// A view: how many pictures are shown near a town. Not one row for each, but their sum is.
     town_count (person, town) {
         person -> Uuid,
@@ -102,7 +89,8 @@ asked_together! {
     sighting with counted;
     favourite with original shown_to;
     original with shown_to words;
-    said with person;
+    said with words person;
+    words with person;
     town with town_count original;
     album with in_album album_seen link link_visit;
     person with link link_visit album;

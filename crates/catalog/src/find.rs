@@ -1,6 +1,6 @@
 //! The library as somebody asks for it: the conditions that pictures must meet, as PostgreSQL reads them.
 
-use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, NaiveTime, Utc};
+use chrono::{DateTime, Datelike, Local, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, TimeZone, Utc};
 use diesel::{
     QueryableByName,
     pg::Pg,
@@ -177,6 +177,15 @@ impl<'a> Asking<'a> {
                 }
                 What::Near { towns, named, .. } => asking.text(and).near(scope, towns, named),
                 What::Within(area) => asking.text(and).within(*area),
+                What::Arrived(days) => {
+                    let mut asking = asking.text(and).text("(false");
+                    for span in days.spans(FIRST_ARRIVAL, since.year() + 1) {
+                        let [from, until] = [span.from, span.until].map(|day| house_time(instant(day)));
+                        asking = asking.text(" OR o.landed_at >= ").value::<Timestamptz, _>(from);
+                        asking = asking.text(" AND o.landed_at < ").value::<Timestamptz, _>(until);
+                    }
+                    asking.text(")")
+                }
                 What::PutAway => {
                     asking.text(and).text("(o.put_away AND o.person = ").value::<SqlUuid, _>(scope.viewer.0).text(")")
                 }
@@ -194,8 +203,9 @@ impl<'a> Asking<'a> {
                 SCREENSHOTS.iter().fold(asking, |asking, name| asking.text(" OR").named("f", scope, name)).text(")")
             }
             What::Named(text) => {
-                let asking = self.text("(").file(scope).text(" AND").named("f", scope, text).text(" UNION ALL ");
-                asking.file_in_words(scope, text).text(")")
+                let asking = self.text("(").file(scope).text(" AND").named("f", scope, text);
+                let asking = asking.text(" UNION ALL SELECT s.shot FROM said s WHERE").said(text).text(" AND");
+                asking.among(scope, ["s.person", "s.shot"]).text(")")
             }
             What::Favourite => {
                 let asking = self.file(scope).text(" AND f.id IN (SELECT original FROM favourite WHERE person = ");
@@ -213,7 +223,9 @@ impl<'a> Asking<'a> {
             }
             What::Kind(kind) => self.file(scope).text(" AND f.kind = ").value::<Text, _>(kind.word()),
             // None of these is asked of files.
-            What::Taken(_) | What::By { .. } | What::Near { .. } | What::Within(_) | What::PutAway => self.file(scope),
+            What::Taken(_) | What::Arrived(_) | What::By { .. } | What::Near { .. } | What::Within(_) | What::PutAway => {
+                self.file(scope)
+            }
         }
     }
 
@@ -229,21 +241,14 @@ impl<'a> Asking<'a> {
         asking.among(scope, ["c.person", "f.shot"]).text(" AND c.living")
     }
 
-    /// A file, as `f`, of a picture about which this is said somewhere.
-    fn file_in_words(self, scope: Scope, text: &str) -> Self {
-        // All that have it are found by the index; what was written over what a file says counts alone.
-        let asking =
-            self.text("SELECT f.shot FROM words w JOIN original f ON f.id = w.original WHERE w.searched LIKE '%' || plain(");
-        let asking = asking.value::<Text, _>(escaped(text)).text(") || '%' AND").among(scope, ["f.person", "f.shot"]);
-        asking.text(" AND f.held_at IS NULL AND f.gone_at IS NULL AND").text(SAID)
-    }
-
     /// This is said about `o` somewhere.
     pub(crate) fn in_words(self, text: &str) -> Self {
-        let asking = self.text(
-            " o.id IN (SELECT f.shot FROM words w JOIN original f ON f.id = w.original WHERE w.searched LIKE '%' || plain(",
-        );
-        asking.value::<Text, _>(escaped(text)).text(") || '%' AND").text(SAID).text(")")
+        self.text(" o.id IN (SELECT s.shot FROM said s WHERE").said(text).text(")")
+    }
+
+    /// What is said, as `s`, has this somewhere.
+    fn said(self, text: &str) -> Self {
+        self.text(" s.searched LIKE '%' || plain(").value::<Text, _>(escaped(text)).text(") || '%'")
     }
 
     /// A name of this file has this somewhere: of somebody else's, its own name; in which folders it is, is not told.
@@ -260,9 +265,6 @@ impl<'a> Asking<'a> {
     }
 }
 
-/// The words `w` of a file `f` are what is said about its picture. Asked of each file by itself: joined, all that is said of any picture would be sorted first.
-const SAID: &str = " (w.original, w.of_file) = (SELECT s.original, s.of_file FROM said s WHERE s.shot = f.shot)";
-
 /// What LIKE reads as a sign is a letter here.
 fn escaped(text: &str) -> String {
     text.chars().flat_map(|c| matches!(c, '%' | '_' | '\\').then_some('\\').into_iter().chain([c])).collect()
@@ -273,7 +275,7 @@ fn is_of_files(what: &What) -> bool {
     match what {
         What::Kind(kind) => *kind == MediaKind::Raw,
         What::Screenshot | What::Favourite | What::Copies(_) | What::In(_) | What::Named(_) => true,
-        What::Taken(_) | What::By { .. } | What::Near { .. } | What::Within(_) | What::PutAway => false,
+        What::Taken(_) | What::Arrived(_) | What::By { .. } | What::Near { .. } | What::Within(_) | What::PutAway => false,
     }
 }
 
@@ -285,6 +287,15 @@ fn is_denied(what: &What) -> bool {
 /// What devices call pictures of their own screens, in the languages of the household's neighbours.
 const SCREENSHOTS: [&str; 7] =
     ["screenshot", "screen shot", "bildschirmfoto", "schermafbeelding", "schermafdruk", "captura de pantalla", "capture d’écran"];
+
+/// Nothing came to any library before this year.
+const FIRST_ARRIVAL: i32 = 2020;
+
+/// The instant at which the clocks of the house show this; of an hour that they show twice, the first; of one that they pass over, a later one.
+fn house_time(shown: NaiveDateTime) -> DateTime<Utc> {
+    let found = (0..4).find_map(|h| Local.from_local_datetime(&(shown + TimeDelta::hours(h))).earliest());
+    found.map_or_else(|| shown.and_utc(), |at| at.with_timezone(&Utc))
+}
 
 /// The first instant of a day, as the database has it.
 pub(crate) fn instant(day: NaiveDate) -> NaiveDateTime {

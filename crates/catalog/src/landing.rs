@@ -73,6 +73,8 @@ impl Catalog {
                  INSERT INTO standing (original, place, good, since, proven_at, looked_at) SELECT id, $15, $18, $19, $20, $20 FROM added
              ), pictures AS (
                  INSERT INTO job (kind, key, priority, due) SELECT 'preview', id, 20, $14 FROM added {WISH}
+             ), films AS (
+                 INSERT INTO job (kind, key, priority, due) SELECT 'film', id, 26, $14 FROM added WHERE $9 = 'video' {WISH}
              ), copies AS (
                  INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', a.id, s.id, 13, $14 FROM added a, store s {WISH}
              ), made AS (
@@ -126,7 +128,7 @@ impl Catalog {
                     self.look_for_company(&mut c, OriginalId(row.id), *at).await?;
                 }
                 self.grew(1);
-                self.work_added(&[Kind::Preview, Kind::Replicate, Kind::Derive, Kind::Group, Kind::Town]);
+                self.work_added(&[Kind::Preview, Kind::Replicate, Kind::Derive, Kind::Group, Kind::Town, Kind::Film]);
                 Ok(row.new.then_some(OriginalId(row.id)))
             }
             None => {

@@ -41,6 +41,7 @@ pub mod devices;
 pub mod elsewhere;
 pub mod evidence;
 pub mod favourites;
+pub mod films;
 pub mod find;
 pub mod folder_view;
 pub mod growth;

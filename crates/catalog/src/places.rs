@@ -252,7 +252,7 @@ impl Catalog {
                     .meets(scope, None);
                 let asking =
                     asking.text(" AND o.spot >= f.cell << ").value::<Integer, _>(by).text(" AND o.spot < (f.cell + 1) << ");
-                let asking = asking.value::<Integer, _>(by).text(" LIMIT 1) o ORDER BY f.n DESC, f.cell");
+                let asking = asking.value::<Integer, _>(by).text(" ORDER BY o.spot LIMIT 1) o ORDER BY f.n DESC, f.cell");
                 asking.load(&mut c).await?
             }
             (_, sought) => {

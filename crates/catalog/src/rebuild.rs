@@ -13,6 +13,7 @@ use serde_json::{Value, json};
 use ypogeion_core::{
     Digest, OriginalId, StoreId,
     capture::{Captured, Facts},
+    kind::MediaKind,
     layers::{Act, Outcome},
     ledger::{DeviceRecord, EntryRecord, OriginalRecord, RecipientRecord, SegmentRef},
     shot,
@@ -219,6 +220,9 @@ impl Catalog {
             wish!(from without.select(work_for!(Kind::Replicate, key, store::id.nullable(), 13, now))).execute(c).await?;
             due_for(c, Kind::Preview, &[id.0], 20, now).await?;
             due_for(c, Kind::Group, &[id.0], 18, now).await?;
+            if facts.kind == Some(MediaKind::Video) {
+                due_for(c, Kind::Film, &[id.0], 26, now).await?;
+            }
             if held_at.is_some() {
                 // Deleted before the ledger's last word, and perhaps not moved by then.
                 due_for(c, Kind::Hold, &[id.0], 19, now).await?;

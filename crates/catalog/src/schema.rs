@@ -201,6 +201,15 @@ diesel::table! {
 }
 
 diesel::table! {
+    film (original) {
+        original -> Uuid,
+        state -> Text,
+        size -> Nullable<Int8>,
+        why -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
     folder_entry (device, path) {
         device -> Uuid,
         path -> Text,
@@ -495,6 +504,18 @@ diesel::table! {
 }
 
 diesel::table! {
+    said (shot) {
+        shot -> Uuid,
+        person -> Uuid,
+        original -> Uuid,
+        of_file -> Bool,
+        title -> Text,
+        caption -> Text,
+        searched -> Text,
+    }
+}
+
+diesel::table! {
     session (token_hash) {
         token_hash -> Bytea,
         person -> Uuid,
@@ -677,7 +698,6 @@ diesel::table! {
         caption -> Text,
         written_by -> Nullable<Uuid>,
         written_at -> Nullable<Timestamptz>,
-        searched -> Text,
     }
 }
 
@@ -726,6 +746,7 @@ diesel::joinable!(device -> person (person));
 diesel::joinable!(device_source -> device (device));
 diesel::joinable!(favourite -> original (original));
 diesel::joinable!(favourite -> person (person));
+diesel::joinable!(film -> original (original));
 diesel::joinable!(folder_entry -> device (device));
 diesel::joinable!(folder_entry -> original (original));
 diesel::joinable!(folder_entry -> upload (upload));

@@ -66,9 +66,10 @@ impl Catalog {
         type Row = (String, String, bool, Option<DateTime<Utc>>, Option<String>);
         let mut c = self.connection().await?;
         let row: Option<Row> = said::table
-            .left_join(person::table.on(said::written_by.eq(person::id.nullable())))
+            .inner_join(words::table.on(words::original.eq(said::original).and(words::of_file.eq(said::of_file))))
+            .left_join(person::table.on(words::written_by.eq(person::id.nullable())))
             .filter(said::shot.eq(shot.0))
-            .select((said::title, said::caption, said::of_file, said::written_at, person::name.nullable()))
+            .select((said::title, said::caption, said::of_file, words::written_at, person::name.nullable()))
             .get_result(&mut c)
             .await
             .optional()?;
@@ -103,13 +104,14 @@ impl Catalog {
             let own = original::table.filter(original::person.eq(person.0).and(is_living()));
             let there: Vec<(Uuid, Uuid, NaiveDateTime)> = own
                 .filter(original::id.eq_any(&ids))
-                // Whoever else writes about one of them waits.
                 .order(original::id)
-                .for_update()
                 .select((original::id, original::shot, original::taken_local))
                 .load(c)
                 .await?;
             let shots: Vec<Uuid> = there.iter().map(|(_, shot, _)| *shot).collect();
+            // Whoever else writes about one of them, by whichever of its files, waits.
+            let files = original::table.filter(original::shot.eq_any(&shots)).order(original::id).for_update();
+            let _: Vec<Uuid> = files.select(original::id).load(c).await?;
             let before: Vec<Row> =
                 said::table.filter(said::shot.eq_any(&shots)).select((said::shot, said::title, said::caption)).load(c).await?;
             // One file of a picture has what was written about it.

@@ -54,11 +54,13 @@ pub enum Kind {
     Town,
     /// Read what files say in words that came before those were read. Key: nil.
     Words,
+    /// Make a version of a film that browsers play. Key: the original.
+    Film,
 }
 
 impl Kind {
     /// Every kind.
-    pub const ALL: [Kind; 19] = [
+    pub const ALL: [Kind; 20] = [
         Self::Preview,
         Self::Replicate,
         Self::Ledger,
@@ -78,6 +80,7 @@ impl Kind {
         Self::Reseal,
         Self::Town,
         Self::Words,
+        Self::Film,
     ];
 
     /// The word stored in the table.
@@ -102,6 +105,7 @@ impl Kind {
             Self::Reseal => "reseal",
             Self::Town => "town",
             Self::Words => "words",
+            Self::Film => "film",
         }
     }
 

@@ -188,6 +188,8 @@ actions! {
     DownloadOriginal = "download_original" => READERS,
     /// A JPEG that was made from it.
     DownloadDerived = "download_derived" => READERS,
+    /// A version of a film that browsers play.
+    ShowFilm = "show_film" => READERS,
     /// A preview.
     ShowPreview = "show_preview" => READERS,
     /// Where pictures of one's own were taken, as a map shows it.

@@ -8,7 +8,7 @@ use uuid::Uuid;
 use ypogeion_catalog::{Catalog, people::Household};
 use ypogeion_core::{UploadId, filing::FiledPath};
 use ypogeion_library::{Library, LibraryError};
-use ypogeion_media::worker::Pool;
+use ypogeion_media::worker::{Pool, Work};
 
 use crate::{
     alike::Landings, connections::Connections, error::Result, filed_names::FiledNames, keys::Keyring, live::Live, said::Said,
@@ -34,6 +34,8 @@ pub struct Engine {
     pub reader: Arc<Pool>,
     /// Makes previews; nobody waits for it.
     pub previewer: Arc<Pool>,
+    /// Makes films anew, one at a time.
+    pub films: Arc<Pool>,
     /// The stores as they are used.
     pub connections: Connections,
     /// Names that are being given.
@@ -83,11 +85,13 @@ impl Engine {
         if parts.library.presence().away().is_some() {
             wakeups.home_gone.notify_one();
         }
-        let pool = |most| Arc::new(Pool::new(parts.program.clone(), vec!["media-worker".to_owned()], most));
+        let pool = |most| Arc::new(Pool::new(parts.program.clone(), vec!["media-worker".to_owned()], most, Work::Pictures));
+        let films = Arc::new(Pool::new(parts.program.clone(), vec!["film-worker".to_owned()], 1, Work::Films));
         let keyring = Arc::new(parts.keyring);
         Engine {
             reader: pool(parts.settings.media_workers),
             previewer: pool(parts.settings.media_workers),
+            films,
             connections: Connections::new(Arc::clone(&keyring), parts.household.replica, parts.settings.offsite.parallel),
             settings: parts.settings,
             catalog: parts.catalog,

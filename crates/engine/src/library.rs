@@ -2,6 +2,7 @@
 
 use chrono::{Datelike, Months, NaiveDate, NaiveDateTime};
 use ypogeion_catalog::{
+    films::Film,
     find::Sought,
     originals::{OriginalRow, PictureSize, Touched},
     scope::Scope,
@@ -21,7 +22,7 @@ use ypogeion_core::{
 use ypogeion_media::xmp;
 use ypogeion_wire::album::AlbumName;
 use ypogeion_wire::choosing::WriteWords;
-use ypogeion_wire::original::{DerivedFile, Evidence, FileWords, Original, OriginalCard, PictureWords, ShotPart};
+use ypogeion_wire::original::{DerivedFile, Evidence, FileWords, FilmVersion, Original, OriginalCard, PictureWords, ShotPart};
 
 use crate::{
     engine::Engine,
@@ -240,6 +241,11 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
         albums,
         favourite: engine.catalog.is_favourite(viewer, row.shot).await?,
         put_away: own && row.put_away,
+        film: engine.catalog.film(row.id).await?.map(|film| match film {
+            Film::Plays => FilmVersion { state: "plays".to_owned(), size: None, why: None },
+            Film::Made(size) => FilmVersion { state: "made".to_owned(), size: Some(size), why: None },
+            Film::None(why) => FilmVersion { state: "none".to_owned(), size: None, why: Some(why) },
+        }),
         words: said(engine, row.shot, own).await?,
         at,
         newer,

@@ -84,4 +84,10 @@ impl Settings {
         // The last digits of a version 7 UUID are random; the first ones are the time.
         self.data_folder.join("previews").join(&name[30..]).join(format!("{id}-{size}.jpg"))
     }
+
+    /// Where a version of a film is that browsers play.
+    pub fn film_path(&self, id: OriginalId) -> PathBuf {
+        let name = id.0.simple().to_string();
+        self.data_folder.join("films").join(&name[30..]).join(format!("{id}.mp4"))
+    }
 }

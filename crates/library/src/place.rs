@@ -31,6 +31,11 @@ pub fn probe(folder: &Path) -> Result<PlaceFacts, LibraryError> {
     found
 }
 
+/// Bytes free for this user on a folder's file system.
+pub fn free_of(folder: &Path) -> Result<u64, LibraryError> {
+    room(folder).map(|(free, _)| free)
+}
+
 /// Bytes free for this user on a folder's file system, and bytes altogether.
 pub(crate) fn room(folder: &Path) -> Result<(u64, u64), LibraryError> {
     let stat = statvfs(folder).map_err(|e| failed("ask for the room of", folder)(e.into()))?;

@@ -28,11 +28,7 @@ use serde::{Deserialize, Serialize};
 
 /// Memory of one process.
 const MEMORY: u64 = 2 << 30;
-/// The largest file that it writes.
-const LARGEST_FILE: u64 = 256 << 20;
 const OPEN_FILES: u64 = 64;
-/// Seconds of a processor.
-const PROCESSOR: u64 = 90;
 /// Processes of this user, all of them together: enough for any house, and an end to one that multiplies.
 const PROCESSES: u64 = 4096;
 /// The longest answer.
@@ -53,10 +49,10 @@ pub struct Confined {
 }
 
 /// Sets the limits that hold for all requests. The process must have no threads, then and later.
-pub(crate) fn at_start() -> io::Result<()> {
+pub(crate) fn at_start(largest_file: u64) -> io::Result<()> {
     for (resource, most) in [
         (Resource::As, MEMORY),
-        (Resource::Fsize, LARGEST_FILE),
+        (Resource::Fsize, largest_file),
         (Resource::Nofile, OPEN_FILES),
         (Resource::Core, 0),
         (Resource::Nproc, PROCESSES),
@@ -140,7 +136,7 @@ pub(crate) fn tried() -> Confined {
 }
 
 /// Has `answer` made by a process of its own; what it writes, and nothing else of it, comes back. `None`: it died, or said too much.
-pub(crate) fn apart(answer: impl FnOnce() -> Vec<u8>) -> io::Result<Option<Vec<u8>>> {
+pub(crate) fn apart(processor: u64, answer: impl FnOnce() -> Vec<u8>) -> io::Result<Option<Vec<u8>>> {
     let (mouth, voice) = rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC)?;
     // SAFETY: this process has no other threads (see `at_start`), so the new one may do whatever this one may.
     let child = unsafe { libc::fork() };
@@ -148,7 +144,7 @@ pub(crate) fn apart(answer: impl FnOnce() -> Vec<u8>) -> io::Result<Option<Vec<u
         -1 => Err(io::Error::last_os_error()),
         0 => {
             drop(mouth);
-            let code = speak(answer, File::from(voice));
+            let code = speak(processor, answer, File::from(voice));
             // SAFETY: ends the process at once, without running what this one has put down for its own end.
             unsafe { libc::_exit(code) }
         }
@@ -168,8 +164,8 @@ pub(crate) fn apart(answer: impl FnOnce() -> Vec<u8>) -> io::Result<Option<Vec<u
     }
 }
 
-fn speak(answer: impl FnOnce() -> Vec<u8>, mut voice: File) -> i32 {
-    let ready = set_parent_process_death_signal(Some(Signal::KILL)).is_ok() && limit(Resource::Cpu, PROCESSOR).is_ok();
+fn speak(processor: u64, answer: impl FnOnce() -> Vec<u8>, mut voice: File) -> i32 {
+    let ready = set_parent_process_death_signal(Some(Signal::KILL)).is_ok() && limit(Resource::Cpu, processor).is_ok();
     // Not what the one that was split in two listens and speaks with: nobody can answer in its place.
     let null = File::options().read(true).write(true).open("/dev/null");
     let silent = null.is_ok_and(|n| rustix::stdio::dup2_stdin(&n).and_then(|()| rustix::stdio::dup2_stdout(&n)).is_ok());

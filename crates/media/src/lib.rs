@@ -22,7 +22,7 @@ pub mod maker;
 mod pixels;
 pub mod preview;
 pub mod sniff;
-mod video;
+pub mod video;
 pub mod words;
 pub mod worker;
 pub mod xmp;

@@ -6,6 +6,7 @@ use std::{ffi::OsString, path::Path, process::Command};
 
 use chrono::{DateTime, NaiveDateTime};
 use image::RgbImage;
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use ypogeion_core::{caption, capture::Facts};
 
@@ -13,9 +14,26 @@ use crate::maker;
 
 const SECONDS: &str = "20";
 
-/// Adds a video's facts. `media_type` is what its first bytes say that it is, and it is read as that and nothing else.
-pub(crate) fn read(path: &Path, media_type: &str, facts: &mut Facts) -> Result<(), String> {
-    let output = tool("ffprobe")
+/// A version of a film that browsers play fits into so many pixels on each side.
+const FILM: u32 = 1920;
+/// A longer film is not made anew.
+const LONGEST_FILM: f64 = 4.0 * 3600.0;
+/// Seconds that may go by for each of a film, and before its first.
+const FILM_SECONDS: (f64, f64) = (20.0, 120.0);
+
+/// What browsers can do with a film.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Film {
+    /// They play it as it is.
+    Plays,
+    /// They play what was made from it.
+    Made,
+}
+
+/// Has ffprobe look at a video.
+fn probed(path: &Path, media_type: &str) -> Result<Value, String> {
+    let output = tool("ffprobe", SECONDS)
         .args(["-v", "error", "-print_format", "json", "-show_format", "-show_streams"])
         .args(only(media_type)?)
         .arg("-i")
@@ -25,7 +43,55 @@ pub(crate) fn read(path: &Path, media_type: &str, facts: &mut Facts) -> Result<(
     if !output.status.success() {
         return Err("the video cannot be read; it may be cut short".to_owned());
     }
-    let probe: Value = serde_json::from_slice(&output.stdout).map_err(|_| "the video cannot be read".to_owned())?;
+    serde_json::from_slice(&output.stdout).map_err(|_| "the video cannot be read".to_owned())
+}
+
+/// Whether every browser of the last years plays it: H.264 with eight bits and AAC or MP3 in MP4 or QuickTime, VP8 or VP9 with Opus or Vorbis in WebM.
+fn plays(probe: &Value, media_type: &str) -> bool {
+    let streams = || probe["streams"].as_array().into_iter().flatten();
+    let of = |kind: &'static str| streams().filter(move |s| s["codec_type"] == kind);
+    let all = |kind: &'static str, known: &[&str]| of(kind).all(|s| s["codec_name"].as_str().is_some_and(|c| known.contains(&c)));
+    let eight_bits = of("video").all(|s| matches!(s["pix_fmt"].as_str(), Some("yuv420p" | "yuvj420p")));
+    eight_bits
+        && match media_type {
+            "video/mp4" | "video/quicktime" => all("video", &["h264"]) && all("audio", &["aac", "mp3"]),
+            "video/webm" => all("video", &["vp8", "vp9"]) && all("audio", &["opus", "vorbis"]),
+            _ => false,
+        }
+}
+
+/// Makes a version of a film that browsers play, unless they play it as it is: H.264 and AAC in MP4, without anything that is said in the original.
+pub(crate) fn film(path: &Path, media_type: &str, to: &Path) -> Result<Film, String> {
+    let probe = probed(path, media_type)?;
+    if plays(&probe, media_type) {
+        return Ok(Film::Plays);
+    }
+    let seconds = probe["format"]["duration"].as_str().and_then(|d| d.parse::<f64>().ok()).filter(|d| d.is_finite() && *d >= 0.0);
+    let seconds = seconds.ok_or("nobody knows how long this film is")?;
+    if seconds > LONGEST_FILM {
+        return Err(format!("films of more than {} hours are not made anew", LONGEST_FILM / 3600.0));
+    }
+    let (each, first) = FILM_SECONDS;
+    let output = tool("ffmpeg", &format!("{:.0}", first + each * seconds))
+        .args(["-v", "error", "-nostdin", "-y", "-threads", "1"])
+        .args(only(media_type)?)
+        .arg("-i")
+        .arg(as_file(path))
+        .args(["-map", "0:v:0", "-map", "0:a:0?", "-sn", "-dn", "-map_metadata", "-1", "-map_chapters", "-1", "-vf"])
+        .arg(format!(
+            "scale='min({FILM},iw)':'min({FILM},ih)':force_original_aspect_ratio=decrease:force_divisible_by=2,format=yuv420p"
+        ))
+        .args(["-c:v", "libx264", "-preset", "veryfast", "-crf", "23", "-profile:v", "high", "-threads", "1"])
+        .args(["-c:a", "aac", "-b:a", "128k", "-ac", "2", "-movflags", "+faststart", "-f", "mp4"])
+        .arg(as_file(to))
+        .output()
+        .map_err(|e| format!("ffmpeg could not be started: {e}"))?;
+    if output.status.success() { Ok(Film::Made) } else { Err("this film could not be made anew".to_owned()) }
+}
+
+/// Adds a video's facts. `media_type` is what its first bytes say that it is, and it is read as that and nothing else.
+pub(crate) fn read(path: &Path, media_type: &str, facts: &mut Facts) -> Result<(), String> {
+    let probe = probed(path, media_type)?;
     let tags = &probe["format"]["tags"];
     let tag = |name: &str| tags[name].as_str().map(str::trim).filter(|t| !t.is_empty());
     facts.video_utc =
@@ -60,7 +126,7 @@ pub(crate) fn read(path: &Path, media_type: &str, facts: &mut Facts) -> Result<(
 pub(crate) fn poster(path: &Path, media_type: &str, longest: u32) -> Result<RgbImage, String> {
     let only = only(media_type)?;
     let frame = |from: &str| {
-        let output = tool("ffmpeg")
+        let output = tool("ffmpeg", SECONDS)
             .args(["-v", "error", "-nostdin", "-threads", "1"])
             .args(only)
             .args(["-ss", from, "-i"])
@@ -92,9 +158,9 @@ fn only(media_type: &str) -> Result<[&'static str; 6], String> {
     Ok(["-f", reader, "-format_whitelist", container, "-protocol_whitelist", "file"])
 }
 
-fn tool(name: &str) -> Command {
+fn tool(name: &str, seconds: &str) -> Command {
     let mut command = Command::new("timeout");
-    command.args(["--kill-after=2", SECONDS, name]);
+    command.args(["--kill-after=2", seconds, name]);
     command
 }
 
@@ -117,7 +183,66 @@ fn iso_6709(text: &str) -> Option<(f64, f64)> {
 
 #[cfg(test)]
 mod tests {
+    use rstest::rstest;
+
     use super::*;
+
+    /// A second of a moving test pattern.
+    fn drawn(name: &str, arguments: &[&str]) -> (tempfile::TempDir, std::path::PathBuf) {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join(name);
+        let sources = [
+            "-v",
+            "error",
+            "-f",
+            "lavfi",
+            "-i",
+            "testsrc=size=640x360:rate=10:duration=1",
+            "-f",
+            "lavfi",
+            "-i",
+            "sine=duration=1",
+        ];
+        assert!(Command::new("ffmpeg").args(sources).args(arguments).arg(&path).status().unwrap().success());
+        (folder, path)
+    }
+
+    #[rstest]
+    #[case("a.mp4", "video/mp4", &["-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "aac"], Film::Plays)]
+    #[case("a.webm", "video/webm", &["-c:v", "libvpx", "-pix_fmt", "yuv420p", "-c:a", "libopus", "-b:v", "200k"], Film::Plays)]
+    #[case("a.mov", "video/quicktime", &["-c:v", "libx265", "-x265-params", "log-level=none", "-pix_fmt", "yuv420p10le", "-c:a", "aac"], Film::Made)]
+    #[case("a.mp4", "video/mp4", &["-c:v", "libx264", "-pix_fmt", "yuv422p", "-c:a", "aac"], Film::Made)]
+    #[case("a.avi", "video/vnd.avi", &["-c:v", "mjpeg", "-pix_fmt", "yuvj422p", "-c:a", "pcm_s16le", "-metadata", "title=The weir"], Film::Made)]
+    #[case("a.mpg", "video/mpeg", &["-c:v", "mpeg2video", "-c:a", "mp2", "-f", "mpeg"], Film::Made)]
+    fn what_browsers_do_not_play_is_made_anew(
+        #[case] name: &str,
+        #[case] of: &str,
+        #[case] arguments: &[&str],
+        #[case] found: Film,
+    ) {
+        let (folder, path) = drawn(name, arguments);
+        let to = folder.path().join("new");
+        assert_eq!(film(&path, of, &to), Ok(found));
+        assert_eq!(to.exists(), found == Film::Made);
+        if found == Film::Made {
+            assert!(plays(&probed(&to, "video/mp4").unwrap(), "video/mp4"));
+            assert_eq!(film(&to, "video/mp4", &folder.path().join("again")), Ok(Film::Plays));
+            let bytes = std::fs::read(&to).unwrap();
+            assert!(!bytes.windows(8).any(|w| w == b"The weir"), "nothing that the original says goes along");
+            let place = |name: &[u8]| bytes.windows(4).position(|w| w == name).unwrap();
+            assert!(place(b"moov") < place(b"mdat"), "it plays before all of it has come");
+        }
+    }
+
+    #[test]
+    fn what_is_no_film_is_none() {
+        let (folder, path) = drawn("a.mp4", &["-c:v", "libx265", "-x265-params", "log-level=none"]);
+        let bytes = std::fs::read(&path).unwrap();
+        std::fs::write(&path, &bytes[..bytes.len() / 2]).unwrap();
+        assert!(film(&path, "video/mp4", &folder.path().join("new")).is_err());
+        std::fs::write(&path, b"dear diary").unwrap();
+        assert!(film(&path, "video/mp4", &folder.path().join("new")).is_err());
+    }
 
     #[test]
     fn places_in_videos_are_read() {

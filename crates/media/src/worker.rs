@@ -23,9 +23,45 @@ use crate::{
     confine::{self, Confined},
     derived, facts,
     preview::{self, Made},
+    video::{self, Film},
 };
 
-const TIME: Duration = Duration::from_secs(60);
+/// What a child is for, and so how much it may take.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Work {
+    /// Reading files and making pictures.
+    Pictures,
+    /// Making films anew, which takes a while.
+    Films,
+}
+
+impl Work {
+    /// How long its parent waits for an answer.
+    fn time(self) -> Duration {
+        match self {
+            Work::Pictures => Duration::from_secs(60),
+            // Films have a limit of their own, by how long they are.
+            Work::Films => Duration::from_secs(90 * 3600),
+        }
+    }
+
+    /// Seconds of a processor for one answer.
+    fn processor(self) -> u64 {
+        match self {
+            Work::Pictures => 90,
+            Work::Films => 90 * 3600,
+        }
+    }
+
+    /// The largest file that it writes.
+    fn largest_file(self) -> u64 {
+        match self {
+            Work::Pictures => 256 << 20,
+            Work::Films => 64 << 30,
+        }
+    }
+}
+
 /// How far a process that makes something steps back behind those that receive: a phone waits for its pictures to be filed, and nobody waits for
 /// their previews. It gets a third of what another one gets while both want to work.
 const STEPS_BACK: i32 = 5;
@@ -38,6 +74,7 @@ enum Request {
     Facts { path: PathBuf, name: String },
     Preview { path: PathBuf, name: String, small: PathBuf, large: PathBuf },
     Derive { path: PathBuf, name: String, digest: Digest, to: PathBuf },
+    Film { path: PathBuf, name: String, to: PathBuf },
     Confinement,
 }
 
@@ -47,18 +84,19 @@ enum Reply {
     Facts(Box<Facts>),
     Preview(Result<Made, String>),
     Derived(Result<(), String>),
+    Film(Result<Film, String>),
     Confined(Confined),
     /// Whoever read the file died of it.
     Lost,
 }
 
 /// The child's whole life: sets its limits, then has requests answered until its input ends.
-pub fn serve() -> std::io::Result<()> {
-    confine::at_start()?;
+pub fn serve(work: Work) -> std::io::Result<()> {
+    confine::at_start(work.largest_file())?;
     let mut out = std::io::stdout().lock();
     for line in std::io::stdin().lock().lines() {
         let request: Request = serde_json::from_str(&line?)?;
-        let said = confine::apart(|| serde_json::to_vec(&answer(request)).unwrap_or_default())?;
+        let said = confine::apart(work.processor(), || serde_json::to_vec(&answer(request)).unwrap_or_default())?;
         // Only what is an answer goes on, and one for each request.
         let reply = said.and_then(|said| serde_json::from_slice(&said).ok()).unwrap_or(Reply::Lost);
         serde_json::to_writer(&mut out, &reply)?;
@@ -95,7 +133,7 @@ impl Handed {
 
 /// Answers one request, in a process that does nothing else.
 fn answer(request: Request) -> Reply {
-    if matches!(request, Request::Preview { .. } | Request::Derive { .. }) {
+    if matches!(request, Request::Preview { .. } | Request::Derive { .. } | Request::Film { .. }) {
         // Where it is not allowed, it is only sooner done than it need be.
         let _ = rustix::process::nice(STEPS_BACK);
     }
@@ -126,6 +164,17 @@ fn answer(request: Request) -> Reply {
                 derived::make(&from.path, &name, digest, &to.path)
             };
             Reply::Derived(make())
+        }
+        Request::Film { path, name, to } => {
+            let make = || {
+                let (from, to) = (Handed::to_read(&path)?, Handed::to_write(&to)?);
+                // What plays before all of it has come is written twice: its end goes to its beginning.
+                confined(&[&from, &to], &[&to])?;
+                let facts = facts::read(&from.path, &name);
+                let media_type = facts.media_type.filter(|t| t.starts_with("video/")).ok_or("this is no film")?;
+                video::film(&from.path, &media_type, &to.path)
+            };
+            Reply::Film(make())
         }
         Request::Confinement => Reply::Confined(confine::tried()),
     }
@@ -207,10 +256,10 @@ impl Worker {
         matches!(self.child.try_wait(), Ok(None))
     }
 
-    fn ask(&mut self, request: &str) -> Option<Reply> {
+    fn ask(&mut self, request: &str, time: Duration) -> Option<Reply> {
         self.requests.write_all(request.as_bytes()).ok()?;
         self.requests.flush().ok()?;
-        serde_json::from_slice(&self.replies.recv_timeout(TIME).ok()?).ok()
+        serde_json::from_slice(&self.replies.recv_timeout(time).ok()?).ok()
     }
 }
 
@@ -225,14 +274,22 @@ pub struct Pool {
     program: PathBuf,
     arguments: Vec<String>,
     most: usize,
+    work: Work,
     workers: Mutex<Workers>,
     returned: Condvar,
 }
 
 impl Pool {
-    /// A pool of at most `most` children. `program` with `arguments` must end up in [`serve`].
-    pub fn new(program: PathBuf, arguments: Vec<String>, most: usize) -> Self {
-        Pool { program, arguments, most, workers: Mutex::new(Workers { idle: Vec::new(), running: 0 }), returned: Condvar::new() }
+    /// A pool of at most `most` children. `program` with `arguments` must end up in [`serve`], for the same work.
+    pub fn new(program: PathBuf, arguments: Vec<String>, most: usize, work: Work) -> Self {
+        Pool {
+            program,
+            arguments,
+            most,
+            work,
+            workers: Mutex::new(Workers { idle: Vec::new(), running: 0 }),
+            returned: Condvar::new(),
+        }
     }
 
     /// The facts of a file. A file that kills its reader has facts, too: that one.
@@ -258,6 +315,14 @@ impl Pool {
         match self.ask(&Request::Derive { path: path.to_owned(), name: name.to_owned(), digest, to: to.to_owned() }) {
             Some(Reply::Derived(made)) => made,
             _ => Err("making the JPEG took too long or too much memory".to_owned()),
+        }
+    }
+
+    /// Makes a version of a film that browsers play, unless they play it as it is; the error is a sentence for a person.
+    pub fn film(&self, path: &Path, name: &str, to: &Path) -> Result<Film, String> {
+        match self.ask(&Request::Film { path: path.to_owned(), name: name.to_owned(), to: to.to_owned() }) {
+            Some(Reply::Film(made)) => made,
+            _ => Err("making this film anew took too long or too much memory".to_owned()),
         }
     }
 
@@ -301,10 +366,10 @@ impl Pool {
         let rested = workers.idle.pop();
         drop(workers);
 
-        let (program, arguments) = (self.program.clone(), self.arguments.clone());
+        let (program, arguments, time) = (self.program.clone(), self.arguments.clone(), self.work.time());
         let rested = rested.and_then(|mut worker| worker.lives().then_some(worker));
         let worker = rested.map_or_else(|| start_to_stay(move || Worker::start(&program, &arguments)), Ok);
-        let answered = worker.ok().and_then(|mut worker| worker.ask(&line).map(|reply| (worker, reply)));
+        let answered = worker.ok().and_then(|mut worker| worker.ask(&line, time).map(|reply| (worker, reply)));
 
         let mut workers = self.lock();
         workers.running -= 1;
@@ -325,7 +390,7 @@ mod tests {
 
     /// A shell stands in for a child that dies, or answers nonsense.
     fn pool(script: &str) -> Pool {
-        Pool::new("/bin/sh".into(), vec!["-c".into(), script.into()], 2)
+        Pool::new("/bin/sh".into(), vec!["-c".into(), script.into()], 2, Work::Pictures)
     }
 
     #[test]

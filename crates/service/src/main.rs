@@ -9,6 +9,7 @@ use chrono::NaiveDate;
 use clap::{Parser, Subcommand};
 use tracing_subscriber::{filter::Targets, layer::SubscriberExt, util::SubscriberInitExt};
 use ypogeion_engine::error::Cannot;
+use ypogeion_media::worker::Work;
 use ypogeiond::{
     api, database,
     failure::chain,
@@ -117,15 +118,23 @@ enum Command {
     /// Read files in a child process. For the service's own use.
     #[command(hide = true)]
     MediaWorker,
+    /// Make films anew in a child process. For the service's own use.
+    #[command(hide = true)]
+    FilmWorker,
 }
 
 fn main() -> ExitCode {
     // Before anything else that may speak TLS.
     let _ = rustls::crypto::ring::default_provider().install_default();
     let arguments = Arguments::parse();
-    if let Command::MediaWorker = arguments.command {
+    let work = match arguments.command {
+        Command::MediaWorker => Some(Work::Pictures),
+        Command::FilmWorker => Some(Work::Films),
+        _ => None,
+    };
+    if let Some(work) = work {
         // No threads, no runtime: its limits are set before it reads anything.
-        return match ypogeion_media::worker::serve() {
+        return match ypogeion_media::worker::serve(work) {
             Ok(()) => ExitCode::SUCCESS,
             Err(_) => ExitCode::FAILURE,
         };
@@ -253,7 +262,7 @@ async fn run(arguments: Arguments) -> u8 {
             print!("{EXAMPLE}");
             exit::DONE
         }
-        Command::MediaWorker => exit::USAGE,
+        Command::MediaWorker | Command::FilmWorker => exit::USAGE,
     }
 }
 

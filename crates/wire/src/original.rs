@@ -128,6 +128,17 @@ pub struct PictureWords {
     pub in_file: Option<FileWords>,
 }
 
+/// What browsers can do with a film.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FilmVersion {
+    /// `plays`: they play it as it is. `made`: they play a version that was made from it, at `/api/originals/{id}/film`. `none`: none could be made.
+    pub state: String,
+    /// Bytes of the version that was made.
+    pub size: Option<u64>,
+    /// Why none could be made.
+    pub why: Option<String>,
+}
+
 /// What a file says about itself.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct FileWords {
@@ -158,6 +169,8 @@ pub struct Original {
     pub put_away: bool,
     /// What is said about it.
     pub words: PictureWords,
+    /// Of a film: what browsers can do with it. None: nobody has looked yet, or it is none.
+    pub film: Option<FilmVersion>,
     /// Where it is in the member's library, as the console's page says it in its address: its month, and how many pictures of that are newer
     /// (`2026-04.37`). None: another file stands for its picture there.
     pub at: Option<String>,

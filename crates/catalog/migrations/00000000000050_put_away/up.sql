@@ -6,6 +6,27 @@ DROP INDEX original_shown;
 CREATE INDEX original_shown ON original (person, taken_local DESC, id DESC) WHERE leads AND NOT put_away AND held_at IS NULL AND gone_at IS NULL;
 CREATE INDEX original_put_away ON original (person, taken_local DESC, id DESC) WHERE leads AND put_away AND held_at IS NULL AND gone_at IS NULL;
 
+DROP INDEX original_spotted;
+CREATE INDEX original_spotted ON original (person, spot)
+    WHERE spot IS NOT NULL AND leads AND NOT put_away AND held_at IS NULL AND gone_at IS NULL;
+DROP INDEX original_near;
+CREATE INDEX original_near ON original (person, town, taken_local DESC, id DESC)
+    WHERE town IS NOT NULL AND leads AND NOT put_away AND held_at IS NULL AND gone_at IS NULL;
+CREATE OR REPLACE FUNCTION original_taken_somewhere() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+    NEW.spot := spot_of(NEW.facts);
+    -- Within 150 m of another picture of theirs, the town is the same. A few of them are looked at: of thousands that arrive together, none has one yet.
+    NEW.town := (
+        SELECT near.town FROM (
+            SELECT o.town FROM original o
+            WHERE o.person = NEW.person AND o.spot >= NEW.spot >> 12 << 12 AND o.spot < ((NEW.spot >> 12) + 1) << 12
+              AND o.leads AND NOT o.put_away AND o.held_at IS NULL AND o.gone_at IS NULL
+            LIMIT 20
+        ) near WHERE near.town IS NOT NULL LIMIT 1
+    );
+    RETURN NEW;
+END $$;
+
 CREATE TRIGGER put_away_said AFTER UPDATE OF put_away ON original FOR EACH ROW WHEN (NEW.put_away <> OLD.put_away)
     EXECUTE FUNCTION ledgers_say_it_anew();
 

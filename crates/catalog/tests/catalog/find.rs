@@ -42,7 +42,8 @@ const MORE: &str = "
     INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at, shot, shot_key, source)
     SELECT n.id, person, device, sha256(n.id::text::bytea), 1, 'DSCF' || n.i || right(o.id::text, 5), path, n.id::text, 'photo', taken_at, taken_local, 'exif', '{}', now(), n.id,
            n.id::text, 'Camera'
-    FROM original o, LATERAL (SELECT i, gen_random_uuid() AS id FROM generate_series(1, 9) i WHERE o.id IS NOT NULL) n";
+    FROM original o, LATERAL (SELECT i, gen_random_uuid() AS id FROM generate_series(1, 9) i WHERE o.id IS NOT NULL) n;
+    INSERT INTO said (shot, person, original, of_file, title, caption) SELECT id, person, id, true, '', name FROM original WHERE leads ON CONFLICT DO NOTHING";
 
 #[derive(QueryableByName)]
 struct Row {
@@ -92,6 +93,7 @@ async fn house() -> World {
          UPDATE original SET facts = facts || '{\"title\": \"Höhle\", \"caption\": null}' WHERE name ~ '^IMG_4';
          INSERT INTO words (original, of_file, title, caption, written_at) SELECT id, false, 'Kites', '50% wind', now() FROM original WHERE name ~ '^IMG_(61|5)' AND kind <> 'raw';
          INSERT INTO words (original, of_file, title, caption, written_at) SELECT id, false, '', '', now() FROM original WHERE name ~ '^IMG_41';
+         UPDATE original SET landed_at = CASE WHEN name ~ '^IMG_3' THEN '2021-03-05 12:00'::timestamptz ELSE '2024-12-25 12:00' END;
          UPDATE original o SET put_away = true WHERE o.shot IN (SELECT id FROM original WHERE name ~ '^IMG_14')",
     )
     .await
@@ -173,6 +175,11 @@ async fn what_is_found_is_what_is_so() {
         ("not HÖHLE 2021", format!("extract(year FROM o.taken_local) = 2021 AND NOT {hohle}")),
         ("kites", "o.name ~ '^IMG_(61|5)'".to_owned()),
         ("\"50% wind\"", "o.name ~ '^IMG_(61|5)'".to_owned()),
+        ("arrived march 2021", "o.name ~ '^IMG_3'".to_owned()),
+        ("came on 5 march videos", "o.name ~ '^IMG_3' AND o.kind = 'video'".to_owned()),
+        ("not received before 2022", "o.name !~ '^IMG_3'".to_owned()),
+        ("taken 2021 added at christmas", "o.name !~ '^IMG_3' AND extract(year FROM o.taken_local) = 2021".to_owned()),
+        ("came lately", "false".to_owned()),
         ("put away", "o.put_away".to_owned()),
         ("put away videos", "o.put_away AND o.kind = 'video'".to_owned()),
         ("not put away screenshots", "o.source = 'Screenshots'".to_owned()),
@@ -239,10 +246,15 @@ async fn what_few_are_is_found_by_an_index() {
     let w = house().await;
     let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
     c.batch_execute(MORE).await.unwrap();
-    c.batch_execute("VACUUM ANALYZE original").await.unwrap();
-    for (line, index) in
-        [("img_2123", "original_searched"), ("videos", "original_kind"), ("x100v", "original_camera"), ("raw", "original_kind")]
-    {
+    c.batch_execute("VACUUM ANALYZE original, said").await.unwrap();
+    for (line, index) in [
+        ("img_2123", "original_searched"),
+        ("img_2123", "said_searched"),
+        ("videos", "original_kind"),
+        ("x100v", "original_camera"),
+        ("arrived march 2021", "original_arrived"),
+        ("raw", "original_kind"),
+    ] {
         let sought = w.sought(line).await;
         let before = scans(&w, index).await;
         let mut more = false;

@@ -8,6 +8,7 @@ mod growth;
 mod outbox;
 mod places;
 mod prepared;
+mod said;
 mod schema;
 mod upgrade;
 mod words;

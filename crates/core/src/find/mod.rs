@@ -1,7 +1,7 @@
 //! What somebody who looks for pictures means by what they typed.
 //!
 //! A line of words is read from its beginning. At each place the reading is taken that has the most words, and among those of the same length
-//! days come first, then kinds, copies, devices and cameras, albums, and places. What is none of these is a word that the names of the picture's
+//! days come first (of taking, and after "arrived" of coming here), then kinds, copies, devices and cameras, albums, and places. What is none of these is a word that the names of the picture's
 //! file and folders, its lens, or its title and caption, have somewhere. Words between quotation marks are always that. Everything that was understood must be so of a picture; what
 //! follows "not" must not be.
 
@@ -9,7 +9,7 @@ pub mod days;
 
 use std::collections::BTreeMap;
 
-use chrono::NaiveDate;
+use chrono::{Days as Many, NaiveDate};
 use unicode_normalization::{UnicodeNormalization, char::is_combining_mark};
 
 use crate::{
@@ -62,6 +62,8 @@ pub enum Copies {
 pub enum What {
     /// It was taken then.
     Taken(Days),
+    /// It came home then.
+    Arrived(Days),
     /// It is of that kind, or has a file of it.
     Kind(MediaKind),
     /// A device's picture of its own screen.
@@ -207,6 +209,11 @@ const FILLERS: [&str; 28] = [
     "a", "all", "an", "and", "any", "around", "at", "by", "during", "for", "from", "in", "is", "me", "my", "near", "of", "on",
     "our", "show", "sent", "taken", "that", "the", "to", "were", "where", "with",
 ];
+/// Words before the days on which something came, and what follows them where those were not long ago.
+const CAME: [&str; 4] = ["arrived", "came", "received", "added"];
+const LATELY: [&str; 2] = ["lately", "recently"];
+/// So many days are not long ago, today with them.
+const A_WHILE: u64 = 30;
 /// What everything here is.
 const EVERYTHING: [&str; 4] = ["everything", "picture", "pictures", "files"];
 const NEGATIONS: [&str; 4] = ["not", "without", "no", "except"];
@@ -393,6 +400,20 @@ fn days(words: &[Word], today: NaiveDate) -> Option<(What, usize)> {
     days::read(&plain, today).map(|(days, used)| (What::Taken(days), used))
 }
 
+/// When something came: "arrived in May", "came lately".
+fn arrived(words: &[Word], today: NaiveDate) -> Option<(What, usize)> {
+    let plain = |at: usize| words.get(at).filter(|w| !w.quoted).map(|w| w.plain.as_str());
+    plain(0).filter(|w| CAME.contains(w))?;
+    if plain(1).is_some_and(|w| LATELY.contains(&w)) {
+        let from = today.checked_sub_days(Many::new(A_WHILE - 1))?;
+        return Some((What::Arrived(Days::Span(Span { from, ..Span::ALL })), 2));
+    }
+    let filler = usize::from(plain(1).is_some_and(|w| ["in", "on", "at", "during"].contains(&w)));
+    let (what, used) = days(words.get(1 + filler..)?, today)?;
+    let What::Taken(days) = what else { return None };
+    Some((What::Arrived(days), 1 + filler + used))
+}
+
 /// Reads a line. `today` is the day on which it is asked, where the house is.
 pub fn read(line: &str, vocabulary: &Vocabulary, today: NaiveDate) -> Request {
     let (words, mut request) = (split(line), Request::default());
@@ -411,6 +432,7 @@ pub fn read(line: &str, vocabulary: &Vocabulary, today: NaiveDate) -> Request {
             by(rest, &known),
             fixed(rest),
             days(rest, today),
+            arrived(rest, today),
             within(rest),
         ]
         .into_iter()
@@ -466,6 +488,7 @@ fn named(line: &str, word: &Word) -> String {
 fn told(what: &What) -> String {
     match what {
         What::Taken(days) => days.told(),
+        What::Arrived(days) => format!("arrived {}", days.told()),
         What::By { devices, cameras } => {
             let devices = devices.iter().map(|(_, name)| format!("sent by {name}"));
             let all: Vec<String> = devices.chain(cameras.iter().map(|c| format!("taken with {c}"))).collect();
@@ -510,7 +533,7 @@ pub fn suggest(line: &str, vocabulary: &Vocabulary, today: NaiveDate, most: usiz
         .chain(vocabulary.cameras.iter().cloned())
         .chain(albums)
         .chain(places);
-    let fixed = FIXED.iter().map(|(_, phrases)| phrases[0].to_owned());
+    let fixed = FIXED.iter().map(|(_, phrases)| phrases[0].to_owned()).chain(["came lately".to_owned()]);
     let mut found: Vec<(usize, String)> = own
         .chain(fixed)
         .chain(days::named())

@@ -73,6 +73,9 @@ pub(super) async fn settle(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
                 // A preview that is not there was never made.
                 let _ = fs::remove_file(engine.settings.preview_path(id, size));
             }
+            // The same of a film that browsers played as it was.
+            let _ = fs::remove_file(engine.settings.film_path(id));
+            engine.catalog.forget_film(id).await?;
             engine.catalog.is_gone(id).await?;
         }
         // It has no name any more. Whatever lies where it was is another's by now.

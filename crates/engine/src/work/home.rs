@@ -30,6 +30,7 @@ pub(super) fn needs(kind: Kind) -> bool {
         | Kind::Hold
         | Kind::Reseal
         | Kind::Words
+        | Kind::Film
         // One of its rows is home's.
         | Kind::Reading => true,
         Kind::Ledger

@@ -9,6 +9,7 @@ mod adopt_look;
 pub mod checks;
 mod derive;
 mod ended;
+mod films;
 mod groups;
 mod heal;
 pub mod holding;

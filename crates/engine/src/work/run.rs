@@ -15,7 +15,8 @@ use ypogeion_catalog::work::{Job, Kind};
 use ypogeion_core::OriginalId;
 
 use super::{
-    adopt, checks, derive, ended::Ended, groups, heal, holding, home, ledger, previews, refile, reseal, sending, towns, words,
+    adopt, checks, derive, ended::Ended, films, groups, heal, holding, home, ledger, previews, refile, reseal, sending, towns,
+    words,
 };
 use crate::{
     connections::Slot,
@@ -66,7 +67,8 @@ pub fn start(engine: &Arc<Engine>) -> JoinSet<()> {
             | Kind::Reseal
             | Kind::Remove
             | Kind::Town
-            | Kind::Words => 1,
+            | Kind::Words
+            | Kind::Film => 1,
             // A slow place must not keep the others from being checked.
             Kind::Reading | Kind::Listing | Kind::Drill => 3,
         };
@@ -189,6 +191,7 @@ async fn begin(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         Kind::Remove => holding::remove(engine, job).await,
         Kind::Town => towns::name(engine, job).await,
         Kind::Words => words::read(engine).await,
+        Kind::Film => films::make(engine, job).await,
     }
 }
 

@@ -8,7 +8,7 @@ use std::{
 };
 
 use ypogeion_demo::scenes::{Scene, draw};
-use ypogeion_media::worker::Pool;
+use ypogeion_media::worker::{Pool, Work};
 
 use super::each;
 use crate::{Step, program};
@@ -39,7 +39,7 @@ pub fn measure(folder: &Path) -> Step<(f64, f64)> {
     each(WORKERS, &files, script)?;
     let limit = began.elapsed().as_secs_f64();
 
-    let pool = Arc::new(Pool::new(program("ypogeiond")?, vec!["media-worker".to_owned()], WORKERS));
+    let pool = Arc::new(Pool::new(program("ypogeiond")?, vec!["media-worker".to_owned()], WORKERS, Work::Pictures));
     let began = Instant::now();
     let made: Vec<Result<(), String>> = std::thread::scope(|threads| {
         let workers: Vec<_> = (0..WORKERS)

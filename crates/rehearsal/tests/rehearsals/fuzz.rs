@@ -31,7 +31,10 @@ use ypogeion_core::{
 };
 use ypogeion_demo::Size;
 use ypogeion_library::tree::read_archive;
-use ypogeion_media::{facts, worker::Pool};
+use ypogeion_media::{
+    facts,
+    worker::{Pool, Work},
+};
 use ypogeion_offsite::{Identity, Keys, Replica, Store};
 use ypogeion_rehearsal::{program, stage, walk::originals_below};
 use ypogeion_wire::pairing::{PairingAddress, normalise_code};
@@ -401,7 +404,7 @@ fn facts_of_pictures() {
 #[test]
 fn facts_and_previews_by_a_child() {
     let folder = tempfile::tempdir().unwrap();
-    let pool = Pool::new(program("ypogeiond").unwrap(), vec!["media-worker".into()], 2);
+    let pool = Pool::new(program("ypogeiond").unwrap(), vec!["media-worker".into()], 2, Work::Pictures);
     for (name, bytes) in media().into_iter().filter(|(name, _)| !name.ends_with(".json") && !name.ends_with(".xmp")) {
         let (place, small, large) = (folder.path().join(&name), folder.path().join("small"), folder.path().join("large"));
         feed(15, &[bytes], |bytes| {

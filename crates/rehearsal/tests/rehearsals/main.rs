@@ -18,6 +18,7 @@ mod derived;
 mod disks;
 mod door;
 mod filing;
+mod films;
 mod find;
 mod folders;
 mod fuzz;

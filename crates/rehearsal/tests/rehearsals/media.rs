@@ -17,14 +17,14 @@ use ypogeion_demo::{
 };
 use ypogeion_media::{
     confine::{self, Confined},
-    worker::Pool,
+    worker::{Pool, Work},
 };
 use ypogeion_rehearsal::{program, wait_for};
 
 use crate::common::{put, world};
 
 fn pool() -> Pool {
-    Pool::new(program("ypogeiond").unwrap(), vec!["media-worker".to_owned()], 2)
+    Pool::new(program("ypogeiond").unwrap(), vec!["media-worker".to_owned()], 2, Work::Pictures)
 }
 
 /// A second of a test picture.

@@ -237,6 +237,18 @@ pub(super) fn send_file(
     Ok(response)
 }
 
+/// A version of a film that browsers play (H.264 and AAC in MP4, up to 1,920 pixels), if one was made; ranges work.
+#[utoipa::path(responses((status = 200, content_type = "video/mp4", body = Vec<u8>), (status = 206)))]
+#[get("/api/originals/{id}/film")]
+pub async fn show_film(app: web::Data<App>, caller: Caller, request: HttpRequest, id: web::Path<Uuid>) -> Answer<HttpResponse> {
+    let row = seen(&app, &caller, *id).await?;
+    let file = NamedFile::open_async(app.engine.settings.film_path(row.id)).await.map_err(|_| Failure::not_found())?;
+    let mp4 = "video/mp4".parse().unwrap_or(mime_guess::mime::APPLICATION_OCTET_STREAM);
+    let mut response = file.set_content_type(mp4).into_response(&request);
+    response.headers_mut().insert(actix_web::http::header::CACHE_CONTROL, HeaderValue::from_static("private, max-age=604800"));
+    Ok(response)
+}
+
 /// A preview, `small` or `large`, as JPEG.
 #[utoipa::path(responses((status = 200, content_type = "image/jpeg", body = Vec<u8>)))]
 #[get("/api/originals/{id}/preview/{size}")]

@@ -98,6 +98,7 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(library::download_derived)
         .service(library::download_words)
         .service(library::show_preview)
+        .service(library::show_film)
         .service(places::show_map)
         .service(places::list_towns)
         .service(choosing::count_chosen)

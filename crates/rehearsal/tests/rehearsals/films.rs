@@ -1,0 +1,146 @@
+//! Films that browsers do not play, and the version of them that is made for browsers.
+
+use std::process::Command;
+
+use reqwest::Method;
+use serde_json::{Value, json};
+use ypogeion_rehearsal::{house::Console, wait_for};
+
+use crate::{
+    common::{Raw, World, metadata, world},
+    library::Looking,
+};
+
+/// Two seconds of a moving test pattern.
+fn film(name: &str, arguments: &[&str]) -> Vec<u8> {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join(name);
+    let sources =
+        ["-v", "error", "-f", "lavfi", "-i", "testsrc=size=640x360:rate=10:duration=2", "-f", "lavfi", "-i", "sine=duration=2"];
+    assert!(Command::new("ffmpeg").args(sources).args(arguments).arg(&path).status().unwrap().success());
+    std::fs::read(path).unwrap()
+}
+
+/// As phones write them.
+const HEVC: [&str; 8] = ["-c:v", "libx265", "-x265-params", "log-level=none", "-tag:v", "hvc1", "-c:a", "aac"];
+const H264: [&str; 6] = ["-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "aac"];
+
+async fn send(phone: &Raw, name: &str, bytes: &[u8]) {
+    let path = phone.create(bytes.len(), &metadata(&[("filename", name), ("source", "Camera")])).await;
+    let sent = phone.append(&path, 0, bytes).await;
+    assert_eq!(sent.status, 204, "{}", sent.body);
+}
+
+fn id(w: &World, name: &str) -> String {
+    w.sql(&format!("SELECT id FROM original WHERE name = '{name}'")).trim().to_owned()
+}
+
+async fn state(who: &Console, id: &str) -> Value {
+    who.ask(Method::GET, &format!("api/originals/{id}"), None).await.unwrap()["film"].clone()
+}
+
+async fn looked_at(w: &World, id: &str) -> Value {
+    let keeper = w.house.keeper().await.unwrap();
+    wait_for("the film to be looked at", 90, async || {
+        let state = state(&keeper, id).await;
+        Ok((!state.is_null()).then_some(state))
+    })
+    .await
+    .unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_film_that_browsers_do_not_play_gets_a_version_that_they_play() {
+    let mut w = world().await;
+    let form = json!({ "name": "Piet", "role": "member", "password": "kites over the sea" });
+    w.keeper.ask(Method::POST, "api/people", Some(form)).await.unwrap();
+    let piet = w.house.sign_in("Piet", "kites over the sea").await.unwrap();
+    let phone = w.raw_device("Junos").await;
+    let original = film("a.mov", &HEVC);
+    send(&phone, "VID_0001.MOV", &original).await;
+    send(&phone, "VID_0002.MP4", &film("a.mp4", &H264)).await;
+    send(&phone, "VID_0003.MP4", &film("a.mp4", &HEVC)[..9000]).await;
+    let [one, two, three] =
+        [1, 2, 3].map(|n| w.sql(&format!("SELECT id FROM original WHERE name LIKE 'VID_000{n}%'")).trim().to_owned());
+    let made = looked_at(&w, &one).await;
+    assert_eq!(made["state"], "made", "{made}");
+    assert_eq!(
+        (looked_at(&w, &two).await["state"].as_str(), looked_at(&w, &three).await["state"].as_str()),
+        (Some("plays"), Some("none"))
+    );
+    assert!(looked_at(&w, &three).await["why"].as_str().is_some_and(|why| !why.is_empty()));
+    // It plays, any part of it can be asked for, and the original is what it was.
+    let http = reqwest::Client::builder().no_proxy().build().unwrap();
+    let fetch = async |who: &Console, path: &str, range: Option<&str>| {
+        let request = http.get(w.house.http.join(path).unwrap()).header("cookie", &who.cookie);
+        let request = range.into_iter().fold(request, |r, range| r.header("range", range));
+        let answer = request.send().await.unwrap();
+        (answer.status().as_u16(), answer.headers().get("content-type").cloned(), answer.bytes().await.unwrap().to_vec())
+    };
+    let path = format!("api/originals/{one}/film");
+    let (status, of, bytes) = fetch(&w.keeper, &path, None).await;
+    assert_eq!((status, of.unwrap().to_str().unwrap(), bytes.len() as u64), (200, "video/mp4", made["size"].as_u64().unwrap()));
+    assert_eq!(fetch(&w.keeper, &path, Some("bytes=100-199")).await.2, bytes[100..200]);
+    assert!(fetch(&w.keeper, &format!("api/originals/{one}/bytes"), None).await.2 == original);
+    let file = w.folder.path().join("made.mp4");
+    std::fs::write(&file, &bytes).unwrap();
+    let probe = Command::new("ffprobe")
+        .args(["-v", "error", "-show_entries", "stream=codec_name", "-of", "csv=p=0"])
+        .arg(&file)
+        .output()
+        .unwrap();
+    assert_eq!(String::from_utf8(probe.stdout).unwrap().split_whitespace().collect::<Vec<_>>(), ["h264", "aac"]);
+    // Whoever may not see the picture sees no version of it; whom an album shows it, may.
+    assert_eq!(fetch(&w.keeper, &format!("api/originals/{two}/film"), None).await.0, 404);
+    assert_eq!(fetch(&piet, &path, None).await.0, 404);
+    let album = w.keeper.ask(Method::POST, "api/albums", Some(json!({ "name": "Kites" }))).await.unwrap();
+    let album = format!("api/albums/{}", album["id"].as_str().unwrap());
+    w.keeper.ask(Method::POST, &format!("{album}/pictures"), Some(json!({ "pictures": [one], "inside": true }))).await.unwrap();
+    w.keeper.ask(Method::PATCH, &album, Some(json!({ "household": "look" }))).await.unwrap();
+    assert_eq!(fetch(&piet, &path, None).await.0, 200);
+    // It is no original: nothing of it is in the library, counted, or sent.
+    assert_eq!(w.sql("SELECT count(*) FROM original").trim(), "3");
+    let place = w.folder.path().join("data").join("films").join(&one.replace('-', "")[30..]).join(format!("{one}.mp4"));
+    assert!(place.exists());
+    // Lost with its row, or interrupted in the middle, it is made again.
+    std::fs::write(place.with_extension("new"), b"half").unwrap();
+    std::fs::remove_file(&place).unwrap();
+    w.sql("DELETE FROM film");
+    w.house.kill_service();
+    w.house.start_service().await.unwrap();
+    assert_eq!(looked_at(&w, &one).await["state"], "made");
+    assert!(place.exists() && !place.with_extension("new").exists());
+    // With its film it goes for good.
+    let keeper = w.house.keeper().await.unwrap();
+    keeper.ask(Method::PATCH, "api/household", Some(json!({ "brake_percent": 50 }))).await.unwrap();
+    for path in ["api/holding", "api/holding/end"] {
+        let form = json!({ "originals": [one], "password": w.house.options.keeper.1 });
+        let (status, said) = keeper.try_ask(Method::POST, path, Some(form)).await.unwrap();
+        assert!(status < 300, "{path}: {said}");
+    }
+    wait_for("the film to be gone", 60, async || {
+        Ok((!place.exists() && w.sql("SELECT count(*) FROM film").trim() == "2").then_some(()))
+    })
+    .await
+    .unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_film_is_played_in_the_console() {
+    let w = world().await;
+    let phone = w.raw_device("Junos").await;
+    send(&phone, "VID_0001.MOV", &film("a.mov", &HEVC)).await;
+    let id = id(&w, "VID_0001.MOV");
+    looked_at(&w, &id).await;
+    let l = Looking::of(w, &format!("library/{id}")).await;
+    l.browser.wait_for_text("Played here is a version for browsers").await.unwrap();
+    l.until(
+        "the film to be ready",
+        "document.querySelector('video')?.readyState >= 1 && document.querySelector('video').duration > 1.5",
+    )
+    .await;
+    l.browser.page.execute("const v = document.querySelector('video'); v.muted = true; v.play()", vec![]).await.unwrap();
+    l.until("the film to run", "document.querySelector('video').currentTime > 0.3").await;
+    assert_eq!(l.browser.barriers().await.unwrap(), Vec::<String>::new());
+    assert_eq!(l.browser.complaints().await.unwrap(), Vec::<String>::new());
+}
