@@ -80,7 +80,10 @@ export function AlbumPage({ me }: { me: Me }) {
 
 /** What whoever owns it can do with it. */
 function Owner({ album, guest }: { album: Album; guest: boolean }) {
-  const [open, setOpen] = useState<"share" | "link" | "edit">();
+  // Whoever made it for a link comes here for that.
+  const { state } = useLocation();
+  const forLink = typeof state === "object" && state !== null && "link" in state;
+  const [open, setOpen] = useState<"share" | "link" | "edit" | undefined>(forLink ? "link" : undefined);
   return (
     <>
       {!guest && <Button onClick={() => setOpen("share")}>Share …</Button>}

@@ -2,9 +2,9 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { useEffect, useRef, useState, type ReactNode } from "react";
-import { Link } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { ask, Failure, type Album, type Schemas } from "../api/client";
-import { keys, useHolding, useHowMuch } from "../api/hooks";
+import { keys, useHolding, useHowMuch, useMe } from "../api/hooks";
 import { count, counted, size } from "../format";
 import { asked, type Choice } from "../ui/choice";
 import { Confirm } from "../ui/confirm";
@@ -12,6 +12,7 @@ import { Button, TextButton } from "../ui/parts";
 import type { Among } from "../ui/sheet";
 import { Fault } from "../ui/states";
 import { ToAlbum } from "./to-album";
+import { ToLink, withLink } from "./to-link";
 import { WordsOfMany } from "./words";
 
 type Wanted = Schemas["Choice"];
@@ -48,6 +49,9 @@ export function Chosen({ choice, among, album, total, all, clear }: ChosenProps)
   const [asking, setAsking] = useState(false);
   const [adding, setAdding] = useState(false);
   const [writing, setWriting] = useState(false);
+  const [showing, setShowing] = useState(false);
+  const me = useMe();
+  const navigate = useNavigate();
   const wanted = choice.size > 0 ? asked(choice, among) : undefined;
   const howMuch = useHowMuch(wanted);
   const running = useRunning(setDone);
@@ -97,6 +101,7 @@ export function Chosen({ choice, among, album, total, all, clear }: ChosenProps)
                       }}
                       {...(!album && {
                         write: () => setWriting(true),
+                        ...(me.data?.role !== "guest" && { show: () => setShowing(true) }),
                         put: (away: boolean) => {
                           if (!known) return;
                           clear();
@@ -169,6 +174,18 @@ export function Chosen({ choice, among, album, total, all, clear }: ChosenProps)
             void running.add({ ...wanted, as_of: known.as_of }, known.pictures, to);
           }}
           onClose={() => setAdding(false)}
+        />
+      )}
+      {showing && known && wanted && (
+        <ToLink
+          pictures={known.pictures}
+          onAlbum={(to) => {
+            setShowing(false);
+            void running.add({ ...wanted, as_of: known.as_of }, known.pictures, to).then((left) => {
+              if (!left) void navigate(...withLink(to));
+            });
+          }}
+          onClose={() => setShowing(false)}
         />
       )}
       {writing && known && wanted && (
@@ -447,8 +464,10 @@ function useRunning(setDone: (done: Done) => void) {
       pictures += filled?.count ?? 0;
       there += filled?.there ?? 0;
     });
-    setDone({ what: "added", album, pictures, there, left: Math.max(0, of - pictures - there), failure });
+    const left = Math.max(0, of - pictures - there);
+    setDone({ what: "added", album, pictures, there, left, failure });
     await fresh();
+    return left;
   };
   const takeOut = async (wanted: Wanted, of: number, album: Album) => {
     // All are named before any is taken out: what is out of it is chosen no more.
@@ -511,14 +530,14 @@ async function unlessGone<T>(answer: Promise<T>): Promise<T | undefined> {
 }
 
 /** What pictures can be marked as. */
-function Mark({ disabled, mark, put, write, isAway }: { disabled: boolean; mark: (favourite: boolean) => void; put?: (away: boolean) => void; write?: () => void; isAway: boolean }) {
+function Mark({ disabled, mark, put, write, show, isAway }: { disabled: boolean; mark: (favourite: boolean) => void; put?: (away: boolean) => void; write?: () => void; show?: () => void; isAway: boolean }) {
   // What asks something takes the keys there, and not back to this button: it is asked once the menu has gone.
-  const asks = useRef(false);
+  const asks = useRef<() => void>(undefined);
   const left = (e: Event) => {
     if (!asks.current) return;
-    asks.current = false;
     e.preventDefault();
-    write?.();
+    asks.current();
+    asks.current = undefined;
   };
   const item = "cursor-default rounded px-3 py-2 text-[15px] outline-none select-none data-[highlighted]:bg-line/50";
   return (
@@ -540,15 +559,22 @@ function Mark({ disabled, mark, put, write, isAway }: { disabled: boolean; mark:
               {isAway ? "Put back" : "Put away"}
             </DropdownMenu.Item>
           )}
-          {write && (
-            <DropdownMenu.Item
-              className={item}
-              onSelect={() => {
-                asks.current = true;
-              }}
-            >
-              Title or caption …
-            </DropdownMenu.Item>
+          {[
+            ["Title or caption …", write] as const,
+            ["Show to somebody outside …", show] as const,
+          ].map(
+            ([words, ask]) =>
+              ask && (
+                <DropdownMenu.Item
+                  key={words}
+                  className={item}
+                  onSelect={() => {
+                    asks.current = ask;
+                  }}
+                >
+                  {words}
+                </DropdownMenu.Item>
+              ),
           )}
         </DropdownMenu.Content>
     </DropdownMenu.Root>

@@ -1,9 +1,9 @@
 /** One original: the picture has the room; facts, layers and evidence stand in a quiet column. */
 import { Dialog } from "radix-ui";
 import { lazy, Suspense, useEffect, useEffectEvent, useState, type KeyboardEvent, type ReactNode } from "react";
-import { Link } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { ask, type Album, type Original, type Schemas } from "../api/client";
-import { keys, useAlbum, useDo, useHolding, useOriginal } from "../api/hooks";
+import { keys, useAlbum, useDo, useHolding, useMe, useOriginal } from "../api/hooks";
 import { counted, duration, exact, possessive, size, wall } from "../format";
 import { Button, State, TextButton, When, type Tone } from "../ui/parts";
 import { addressOf, type Among } from "../ui/sheet";
@@ -11,6 +11,7 @@ import { Fault, Waiting } from "../ui/states";
 import { Confirm } from "../ui/confirm";
 import { WhatDeletingDoes } from "./chosen";
 import { ToAlbum } from "./to-album";
+import { ToLink, withLink } from "./to-link";
 import { Picture } from "./picture";
 import { Words } from "./words";
 
@@ -305,6 +306,9 @@ function Cover({ album: id, picture }: { album: string; picture: string }) {
 /** The albums that a picture is in, and the way into another one. */
 function Albums({ original: o }: { original: Original }) {
   const [adding, setAdding] = useState(false);
+  const [showing, setShowing] = useState(false);
+  const me = useMe();
+  const navigate = useNavigate();
   const out = useDo((album: string) => ask<Schemas["AlbumFilled"]>(`/api/albums/${album}/pictures`, "POST", { pictures: [o.id], inside: false }), [keys.original(o.id), keys.albums]);
   const add = useDo((album: string) => ask<Schemas["AlbumFilled"]>(`/api/albums/${album}/pictures`, "POST", { pictures: [o.id], inside: true }), [keys.original(o.id), keys.albums]);
   if (!o.own && o.albums.length === 0) return null;
@@ -334,10 +338,12 @@ function Albums({ original: o }: { original: Original }) {
         ))}
       </ul>
       {o.own && (
-        <Button className={o.albums.length > 0 ? "mt-2" : ""} onClick={() => setAdding(true)}>
-          Add to album …
-        </Button>
+        <span className={`flex flex-wrap gap-2 ${o.albums.length > 0 ? "mt-2" : ""}`}>
+          <Button onClick={() => setAdding(true)}>Add to album …</Button>
+          {me.data?.role !== "guest" && <Button onClick={() => setShowing(true)}>Link …</Button>}
+        </span>
       )}
+      {showing && <ToLink pictures={1} busy={add.isPending} failure={add.error} onAlbum={(album) => add.mutate(album.id, { onSuccess: () => void navigate(...withLink(album)) })} onClose={() => setShowing(false)} />}
       {out.isError && <Fault failure={out.error} />}
       {adding && <ToAlbum pictures={1} busy={add.isPending} failure={add.error} onAlbum={(album) => add.mutate(album.id, { onSuccess: () => setAdding(false) })} onClose={() => setAdding(false)} />}
     </>

@@ -528,5 +528,14 @@ async fn words_are_written_and_pictures_put_away_in_the_console() {
         l.w.sql("SELECT string_agg(title || ': ' || caption, ', ' ORDER BY caption) FROM words WHERE NOT of_file").trim_end(),
         "April: , April: , April: In flood, April: Piet’s kite,\nfirst of all"
     );
+    // For somebody outside: an album is made of them, and the way to a link is open there.
+    pick("Show to somebody outside …").await;
+    l.browser.wait_for_text("Show 4 pictures to somebody outside").await.unwrap();
+    assert_eq!(l.browser.barriers().await.unwrap(), Vec::<String>::new());
+    l.press("Make the album").await;
+    l.browser.wait_for_text("A link to “For somebody outside, ").await.unwrap();
+    assert_eq!(l.w.sql("SELECT count(*) FROM album_picture").trim(), "4");
+    l.press("Make a link").await;
+    l.browser.wait_for_text("Here it is. It is shown this once: copy it now.").await.unwrap();
     assert_eq!(l.browser.complaints().await.unwrap(), Vec::<String>::new());
 }
