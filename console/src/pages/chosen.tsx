@@ -94,7 +94,7 @@ export function Chosen({ choice, among, album, total, all, clear }: ChosenProps)
                     </TextButton>
                   </span>
                   <span className="flex gap-2.5 max-sm:w-full max-sm:[&>*]:flex-1">
-                    <Mark
+                    <More
                       disabled={!known || known.pictures === 0}
                       mark={(favourite) => {
                         if (known) void running.mark({ ...wanted, as_of: known.as_of }, known.pictures, favourite);
@@ -529,8 +529,8 @@ async function unlessGone<T>(answer: Promise<T>): Promise<T | undefined> {
   }
 }
 
-/** What pictures can be marked as. */
-function Mark({ disabled, mark, put, write, show, isAway }: { disabled: boolean; mark: (favourite: boolean) => void; put?: (away: boolean) => void; write?: () => void; show?: () => void; isAway: boolean }) {
+/** What else can be done with pictures. */
+function More({ disabled, mark, put, write, show, isAway }: { disabled: boolean; mark: (favourite: boolean) => void; put?: (away: boolean) => void; write?: () => void; show?: () => void; isAway: boolean }) {
   // What asks something takes the keys there, and not back to this button: it is asked once the menu has gone.
   const asks = useRef<() => void>(undefined);
   const left = (e: Event) => {
@@ -544,15 +544,15 @@ function Mark({ disabled, mark, put, write, show, isAway }: { disabled: boolean;
     <DropdownMenu.Root>
       <DropdownMenu.Trigger asChild disabled={disabled}>
         <Button>
-          Mark <span aria-hidden className="text-[11px]">▾</span>
+          More <span aria-hidden className="text-[11px]">▾</span>
         </Button>
       </DropdownMenu.Trigger>
         <DropdownMenu.Content onCloseAutoFocus={left} align="end" side="top" sideOffset={8} className="border-line bg-raised z-50 min-w-48 rounded-[10px] border p-1.5 text-ink shadow-lg">
           <DropdownMenu.Item className={item} onSelect={() => mark(true)}>
-            As favourites
+            Make favourites
           </DropdownMenu.Item>
           <DropdownMenu.Item className={item} onSelect={() => mark(false)}>
-            As favourites no more
+            Favourites no more
           </DropdownMenu.Item>
           {put && (
             <DropdownMenu.Item className={item} onSelect={() => put(!isAway)}>

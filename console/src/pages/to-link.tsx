@@ -16,7 +16,7 @@ interface ToLinkProps {
 }
 
 export function ToLink({ pictures, busy = false, failure = null, onAlbum, onClose }: ToLinkProps) {
-  const [name, setName] = useState(`For somebody outside, ${date(new Date().toISOString())}`);
+  const [name, setName] = useState(`Pictures, ${date(new Date().toISOString())}`);
   const make = useDo((called: string) => ask<Album>("/api/albums", "POST", { name: called }), [keys.albums]);
   const submit = (e: FormEvent) => {
     e.preventDefault();
@@ -26,7 +26,7 @@ export function ToLink({ pictures, busy = false, failure = null, onAlbum, onClos
     <Dialog open onOpenChange={(open) => !open && onClose()} title={pictures === 1 ? "Show it to somebody outside" : `Show ${counted(pictures, "picture")} to somebody outside`}>
       <form onSubmit={submit}>
         <p className="mt-0 text-soft">A link shows an album, and this makes one of what you chose. Nobody else sees it; you can add to it, or take it apart, under Albums. Next you say what the link hands out, and how long it opens.</p>
-        <Field label="What the album is called; whoever opens the link reads it" maxLength={100} required value={name} onChange={(e) => setName(e.target.value)} />
+        <Field label="What the album is called; whoever opens the link reads it" maxLength={100} required autoFocus value={name} onChange={(e) => setName(e.target.value)} />
         {(make.isError || failure) && <Fault failure={make.error ?? (failure as Failure)} />}
         <div className="mt-5 flex flex-wrap justify-end gap-2.5">
           <Button onClick={onClose}>Cancel</Button>

@@ -395,8 +395,8 @@ async fn what_is_chosen_is_deleted_and_brought_back_and_taken_along() {
     l.browser.click("Choose all 29").await.unwrap();
     says(&l, "29 pictures chosen, 30 files").await;
     for (item, said, count) in [
-        ("As favourites", "29 pictures are favourites now.", "29"),
-        ("As favourites no more", "29 pictures are no favourites now.", "0"),
+        ("Make favourites", "29 pictures are favourites now.", "29"),
+        ("Favourites no more", "29 pictures are no favourites now.", "0"),
     ] {
         // A menu opens when the mouse goes down.
         let open = "document.querySelector('section[aria-label=Chosen] [aria-haspopup=menu]').dispatchEvent(new PointerEvent('pointerdown', { bubbles: true, button: 0 }))";

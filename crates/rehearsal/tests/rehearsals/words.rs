@@ -533,7 +533,7 @@ async fn words_are_written_and_pictures_put_away_in_the_console() {
     l.browser.wait_for_text("Show 4 pictures to somebody outside").await.unwrap();
     assert_eq!(l.browser.barriers().await.unwrap(), Vec::<String>::new());
     l.press("Make the album").await;
-    l.browser.wait_for_text("A link to “For somebody outside, ").await.unwrap();
+    l.browser.wait_for_text("A link to “Pictures, ").await.unwrap();
     assert_eq!(l.w.sql("SELECT count(*) FROM album_picture").trim(), "4");
     l.press("Make a link").await;
     l.browser.wait_for_text("Here it is. It is shown this once: copy it now.").await.unwrap();
