@@ -55,7 +55,7 @@ pub fn pictures(folder: &Path, size: Size, tell: &(dyn Fn(usize, usize) + Sync))
 /// What they wrote: who, about which of their pictures of a month, title and caption.
 const WORDS: [(usize, &str, usize, &str, &str); 4] = [
     (0, "2026-06", 0, "Piet’s kite", "It took four of us to bring it down again."),
-    (0, "2026-06", 6, "", "The wind had just turned. Marisol holds the line, Piet counts."),
+    (0, "2026-06", 5, "", "The wind had just turned. Marisol holds the line, Piet counts."),
     (0, "2026-11", 2, "Fog in the harbour", "Seven in the morning. You could hear the ferry, and nothing else."),
     (2, "2026-09", 1, "Beans", "The second row, from Oma Liesl’s seeds."),
 ];
