@@ -4644,8 +4644,8 @@ export interface components {
              */
             failed: number;
             /**
-             * @description `preview`, `replicate`, `ledger`, `prove`, `group`, `refile`, `adopt`, `derive`, `audit`, `survey`, `drill`, `heal`, `hold`, `release`,
-             *     `remove`, `fetch`, `reseal` or `town`.
+             * @description `preview`, `replicate`, `ledger`, `prove`, `group`, `refile`, `adopt`, `derive`, `reading`, `listing`, `drill`, `heal`, `hold`, `release`,
+             *     `remove`, `fetch`, `reseal`, `town`, `words` or `film`.
              */
             kind: string;
             /**

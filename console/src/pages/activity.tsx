@@ -198,6 +198,8 @@ const WORK: { [kind: string]: string } = {
   remove: "Removing deleted files from the stores",
   reseal: "Sealing copies for the new key",
   town: "Finding the towns that pictures were taken near",
+  words: "Reading the words in files",
+  film: "Making films that browsers play",
 };
 
 function BackgroundWork() {

@@ -1,6 +1,6 @@
 //! What is said about pictures: by their files, and by people.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use chrono::{DateTime, NaiveDateTime, Utc};
 use diesel::{
@@ -8,15 +8,10 @@ use diesel::{
     sql_types::{Array, Text, Uuid as SqlUuid},
 };
 use uuid::Uuid;
-use ypogeion_core::{OriginalId, PersonId, caption::Caption, ledger::WordsRecord};
+use ypogeion_core::{OriginalId, PersonId, caption::Caption, filing::FiledPath, ledger::WordsRecord};
 
 use crate::{
-    Catalog, CatalogError, DECIDED, Result,
-    columns::{HashColumn, PathColumn},
-    db::*,
-    originals::Touched,
-    wishes::ledgers_due,
-    work::Kind,
+    Catalog, CatalogError, DECIDED, Result, columns::PathColumn, db::*, originals::Touched, wishes::ledgers_due, work::Kind,
 };
 
 /// What is said about a picture.
@@ -49,15 +44,13 @@ pub enum Change {
 pub struct Unread {
     /// Which.
     pub id: OriginalId,
-    /// What its bytes are.
-    pub digest: ypogeion_core::Digest,
     /// Where it is.
-    pub path: ypogeion_core::filing::FiledPath,
+    pub path: FiledPath,
     /// What its device called it.
     pub name: String,
 }
 
-/// What the database keeps of the state of a picture's words.
+/// A picture, its title, and its caption.
 type Row = (Uuid, String, String);
 
 impl Catalog {
@@ -131,7 +124,7 @@ impl Catalog {
                     )
                 };
                 // Of a picture that was named by several of its files, one.
-                let mut named = std::collections::HashSet::new();
+                let mut named = HashSet::new();
                 let rows: Vec<_> = there.iter().filter(|(_, shot, _)| named.insert(*shot)).map(row).collect();
                 diesel_async::RunQueryDsl::execute(insert_into(words::table).values(rows), c).await?;
             }
@@ -186,15 +179,9 @@ impl Catalog {
             .filter(original::id.gt(after.0))
             .order(original::id)
             .limit(limit)
-            .select((original::id, original::digest, original::path, original::name));
-        let rows: Vec<(Uuid, HashColumn, PathColumn, String)> = unread.load(&mut c).await?;
-        let file = |(id, digest, path, name): (Uuid, HashColumn, PathColumn, String)| Unread {
-            id: OriginalId(id),
-            digest: digest.0,
-            path: path.0,
-            name,
-        };
-        Ok(rows.into_iter().map(file).collect())
+            .select((original::id, original::path, original::name));
+        let rows: Vec<(Uuid, PathColumn, String)> = unread.load(&mut c).await?;
+        Ok(rows.into_iter().map(|(id, path, name)| Unread { id: OriginalId(id), path: path.0, name }).collect())
     }
 
     /// What such files say, or that they were looked at. Returns those that say anything.

@@ -14,6 +14,7 @@ use ypogeion_core::{
     capture::CaptureRule,
     copies::Lacking,
     find::days::Span,
+    kind::MediaKind,
     layers::{self, Place},
     proportion::proportion,
     state::Layer,
@@ -185,6 +186,15 @@ async fn said(engine: &Engine, shot: OriginalId, own: bool) -> Result<PictureWor
     })
 }
 
+/// What browsers can do with a film, if anybody has looked yet.
+async fn film(engine: &Engine, id: OriginalId) -> Result<Option<FilmVersion>> {
+    Ok(engine.catalog.film(id).await?.map(|film| match film {
+        Film::Plays => FilmVersion { state: "plays".to_owned(), size: None, why: None },
+        Film::Made(size) => FilmVersion { state: "made".to_owned(), size: Some(size), why: None },
+        Film::None(why) => FilmVersion { state: "none".to_owned(), size: None, why: Some(why) },
+    }))
+}
+
 /// What people wrote about a picture, for programs that read it beside a file: XMP. None: nobody wrote anything.
 pub async fn words_for_programs(engine: &Engine, shot: OriginalId) -> Result<Option<String>> {
     let said = engine.catalog.said(shot).await?;
@@ -241,11 +251,7 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
         albums,
         favourite: engine.catalog.is_favourite(viewer, row.shot).await?,
         put_away: own && row.put_away,
-        film: engine.catalog.film(row.id).await?.map(|film| match film {
-            Film::Plays => FilmVersion { state: "plays".to_owned(), size: None, why: None },
-            Film::Made(size) => FilmVersion { state: "made".to_owned(), size: Some(size), why: None },
-            Film::None(why) => FilmVersion { state: "none".to_owned(), size: None, why: Some(why) },
-        }),
+        film: if row.kind == MediaKind::Video.word() { film(engine, row.id).await? } else { None },
         words: said(engine, row.shot, own).await?,
         at,
         newer,

@@ -70,6 +70,11 @@ fn limit(resource: Resource, most: u64) -> io::Result<()> {
     Ok(setrlimit(resource, Rlimit { current: Some(most), maximum: Some(most) })?)
 }
 
+/// No file that this process writes, or that any that it starts writes, gets larger from here on.
+pub(crate) fn writes_at_most(most: u64) -> io::Result<()> {
+    limit(Resource::Fsize, most)
+}
+
 /// No socket can be made from here on, by this process or by any that it starts. Everything else is allowed; the kernel of another kind of
 /// processor than the filter knows runs without it, which [`Confined::network`] says.
 fn without_network() -> io::Result<()> {

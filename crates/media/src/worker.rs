@@ -74,7 +74,7 @@ enum Request {
     Facts { path: PathBuf, name: String },
     Preview { path: PathBuf, name: String, small: PathBuf, large: PathBuf },
     Derive { path: PathBuf, name: String, digest: Digest, to: PathBuf },
-    Film { path: PathBuf, name: String, to: PathBuf },
+    Film { path: PathBuf, name: String, to: PathBuf, most: u64 },
     Confinement,
 }
 
@@ -165,8 +165,9 @@ fn answer(request: Request) -> Reply {
             };
             Reply::Derived(make())
         }
-        Request::Film { path, name, to } => {
+        Request::Film { path, name, to, most } => {
             let make = || {
+                confine::writes_at_most(most).map_err(|e| format!("its reader could not be confined: {e}"))?;
                 let (from, to) = (Handed::to_read(&path)?, Handed::to_write(&to)?);
                 // What plays before all of it has come is written twice: its end goes to its beginning.
                 confined(&[&from, &to], &[&to])?;
@@ -318,9 +319,9 @@ impl Pool {
         }
     }
 
-    /// Makes a version of a film that browsers play, unless they play it as it is; the error is a sentence for a person.
-    pub fn film(&self, path: &Path, name: &str, to: &Path) -> Result<Film, String> {
-        match self.ask(&Request::Film { path: path.to_owned(), name: name.to_owned(), to: to.to_owned() }) {
+    /// Makes a version of a film that browsers play, of at most so many bytes, unless they play it as it is; the error is a sentence for a person.
+    pub fn film(&self, path: &Path, name: &str, to: &Path, most: u64) -> Result<Film, String> {
+        match self.ask(&Request::Film { path: path.to_owned(), name: name.to_owned(), to: to.to_owned(), most }) {
             Some(Reply::Film(made)) => made,
             _ => Err("making this film anew took too long or too much memory".to_owned()),
         }

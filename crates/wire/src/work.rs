@@ -8,8 +8,8 @@ use ypogeion_core::{DeviceId, OriginalId};
 /// One kind of background work in numbers.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct WorkKind {
-    /// `preview`, `replicate`, `ledger`, `prove`, `group`, `refile`, `adopt`, `derive`, `audit`, `survey`, `drill`, `heal`, `hold`, `release`,
-    /// `remove`, `fetch`, `reseal` or `town`.
+    /// `preview`, `replicate`, `ledger`, `prove`, `group`, `refile`, `adopt`, `derive`, `reading`, `listing`, `drill`, `heal`, `hold`, `release`,
+    /// `remove`, `fetch`, `reseal`, `town`, `words` or `film`.
     pub kind: String,
     /// Waiting its turn.
     pub waiting: u64,

@@ -3,8 +3,13 @@
 use std::{fs, io, sync::Arc};
 
 use chrono::TimeDelta;
-use ypogeion_catalog::{CatalogError, films::Film, work::Job};
-use ypogeion_core::{OriginalId, words};
+use ypogeion_catalog::{CatalogError, films::Film, originals::OriginalRow, work::Job};
+use ypogeion_core::{
+    OriginalId,
+    kind::MediaKind,
+    layers::{Act, Outcome, Place},
+    words,
+};
 use ypogeion_media::video;
 
 use super::ended::Ended;
@@ -12,11 +17,16 @@ use crate::{
     at_home,
     engine::Engine,
     error::{Error, Result},
+    evidence::note,
     live::changed,
 };
 
 /// So much stays free on the disk of the service's own things.
 const LEFT_FREE: u64 = 2 << 30;
+/// What is made of a small film may have so many bytes.
+const ALWAYS: u64 = 256 << 20;
+/// One that is damaged at home is looked at again after this; by then it may have been replaced.
+const AWAIT_REPLACED: TimeDelta = TimeDelta::days(1);
 /// Without room for one it is tried again after this.
 const AWAIT_ROOM: TimeDelta = TimeDelta::hours(6);
 
@@ -26,7 +36,7 @@ pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         other => other?,
     };
     let place = engine.settings.film_path(row.id);
-    if row.kind != "video" || row.held.is_some() || row.gone_at.is_some() {
+    if row.kind != MediaKind::Video.word() || row.held.is_some() || row.gone_at.is_some() {
         return Ok(Ended::Done);
     }
     if let Some(Film::Plays | Film::None(_)) = engine.catalog.film(row.id).await? {
@@ -35,13 +45,14 @@ pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
     if place.exists() {
         return known(engine, row.id, &row).await;
     }
-    // What is made is about as large as what it is made from, or smaller.
     let folder = engine.settings.data_folder.clone();
     let free = tokio::task::spawn_blocking(move || ypogeion_library::place::free_of(&folder)).await??;
+    // What is made is about as large as what it is made from, or smaller. It must never take the room that the database needs.
     if free < row.size.saturating_add(LEFT_FREE) {
         let why = format!("a version of a film for browsers waits for room: {} are free for it", words::size(free));
         return Ok(Ended::NotYet(engine.now() + AWAIT_ROOM, why));
     }
+    let most = row.size.saturating_mul(2).saturating_add(ALWAYS).min(free - LEFT_FREE / 2);
     let (there, name, new) = (Arc::clone(engine), row.name.clone(), place.with_extension("new"));
     let made = at_home::look_at(engine, row.id, row.path.clone(), move |library, path| {
         let source = match library.place_to_read(path) {
@@ -49,7 +60,7 @@ pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
             other => other?,
         };
         let made = new.parent().map_or(Ok(()), fs::create_dir_all).map_err(|e| e.to_string());
-        Ok(Some(made.and_then(|()| there.films.film(&source, &name, &new))))
+        Ok(Some(made.and_then(|()| there.films.film(&source, &name, &new, most))))
     });
     let (Some(made), _) = made.await? else {
         // It is noted as missing by who reads it; should it come back, this is wanted again.
@@ -68,6 +79,14 @@ pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
             let gone = tokio::task::spawn_blocking(move || fs::remove_file(new)).await?;
             gone.or_else(|e| if e.kind() == io::ErrorKind::NotFound { Ok(()) } else { Err(e) })
                 .map_err(|e| Error::internal(format!("half a film could not be removed: {e}")))?;
+            if nothing.is_err() {
+                // A film that is damaged says nothing of what it was.
+                let ((outcome, found), _) = at_home::reread(engine, row.id, row.path.clone(), row.digest).await?;
+                if outcome != Outcome::Right {
+                    note(engine, (row.id, row.digest), Place::Home, Act::Reread, (outcome, found)).await?;
+                    return Ok(Ended::NotYet(engine.now() + AWAIT_REPLACED, "its copy at home is damaged".to_owned()));
+                }
+            }
             let found = nothing.map_or_else(Film::None, |_| Film::Plays);
             engine.catalog.set_film(row.id, &found).await?;
             engine.live.changed(&[changed(&row)]);
@@ -77,7 +96,7 @@ pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
 }
 
 /// A version of a film is there.
-async fn known(engine: &Engine, id: OriginalId, row: &ypogeion_catalog::originals::OriginalRow) -> Result<Ended> {
+async fn known(engine: &Engine, id: OriginalId, row: &OriginalRow) -> Result<Ended> {
     let place = engine.settings.film_path(id);
     let size = tokio::task::spawn_blocking(move || fs::metadata(place).map(|m| m.len())).await?;
     let size = size.map_err(|e| Error::internal(format!("a film could not be looked at: {e}")))?;

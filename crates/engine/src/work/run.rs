@@ -267,6 +267,7 @@ async fn keep_leases(engine: Arc<Engine>, held: Held) {
         if held.lock().unwrap_or_else(PoisonError::into_inner).is_empty()
             && engine.reader.is_resting()
             && engine.previewer.is_resting()
+            && engine.films.is_resting()
         {
             engine.wakeups.activity.notified().await;
         }
@@ -279,6 +280,7 @@ async fn keep_leases(engine: Arc<Engine>, held: Held) {
         }
         engine.reader.rest(Duration::from_secs(30));
         engine.previewer.rest(Duration::from_secs(30));
+        engine.films.rest(Duration::from_secs(30));
     }
 }
 

@@ -140,3 +140,14 @@ async fn pages_are_told_what_changed() {
         assert!(!said.contains(of_others), "{of_others}: {said}");
     }
 }
+
+/// Whoever looks at the background work reads what each kind of it does.
+#[test]
+fn each_kind_of_work_has_words() {
+    let page = include_str!("../../../../console/src/pages/activity.tsx");
+    let words = page.split_once("const WORK").unwrap().1.split_once("};").unwrap().0;
+    for kind in ypogeion_catalog::work::Kind::ALL {
+        assert!(words.contains(&format!("  {}: \"", kind.word())), "{}", kind.word());
+    }
+    assert_eq!(words.lines().filter(|l| l.contains(": \"")).count(), ypogeion_catalog::work::Kind::ALL.len());
+}

@@ -125,6 +125,37 @@ async fn a_film_that_browsers_do_not_play_gets_a_version_that_they_play() {
     .unwrap();
 }
 
+/// Of a film that is damaged at home nobody says that it cannot be played: that it is damaged is noted, and it is looked at again.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_damaged_film_is_noted_and_looked_at_again() {
+    let mut w = world().await;
+    let phone = w.raw_device("Junos").await;
+    let original = film("a.mov", &HEVC);
+    send(&phone, "VID_0001.MOV", &original).await;
+    let id = id(&w, "VID_0001.MOV");
+    assert_eq!(looked_at(&w, &id).await["state"], "made");
+    let path = w.house.library().join(w.sql("SELECT path FROM original").trim());
+    std::fs::write(&path, &original[..original.len() / 2]).unwrap();
+    let again = async |w: &mut World| {
+        std::fs::remove_dir_all(w.folder.path().join("data/films")).unwrap();
+        w.sql("DELETE FROM film");
+        w.sql("DELETE FROM job WHERE kind = 'film'");
+        w.house.kill_service();
+        w.house.start_service().await.unwrap();
+    };
+    again(&mut w).await;
+    let noted = "SELECT count(*) FROM standing s JOIN job j ON j.key = s.original AND j.kind = 'film' \
+                 WHERE NOT s.good AND j.due > now() + interval '20 hours'";
+    wait_for("the damage to be noted", 60, async || Ok((w.sql(noted).trim() == "1").then_some(()))).await.unwrap();
+    assert!(state(&w.house.keeper().await.unwrap(), &id).await.is_null());
+    // Whole again, it is made.
+    std::fs::write(&path, &original).unwrap();
+    w.sql("UPDATE job SET due = now() WHERE kind = 'film'");
+    w.house.kill_service();
+    w.house.start_service().await.unwrap();
+    assert_eq!(looked_at(&w, &id).await["state"], "made");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_film_is_played_in_the_console() {
     let w = world().await;
