@@ -10,4 +10,6 @@ export default defineConfig({
   server: { proxy: { "/api": service, "/tus": service } },
   // Nothing is written into pages as data: their content policy takes files of this service alone.
   build: { outDir: "dist", emptyOutDir: true, assetsInlineLimit: 0 },
+  // A test that goes through thousands of cases takes as long as the machine takes, whatever else that does.
+  test: { testTimeout: 300_000 },
 });
