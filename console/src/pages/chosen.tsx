@@ -93,7 +93,7 @@ export function Chosen({ choice, among, album, total, all, clear }: ChosenProps)
                       Choose none
                     </TextButton>
                   </span>
-                  <span className="flex gap-2.5 max-sm:w-full max-sm:[&>*]:flex-1">
+                  <span className="flex gap-2.5 max-sm:grid max-sm:w-full max-sm:grid-cols-2">
                     <More
                       disabled={!known || known.pictures === 0}
                       mark={(favourite) => {
@@ -547,7 +547,7 @@ function More({ disabled, mark, put, write, show, isAway }: { disabled: boolean;
           More <span aria-hidden className="text-[11px]">▾</span>
         </Button>
       </DropdownMenu.Trigger>
-        <DropdownMenu.Content onCloseAutoFocus={left} align="end" side="top" sideOffset={8} className="border-line bg-raised z-50 min-w-48 rounded-[10px] border p-1.5 text-ink shadow-lg">
+        <DropdownMenu.Content onCloseAutoFocus={left} align="end" side="top" collisionPadding={8} sideOffset={8} className="border-line bg-raised z-50 min-w-48 rounded-[10px] border p-1.5 text-ink shadow-lg">
           <DropdownMenu.Item className={item} onSelect={() => mark(true)}>
             Make favourites
           </DropdownMenu.Item>
