@@ -36,14 +36,14 @@ pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         other => other?,
     };
     let place = engine.settings.film_path(row.id);
-    if row.kind != MediaKind::Video.word() || row.held.is_some() || row.gone_at.is_some() {
+    if row.kind != MediaKind::Video.word() || row.held.is_some() {
         return Ok(Ended::Done);
     }
     if let Some(Film::Plays | Film::None(_)) = engine.catalog.film(row.id).await? {
         return Ok(Ended::Done);
     }
     if place.exists() {
-        return known(engine, row.id, &row).await;
+        return known(engine, &row).await;
     }
     let folder = engine.settings.data_folder.clone();
     let free = tokio::task::spawn_blocking(move || ypogeion_library::place::free_of(&folder)).await??;
@@ -73,12 +73,11 @@ pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
             // Not synced: one that a power cut takes is made again.
             let put = tokio::task::spawn_blocking(move || fs::rename(new, place)).await?;
             put.map_err(|e| Error::internal(format!("a film could not be put in its place: {e}")))?;
-            known(engine, row.id, &row).await
+            known(engine, &row).await
         }
         nothing => {
             let gone = tokio::task::spawn_blocking(move || fs::remove_file(new)).await?;
-            gone.or_else(|e| if e.kind() == io::ErrorKind::NotFound { Ok(()) } else { Err(e) })
-                .map_err(|e| Error::internal(format!("half a film could not be removed: {e}")))?;
+            unless_missing(gone)?;
             if nothing.is_err() {
                 // A film that is damaged says nothing of what it was.
                 let ((outcome, found), _) = at_home::reread(engine, row.id, row.path.clone(), row.digest).await?;
@@ -88,20 +87,40 @@ pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
                 }
             }
             let found = nothing.map_or_else(Film::None, |_| Film::Plays);
-            engine.catalog.set_film(row.id, &found).await?;
-            engine.live.changed(&[changed(&row)]);
-            Ok(Ended::Done)
+            put_down(engine, &row, &found).await
         }
     }
 }
 
 /// A version of a film is there.
-async fn known(engine: &Engine, id: OriginalId, row: &OriginalRow) -> Result<Ended> {
-    let place = engine.settings.film_path(id);
+async fn known(engine: &Engine, row: &OriginalRow) -> Result<Ended> {
+    let place = engine.settings.film_path(row.id);
     let size = tokio::task::spawn_blocking(move || fs::metadata(place).map(|m| m.len())).await?;
     let size = size.map_err(|e| Error::internal(format!("a film could not be looked at: {e}")))?;
     let found = if size > 0 { Film::Made(size) } else { Film::None("an empty film was made".to_owned()) };
-    engine.catalog.set_film(id, &found).await?;
+    put_down(engine, row, &found).await
+}
+
+/// Puts down what came of looking at a film.
+async fn put_down(engine: &Engine, row: &OriginalRow, found: &Film) -> Result<Ended> {
+    engine.catalog.set_film(row.id, found).await?;
+    let gone = match engine.catalog.original(row.id, None).await {
+        Err(CatalogError::NotFound) => true,
+        there => there.map(|_| false)?,
+    };
+    if gone {
+        // It was deleted for good meanwhile, and whoever removes what is left of it may have been here before.
+        let place = engine.settings.film_path(row.id);
+        unless_missing(tokio::task::spawn_blocking(move || fs::remove_file(place)).await?)?;
+        engine.catalog.forget_film(row.id).await?;
+    }
     engine.live.changed(&[changed(row)]);
     Ok(Ended::Done)
+}
+
+fn unless_missing(removed: io::Result<()>) -> Result<()> {
+    match removed {
+        Err(e) if e.kind() != io::ErrorKind::NotFound => Err(Error::internal(format!("a film could not be removed: {e}"))),
+        _ => Ok(()),
+    }
 }

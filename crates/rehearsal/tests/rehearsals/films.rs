@@ -156,6 +156,36 @@ async fn a_damaged_film_is_noted_and_looked_at_again() {
     assert_eq!(looked_at(&w, &id).await["state"], "made");
 }
 
+/// What is deleted for good while a version of it is made leaves none behind.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_film_that_goes_while_it_is_made_leaves_nothing() {
+    let w = world().await;
+    let phone = w.raw_device("Junos").await;
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("long.avi");
+    let long = ["-v", "error", "-f", "lavfi", "-i", "testsrc2=size=1280x720:rate=25:duration=60", "-c:v", "mjpeg", "-q:v", "12"];
+    assert!(Command::new("ffmpeg").args(long).arg(&path).status().unwrap().success());
+    send(&phone, "VID_0001.AVI", &std::fs::read(path).unwrap()).await;
+    let id = id(&w, "VID_0001.AVI");
+    let films = w.folder.path().join("data/films").join(&id.replace('-', "")[30..]);
+    let new = films.join(format!("{id}.new"));
+    wait_for("the film to be on its way", 60, async || Ok(new.exists().then_some(()))).await.unwrap();
+    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "brake_percent": 100 }))).await.unwrap();
+    for path in ["api/holding", "api/holding/end"] {
+        let (status, said) = w.keeper.try_ask(Method::POST, path, Some(json!({ "originals": [id] }))).await.unwrap();
+        assert!(status < 300, "{path}: {said}");
+    }
+    let gone = "SELECT count(*) FROM original WHERE gone_at IS NOT NULL AND folded IS NULL";
+    wait_for("the original to be gone", 60, async || Ok((w.sql(gone).trim() == "1").then_some(()))).await.unwrap();
+    assert!(new.exists(), "it is still being made");
+    wait_for("the work to end", 240, async || {
+        Ok((w.sql("SELECT count(*) FROM job WHERE kind = 'film'").trim() == "0").then_some(()))
+    })
+    .await
+    .unwrap();
+    assert_eq!((std::fs::read_dir(&films).unwrap().count(), w.sql("SELECT count(*) FROM film").trim()), (0, "0"));
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_film_is_played_in_the_console() {
     let w = world().await;
