@@ -1,8 +1,13 @@
 //! Films that browsers do not play, and the version of them that is made for browsers.
 
-use std::process::Command;
+use std::{
+    fs::{self, DirEntry},
+    path::Path,
+    process::Command,
+};
 
 use reqwest::Method;
+use rustix::process::{Pid, Signal, kill_process};
 use serde_json::{Value, json};
 use ypogeion_rehearsal::{house::Console, wait_for};
 
@@ -18,7 +23,7 @@ fn film(name: &str, arguments: &[&str]) -> Vec<u8> {
     let sources =
         ["-v", "error", "-f", "lavfi", "-i", "testsrc=size=640x360:rate=10:duration=2", "-f", "lavfi", "-i", "sine=duration=2"];
     assert!(Command::new("ffmpeg").args(sources).args(arguments).arg(&path).status().unwrap().success());
-    std::fs::read(path).unwrap()
+    fs::read(path).unwrap()
 }
 
 /// As phones write them.
@@ -83,7 +88,7 @@ async fn a_film_that_browsers_do_not_play_gets_a_version_that_they_play() {
     assert_eq!(fetch(&w.keeper, &path, Some("bytes=100-199")).await.2, bytes[100..200]);
     assert!(fetch(&w.keeper, &format!("api/originals/{one}/bytes"), None).await.2 == original);
     let file = w.folder.path().join("made.mp4");
-    std::fs::write(&file, &bytes).unwrap();
+    fs::write(&file, &bytes).unwrap();
     let probe = Command::new("ffprobe")
         .args(["-v", "error", "-show_entries", "stream=codec_name", "-of", "csv=p=0"])
         .arg(&file)
@@ -103,8 +108,8 @@ async fn a_film_that_browsers_do_not_play_gets_a_version_that_they_play() {
     let place = w.folder.path().join("data").join("films").join(&one.replace('-', "")[30..]).join(format!("{one}.mp4"));
     assert!(place.exists());
     // Lost with its row, or interrupted in the middle, it is made again.
-    std::fs::write(place.with_extension("new"), b"half").unwrap();
-    std::fs::remove_file(&place).unwrap();
+    fs::write(place.with_extension("new"), b"half").unwrap();
+    fs::remove_file(&place).unwrap();
     w.sql("DELETE FROM film");
     w.house.kill_service();
     w.house.start_service().await.unwrap();
@@ -135,9 +140,9 @@ async fn a_damaged_film_is_noted_and_looked_at_again() {
     let id = id(&w, "VID_0001.MOV");
     assert_eq!(looked_at(&w, &id).await["state"], "made");
     let path = w.house.library().join(w.sql("SELECT path FROM original").trim());
-    std::fs::write(&path, &original[..original.len() / 2]).unwrap();
+    fs::write(&path, &original[..original.len() / 2]).unwrap();
     let again = async |w: &mut World| {
-        std::fs::remove_dir_all(w.folder.path().join("data/films")).unwrap();
+        fs::remove_dir_all(w.folder.path().join("data/films")).unwrap();
         w.sql("DELETE FROM film");
         w.sql("DELETE FROM job WHERE kind = 'film'");
         w.house.kill_service();
@@ -149,7 +154,7 @@ async fn a_damaged_film_is_noted_and_looked_at_again() {
     wait_for("the damage to be noted", 60, async || Ok((w.sql(noted).trim() == "1").then_some(()))).await.unwrap();
     assert!(state(&w.house.keeper().await.unwrap(), &id).await.is_null());
     // Whole again, it is made.
-    std::fs::write(&path, &original).unwrap();
+    fs::write(&path, &original).unwrap();
     w.sql("UPDATE job SET due = now() WHERE kind = 'film'");
     w.house.kill_service();
     w.house.start_service().await.unwrap();
@@ -157,19 +162,29 @@ async fn a_damaged_film_is_noted_and_looked_at_again() {
 }
 
 /// What is deleted for good while a version of it is made leaves none behind.
+/// The process that writes a file.
+fn writer(file: &Path) -> Option<Pid> {
+    fs::read_dir("/proc").unwrap().flatten().find_map(|process| {
+        let writes = |fd: DirEntry| fs::read_link(fd.path()).is_ok_and(|open| open == file);
+        fs::read_dir(process.path().join("fd")).ok()?.flatten().any(writes).then_some(())?;
+        Pid::from_raw(process.file_name().to_str()?.parse().ok()?)
+    })
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_film_that_goes_while_it_is_made_leaves_nothing() {
     let w = world().await;
     let phone = w.raw_device("Junos").await;
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("long.avi");
-    let long = ["-v", "error", "-f", "lavfi", "-i", "testsrc2=size=1280x720:rate=25:duration=60", "-c:v", "mjpeg", "-q:v", "12"];
+    let long = ["-v", "error", "-f", "lavfi", "-i", "testsrc2=size=1280x720:rate=25:duration=20", "-c:v", "mjpeg", "-q:v", "12"];
     assert!(Command::new("ffmpeg").args(long).arg(&path).status().unwrap().success());
-    send(&phone, "VID_0001.AVI", &std::fs::read(path).unwrap()).await;
+    send(&phone, "VID_0001.AVI", &fs::read(path).unwrap()).await;
     let id = id(&w, "VID_0001.AVI");
     let films = w.folder.path().join("data/films").join(&id.replace('-', "")[30..]);
     let new = films.join(format!("{id}.new"));
-    wait_for("the film to be on its way", 60, async || Ok(new.exists().then_some(()))).await.unwrap();
+    let maker = wait_for("the film to be on its way", 90, async || Ok(writer(&new))).await.unwrap();
+    kill_process(maker, Signal::STOP).unwrap();
     w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "brake_percent": 100 }))).await.unwrap();
     for path in ["api/holding", "api/holding/end"] {
         let (status, said) = w.keeper.try_ask(Method::POST, path, Some(json!({ "originals": [id] }))).await.unwrap();
@@ -177,13 +192,13 @@ async fn a_film_that_goes_while_it_is_made_leaves_nothing() {
     }
     let gone = "SELECT count(*) FROM original WHERE gone_at IS NOT NULL AND folded IS NULL";
     wait_for("the original to be gone", 60, async || Ok((w.sql(gone).trim() == "1").then_some(()))).await.unwrap();
-    assert!(new.exists(), "it is still being made");
+    kill_process(maker, Signal::CONT).unwrap();
     wait_for("the work to end", 240, async || {
         Ok((w.sql("SELECT count(*) FROM job WHERE kind = 'film'").trim() == "0").then_some(()))
     })
     .await
     .unwrap();
-    assert_eq!((std::fs::read_dir(&films).unwrap().count(), w.sql("SELECT count(*) FROM film").trim()), (0, "0"));
+    assert_eq!((fs::read_dir(&films).unwrap().count(), w.sql("SELECT count(*) FROM film").trim()), (0, "0"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
