@@ -132,7 +132,7 @@ function Who({ me }: { me: Me }) {
           </DropdownMenu.RadioGroup>
           <DropdownMenu.Separator className="bg-line my-1.5 h-px" />
           <DropdownMenu.Item className={item} onSelect={() => void go("/me")}>
-            Password and sessions
+            Your account
           </DropdownMenu.Item>
           <DropdownMenu.Item className={item} onSelect={() => void signOut()}>
             Sign out

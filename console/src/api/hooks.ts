@@ -68,10 +68,14 @@ export const useMap = (area: string, level: number, among: Among) =>
   });
 /** The towns that they were taken near. */
 export const useTowns = () => useQuery<Schemas["Town"][], Failure>({ queryKey: keys.towns, queryFn: () => ask("/api/towns") });
+/** The pictures with a place that were taken shortly before and after this one. */
+export const useBeside = (id: string) => useQuery<Schemas["Beside"][], Failure>({ queryKey: [...keys.original(id), "beside"], queryFn: () => ask(`/api/originals/${id}/beside`) });
 export const useAlbums = () => useQuery<Album[], Failure>({ queryKey: keys.albumList, queryFn: () => ask("/api/albums") });
 export const useAlbum = (id: string) => useQuery<Album, Failure>({ queryKey: keys.album(id), queryFn: () => ask(`/api/albums/${id}`) });
 /** The links to an album of one's own. */
 export const useLinks = (album: string) => useQuery<Schemas["Link"][], Failure>({ queryKey: keys.links(album), queryFn: () => ask(`/api/albums/${album}/links`) });
+/** All links of one's own. */
+export const useOwnLinks = () => useQuery<Schemas["OwnLink"][], Failure>({ queryKey: keys.ownLinks, queryFn: () => ask("/api/links") });
 export const useDevices = () => useQuery<Device[], Failure>({ queryKey: keys.deviceList, queryFn: () => ask("/api/devices") });
 export const usePeople = (enabled: boolean) =>
   useQuery<Schemas["Person"][], Failure>({ queryKey: keys.people, queryFn: () => ask("/api/people"), enabled });

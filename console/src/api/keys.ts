@@ -23,6 +23,7 @@ export const keys = {
   albumList: ["albums", "list"],
   album: (id: string) => ["albums", "one", id],
   links: (album: string) => ["albums", "links", album],
+  ownLinks: ["albums", "links"],
   /** All that is asked of devices. */
   devices: ["devices"],
   deviceList: ["devices", "list"],

@@ -709,7 +709,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Has originals leave holding now, as far as the brake allows. Their sealed copies stay in the stores for their time. */
+        /** Has originals leave holding now, as far as the safety stop allows. Their sealed copies stay in the stores for their time. */
         post: operations["end_holding"];
         delete?: never;
         options?: never;
@@ -726,8 +726,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The keeper has looked at what the brake holds, and lets it go. */
-        post: operations["release_brake"];
+        /** The keeper has looked at what the safety stop holds, and lets it go. */
+        post: operations["release_stopped"];
         delete?: never;
         options?: never;
         head?: never;
@@ -909,6 +909,23 @@ export interface paths {
         patch: operations["change_left_folder"];
         trace?: never;
     };
+    "/api/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All links of one's own that have not ended, to whichever album. */
+        get: operations["list_own_links"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/links/{id}": {
         parameters: {
             query?: never;
@@ -1003,6 +1020,23 @@ export interface paths {
         };
         /** One original, with facts, layers and evidence. `find` says of which pictures the next ones are told. */
         get: operations["show_original"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/originals/{id}/beside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where the pictures were taken that were taken next before and next after a picture of one's own, within a day. */
+        get: operations["list_beside"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1285,6 +1319,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/places": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says where pictures of one's own were taken, that they have no place, or that what their files say counts again. */
+        post: operations["say_where"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/put-away": {
         parameters: {
             query?: never;
@@ -1555,6 +1606,23 @@ export interface paths {
         put?: never;
         /** Tries a store out that was added before, with the keys that it has. */
         post: operations["try_store_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/times": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says by how much later or earlier pictures of one's own were taken, or that what was known before counts again. */
+        post: operations["say_when"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1992,28 +2060,25 @@ export interface components {
              */
             waiting: number;
         };
-        /** @description The brake: so much would leave holding within one day that somebody should look first. */
-        Brake: {
+        /** @description A picture with a place that was taken shortly before or after another one. */
+        Beside: {
+            /** @description Degrees north and east. */
+            at: [
+                number,
+                number
+            ];
+            /** @description What it was taken near: `near Leiden, Netherlands`. None: nobody has found out yet. */
+            near?: string | null;
             /**
-             * Format: int64
-             * @description Their bytes.
+             * Format: uuid
+             * @description Which.
              */
-            bytes: number;
+            picture: string;
             /**
-             * Format: int64
-             * @description Originals that wait.
+             * Format: date-time
+             * @description What a clock on the wall showed.
              */
-            count: number;
-            /**
-             * Format: int32
-             * @description The share that may.
-             */
-            limit: number;
-            /**
-             * Format: int32
-             * @description The share of the library that would have gone within one day, in percent.
-             */
-            percent: number;
+            taken_local: string;
         };
         /** @description A household to be brought back. */
         BringBack: {
@@ -2719,7 +2784,6 @@ export interface components {
         };
         /** @description A page of what was deleted and can be taken back, what was deleted last first. */
         Holding: {
-            brake?: null | components["schemas"]["Brake"];
             /** @description The originals. */
             held: components["schemas"]["HeldOriginal"][];
             /**
@@ -2734,6 +2798,7 @@ export interface components {
              * @description How many days longer the stores keep their sealed copies.
              */
             offsite_days: number;
+            safety_stop?: null | components["schemas"]["SafetyStop"];
         };
         /** @description The household's key, as far as the server has it and anybody may know. */
         HouseKey: {
@@ -2785,11 +2850,6 @@ export interface components {
         HouseState: "well" | "busy" | "setup" | "look" | "trouble";
         /** @description The household's own rules. */
         Household: {
-            /**
-             * Format: int32
-             * @description The brake: if more than this share of the library, in percent, would go within one day, nothing goes until the keeper has looked.
-             */
-            brake_percent: number;
             /** @description How deep an original must have sunk before a device may let go of it: `home`, `offsite` or `proven`. */
             clear_at: string;
             /** @description A JPEG is made beside each HEIC, for readers that know none. */
@@ -2812,14 +2872,14 @@ export interface components {
             offsite_days: number;
             /** @description The ready-made plans. */
             plans: components["schemas"]["ReadyPlan"][];
+            /**
+             * Format: int32
+             * @description The safety stop: if more than this share of the library, in percent, would go within one day, nothing goes until the keeper has looked.
+             */
+            safety_stop_percent: number;
         };
         /** @description Change the household's own rules. What is left out stays. */
         HouseholdChange: {
-            /**
-             * Format: int32
-             * @description 1 to 100.
-             */
-            brake_percent?: number | null;
             /** @description `home`, `offsite` or `proven`. */
             clear_at?: string | null;
             /** @description Make a JPEG beside each HEIC. Turned off, those that are there stay. */
@@ -2836,6 +2896,11 @@ export interface components {
              * @description Up to 365.
              */
             offsite_days?: number | null;
+            /**
+             * Format: int32
+             * @description 1 to 100.
+             */
+            safety_stop_percent?: number | null;
         };
         /** @description How much is chosen. */
         HowMuch: {
@@ -2859,6 +2924,11 @@ export interface components {
              * @description Files without a good copy at home: these can be restored from a store, and are not downloaded.
              */
             not_at_home: number;
+            /**
+             * Format: date-time
+             * @description What a clock on the wall showed when the oldest was taken; none: nothing is chosen.
+             */
+            oldest?: string | null;
             /**
              * Format: int64
              * @description Pictures.
@@ -3502,6 +3572,7 @@ export interface components {
                 number,
                 number
             ] | null;
+            place_said?: null | components["schemas"]["SaidWhere"];
             /** @description `waiting`, `ready` or `none`. */
             preview: string;
             /** @description Whether it was put away: it is in the library for those who ask for it. */
@@ -3536,6 +3607,7 @@ export interface components {
             taken_rule: string;
             /** @description The same for a person. */
             taken_sentence: string;
+            time_said?: null | components["schemas"]["SaidWhen"];
             /**
              * Format: int32
              * @description Width in pixels as shown.
@@ -3710,6 +3782,18 @@ export interface components {
             three_two_one?: null | components["schemas"]["ThreeTwoOne"];
             /** @description Offered by devices, wanted, and not here yet. */
             waiting: components["schemas"]["Amount"];
+        };
+        /** @description A link of one's own, with its album. */
+        OwnLink: {
+            /**
+             * Format: uuid
+             * @description The album that it leads to.
+             */
+            album: string;
+            /** @description What that is called. */
+            album_name: string;
+            /** @description The link. */
+            link: components["schemas"]["Link"];
         };
         /** @description A pairing code. */
         Pairing: {
@@ -4177,6 +4261,85 @@ export interface components {
          * @enum {string}
          */
         RunState: "running" | "complete" | "partly" | "halted" | "broken-off";
+        /** @description The safety stop: so much would leave holding within one day that somebody should look first. */
+        SafetyStop: {
+            /**
+             * Format: int64
+             * @description Their bytes.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Originals that wait.
+             */
+            count: number;
+            /**
+             * Format: int32
+             * @description The share that may.
+             */
+            limit: number;
+            /**
+             * Format: int32
+             * @description The share of the library that would have gone within one day, in percent.
+             */
+            percent: number;
+        };
+        /** @description That somebody said when a picture was taken. */
+        SaidWhen: {
+            /**
+             * Format: date-time
+             * @description When they did.
+             */
+            at: string;
+            /**
+             * Format: date-time
+             * @description What a clock on the wall showed by what was known before.
+             */
+            before: string;
+            /** @description Who that was, if they are still there. */
+            by?: string | null;
+        };
+        /** @description That somebody said where a picture was taken, or that it has no place. */
+        SaidWhere: {
+            /**
+             * Format: date-time
+             * @description When they did.
+             */
+            at: string;
+            /** @description Who that was, if they are still there. */
+            by?: string | null;
+            /** @description Degrees north and east, as its file says. */
+            in_file?: [
+                number,
+                number
+            ] | null;
+        };
+        /** @description When pictures of one's own were taken, at most 1,000 at once; one of the two. No file is changed by it; all are filed where they belong then. */
+        SayWhen: {
+            /** @description What was known before anybody said anything counts again. */
+            as_before?: boolean;
+            /**
+             * Format: int64
+             * @description So many seconds later than what is known now; less than 0: earlier.
+             */
+            later_by?: number | null;
+            /** @description Their ids. */
+            pictures: string[];
+        };
+        /** @description Where pictures of one's own were taken, at most 1,000 at once; one of the three. No file is changed by it. */
+        SayWhere: {
+            /** @description What their files say counts again. */
+            as_in_file?: boolean;
+            /** @description There: degrees north and east. */
+            at?: [
+                number,
+                number
+            ] | null;
+            /** @description They have no place, whatever their files say. */
+            nowhere?: boolean;
+            /** @description Their ids. */
+            pictures: string[];
+        };
         /** @description Originals with good copies in the same places, of which there are too few. */
         ShortOfCopies: {
             /** @description How many. */
@@ -5814,7 +5977,7 @@ export interface operations {
             };
         };
     };
-    release_brake: {
+    release_stopped: {
         parameters: {
             query?: never;
             header?: never;
@@ -6093,6 +6256,25 @@ export interface operations {
             };
         };
     };
+    list_own_links: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnLink"][];
+                };
+            };
+        };
+    };
     withdraw_link: {
         parameters: {
             query?: never;
@@ -6245,6 +6427,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Original"];
+                };
+            };
+        };
+    };
+    list_beside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Beside"][];
                 };
             };
         };
@@ -6661,6 +6864,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Place"];
+                };
+            };
+        };
+    };
+    say_where: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SayWhere"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Marked"];
                 };
             };
         };
@@ -7091,6 +7317,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Trial"];
+                };
+            };
+        };
+    };
+    say_when: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SayWhen"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Marked"];
                 };
             };
         };

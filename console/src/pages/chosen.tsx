@@ -1,7 +1,7 @@
 /** What is done with the pictures that are chosen: how many they are, take them along, delete them, and undo that. */
 import { useQueryClient } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
-import { useEffect, useRef, useState, type ReactNode } from "react";
+import { lazy, Suspense, useEffect, useRef, useState, type ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
 import { ask, Failure, type Album, type Schemas } from "../api/client";
 import { keys, useHolding, useHowMuch, useMe } from "../api/hooks";
@@ -11,6 +11,8 @@ import { Confirm } from "../ui/confirm";
 import { Button, TextButton } from "../ui/parts";
 import type { Among } from "../ui/sheet";
 import { Fault } from "../ui/states";
+import { SayingWhen } from "./said-when";
+import type { Form as Where } from "./said-where";
 import { ToAlbum } from "./to-album";
 import { ToLink, withLink } from "./to-link";
 import { WordsOfMany } from "./words";
@@ -28,7 +30,15 @@ type Done =
   | { what: "back"; files: number; failure?: Failure | undefined }
   | { what: "marked"; favourite: boolean; pictures: number; left: number; failure?: Failure | undefined }
   | { what: "away" | "not-away"; pictures: number; ids: string[]; left: number; failure?: Failure | undefined }
-  | { what: "words"; pictures: number; left: number; failure?: Failure | undefined };
+  | { what: "words"; pictures: number; left: number; failure?: Failure | undefined }
+  | { what: "where"; pictures: number; ids: string[]; in_file: boolean; left: number; failure?: Failure | undefined }
+  | { what: "when"; pictures: number; ids: string[]; later_by: number; left: number; failure?: Failure | undefined };
+
+/** After these, nothing is chosen any more. */
+const ENDS: ReadonlySet<Done["what"]> = new Set(["deleted", "back", "away", "not-away", "where", "when"]);
+
+/** With the map, which few pages need. */
+const SayingWhere = lazy(() => import("./said-where").then((m) => ({ default: m.SayingWhere })));
 
 interface ChosenProps {
   choice: Choice;
@@ -49,6 +59,7 @@ export function Chosen({ choice, among, album, total, all, clear }: ChosenProps)
   const [asking, setAsking] = useState(false);
   const [adding, setAdding] = useState(false);
   const [writing, setWriting] = useState(false);
+  const [saying, setSaying] = useState<"where" | "when">();
   const [showing, setShowing] = useState(false);
   const me = useMe();
   const navigate = useNavigate();
@@ -101,6 +112,8 @@ export function Chosen({ choice, among, album, total, all, clear }: ChosenProps)
                       }}
                       {...(!album && {
                         write: () => setWriting(true),
+                        where: () => setSaying("where"),
+                        when: () => setSaying("when"),
                         ...(me.data?.role !== "guest" && { show: () => setShowing(true) }),
                         put: (away: boolean) => {
                           if (!known) return;
@@ -156,11 +169,11 @@ export function Chosen({ choice, among, album, total, all, clear }: ChosenProps)
             {zipping instanceof Failure && <Fault failure={zipping} />}
           </>
         ) : (
-          done && <Told done={done} back={running.bringBack} putAgain={running.putAgain} close={() => setDone(undefined)} />
+          done && <Told done={done} running={running} close={() => setDone(undefined)} />
         )}
-        {wanted && done && done.what !== "deleted" && done.what !== "back" && done.what !== "away" && done.what !== "not-away" && !running.progress && (
+        {wanted && done && !ENDS.has(done.what) && !running.progress && (
           <div className="border-line mt-2.5 border-t pt-2.5">
-            <Told done={done} back={running.bringBack} putAgain={running.putAgain} close={() => setDone(undefined)} />
+            <Told done={done} running={running} close={() => setDone(undefined)} />
           </div>
         )}
       </section>
@@ -198,6 +211,35 @@ export function Chosen({ choice, among, album, total, all, clear }: ChosenProps)
           onClose={() => setWriting(false)}
         />
       )}
+      {saying === "where" && known && wanted && (
+        <Suspense>
+          <SayingWhere
+            pictures={known.pictures}
+            busy={false}
+            onSave={(form) => {
+              setSaying(undefined);
+              clear();
+              void running.sayWhere({ ...wanted, as_of: known.as_of }, known.pictures, form);
+            }}
+            onClose={() => setSaying(undefined)}
+          >
+            <p className="mt-1 mb-0 text-[14px] text-soft">This replaces whatever place {one ? "it has" : "each of them has"}. What the {one ? "file says" : "files say"} can be used again.</p>
+          </SayingWhere>
+        </Suspense>
+      )}
+      {saying === "when" && known?.oldest && wanted && (
+        <SayingWhen
+          pictures={known.pictures}
+          oldest={known.oldest}
+          busy={false}
+          onSave={(seconds) => {
+            setSaying(undefined);
+            clear();
+            void running.sayWhen({ ...wanted, as_of: known.as_of }, known.pictures, seconds);
+          }}
+          onClose={() => setSaying(undefined)}
+        />
+      )}
       {asking && known && wanted && (
         <Asking
           pictures={known.pictures}
@@ -228,8 +270,11 @@ function Line({ children, action }: { children: ReactNode; action: ReactNode }) 
   );
 }
 
+/** What was not done with some of them. */
+const left = (n: number) => (n > 0 ? ` ${counted(n, "picture")} ${n === 1 ? "was" : "were"} left as ${n === 1 ? "it was" : "they were"}.` : "");
+
 /** What came of it. */
-function Told({ done, back, putAgain, close }: { done: Done; back: (files: string[]) => Promise<void>; putAgain: (ids: string[], away: boolean) => Promise<void>; close: () => void }) {
+function Told({ done, running, close }: { done: Done; running: Running; close: () => void }) {
   const shut = (
     <TextButton tone="soft" onClick={close}>
       Close
@@ -249,7 +294,7 @@ function Told({ done, back, putAgain, close }: { done: Done; back: (files: strin
           }
         >
           “{done.zip.name}” with {counted(done.zip.files, "file")}
-          {done.zip.notes > 0 && `, and what you wrote about ${counted(done.zip.notes, "picture")}`}, {size(done.zip.length)}, is on its way to your downloads.
+          {done.zip.notes > 0 && `, and what you said about ${counted(done.zip.notes, "picture")}`}, {size(done.zip.length)}, is on its way to your downloads.
           {done.zip.left_out > 0 && ` ${counted(done.zip.left_out, "file")} without a good copy at home ${done.zip.left_out === 1 ? "is" : "are"} not in it.`}
         </Line>
       );
@@ -259,7 +304,7 @@ function Told({ done, back, putAgain, close }: { done: Done; back: (files: strin
           <Line
             action={
               <>
-                {done.files.length > 0 && <Button onClick={() => void back(done.files)}>Bring back</Button>}
+                {done.files.length > 0 && <Button onClick={() => void running.bringBack(done.files)}>Bring back</Button>}
                 {shut}
               </>
             }
@@ -287,7 +332,7 @@ function Told({ done, back, putAgain, close }: { done: Done; back: (files: strin
           <Line
             action={
               <>
-                {done.ids.length > 0 && <Button onClick={() => void putAgain(done.ids, done.what !== "away")}>{done.what === "away" ? "Put back" : "Put away again"}</Button>}
+                {done.ids.length > 0 && <Button onClick={() => void running.putAgain(done.ids, done.what !== "away")}>{done.what === "away" ? "Put back" : "Put away again"}</Button>}
                 {done.what === "away" && (
                   <Link to="/library?find=put+away" className="text-ink underline underline-offset-4">
                     Show what was put away
@@ -307,6 +352,38 @@ function Told({ done, back, putAgain, close }: { done: Done; back: (files: strin
         <>
           <Line action={shut}>
             Written about {counted(done.pictures, "picture")}.{done.left > 0 && ` ${counted(done.left, "picture")} ${done.left === 1 ? "was" : "were"} left as ${done.left === 1 ? "it" : "they"} ${done.left === 1 ? "was" : "were"}.`}
+          </Line>
+          {done.failure && <Fault failure={done.failure} />}
+        </>
+      );
+    case "where":
+      return (
+        <>
+          <Line
+            action={
+              <>
+                {!done.in_file && done.ids.length > 0 && <Button onClick={() => void running.whereAgain(done.ids, { as_in_file: true })}>Use what {done.pictures === 1 ? "its file says" : "their files say"}</Button>}
+                {shut}
+              </>
+            }
+          >
+            {done.in_file ? "What the files say counts for" : "Said where it was of"} {counted(done.pictures, "picture")}.{left(done.left)}
+          </Line>
+          {done.failure && <Fault failure={done.failure} />}
+        </>
+      );
+    case "when":
+      return (
+        <>
+          <Line
+            action={
+              <>
+                {done.ids.length > 0 && <Button onClick={() => void running.whenAgain(done.ids, -done.later_by)}>Undo</Button>}
+                {shut}
+              </>
+            }
+          >
+            {counted(done.pictures, "picture")} {done.pictures === 1 ? "is" : "are"} of another time now, and filed there in a moment.{left(done.left)}
           </Line>
           {done.failure && <Fault failure={done.failure} />}
         </>
@@ -439,23 +516,51 @@ function useRunning(setDone: (done: Done) => void) {
     setDone({ what: away ? "away" : "not-away", pictures, ids, left: Math.max(0, of - pictures), failure });
     await fresh();
   };
-  /** The same with pictures that are named. */
-  const putAgain = async (ids: string[], away: boolean) => {
+  /** The same with pictures that are named. Returns with which it was done, and what kept it from going on. */
+  const eachOf = async (ids: string[], word: string, path: string, body: object): Promise<[string[], Failure | undefined]> => {
     stopped.current = false;
-    const put: string[] = [];
-    let failure: Failure | undefined;
+    const done: string[] = [];
     try {
       for (let n = 0; n < ids.length && !stopped.current; n += AT_ONCE) {
-        setProgress({ word: away ? "Put away" : "Put back", done: n, of: ids.length, one: "picture" });
+        setProgress({ word, done: n, of: ids.length, one: "picture" });
         const some = ids.slice(n, n + AT_ONCE);
-        if (await unlessGone(ask("/api/put-away", "POST", { pictures: some, away }))) put.push(...some);
+        if (await unlessGone(ask(path, "POST", { pictures: some, ...body }))) done.push(...some);
       }
     } catch (e) {
-      failure = e as Failure;
+      return [done, e as Failure];
+    } finally {
+      setProgress(undefined);
     }
-    setProgress(undefined);
-    setDone({ what: away ? "away" : "not-away", pictures: put.length, ids: put, left: ids.length - put.length, failure });
+    return [done, undefined];
+  };
+  const putAgain = async (all: string[], away: boolean) => {
+    const [ids, failure] = await eachOf(all, away ? "Put away" : "Put back", "/api/put-away", { away });
+    setDone({ what: away ? "away" : "not-away", pictures: ids.length, ids, left: all.length - ids.length, failure });
     await fresh();
+  };
+  /** All of them by their names, before any is somewhere else than where it was chosen. */
+  const named = async (wanted: Wanted, of: number): Promise<[string[], Failure | undefined]> => {
+    const ids: string[] = [];
+    const [, failure] = await each(wanted, of, "Looked up", async (some) => void ids.push(...some));
+    return [failure || stopped.current ? [] : ids, failure];
+  };
+  const whereAgain = async (all: string[], form: Where, of = all.length, before?: Failure) => {
+    const [ids, failure] = await eachOf(all, "Said of", "/api/places", form);
+    setDone({ what: "where", pictures: ids.length, ids, in_file: form.as_in_file === true, left: of - ids.length, failure: before ?? failure });
+    await fresh();
+  };
+  const whenAgain = async (all: string[], later_by: number, of = all.length, before?: Failure) => {
+    const [ids, failure] = await eachOf(all, "Said of", "/api/times", { later_by });
+    setDone({ what: "when", pictures: ids.length, ids, later_by, left: of - ids.length, failure: before ?? failure });
+    await fresh();
+  };
+  const sayWhere = async (wanted: Wanted, of: number, form: Where) => {
+    const [all, failure] = await named(wanted, of);
+    await whereAgain(all, form, of, failure);
+  };
+  const sayWhen = async (wanted: Wanted, of: number, later_by: number) => {
+    const [all, failure] = await named(wanted, of);
+    await whenAgain(all, later_by, of, failure);
   };
   const add = async (wanted: Wanted, of: number, album: Album) => {
     let [pictures, there] = [0, 0];
@@ -471,11 +576,11 @@ function useRunning(setDone: (done: Done) => void) {
   };
   const takeOut = async (wanted: Wanted, of: number, album: Album) => {
     // All are named before any is taken out: what is out of it is chosen no more.
-    const named: string[][] = [];
+    const groups: string[][] = [];
     let pictures = 0;
-    let [, failure] = await each(wanted, of, "Looked up", async (some) => void named.push(some));
+    let [, failure] = await each(wanted, of, "Looked up", async (some) => void groups.push(some));
     try {
-      for (const some of failure ? [] : named) {
+      for (const some of failure ? [] : groups) {
         setProgress({ word: "Taken out", done: pictures, of, one: "picture" });
         pictures += (await unlessOthers(fill(album, some, false)))?.count ?? 0;
       }
@@ -501,8 +606,10 @@ function useRunning(setDone: (done: Done) => void) {
     setDone({ what: "back", files, failure });
     await fresh();
   };
-  return { progress, remove, mark, write, put, putAgain, add, takeOut, bringBack, stop: () => (stopped.current = true) };
+  return { progress, remove, mark, write, put, putAgain, sayWhere, sayWhen, whereAgain, whenAgain, add, takeOut, bringBack, stop: () => (stopped.current = true) };
 }
+
+type Running = ReturnType<typeof useRunning>;
 
 /** Deletes some, and says which files that were. */
 const someHeld = async (originals: string[]): Promise<string[]> => (await unlessGone(ask<Schemas["NowHeld"]>("/api/holding", "POST", { originals })))?.files ?? [];
@@ -529,8 +636,19 @@ async function unlessGone<T>(answer: Promise<T>): Promise<T | undefined> {
   }
 }
 
+interface MoreProps {
+  disabled: boolean;
+  mark: (favourite: boolean) => void;
+  put?: (away: boolean) => void;
+  write?: () => void;
+  where?: () => void;
+  when?: () => void;
+  show?: () => void;
+  isAway: boolean;
+}
+
 /** What else can be done with pictures. */
-function More({ disabled, mark, put, write, show, isAway }: { disabled: boolean; mark: (favourite: boolean) => void; put?: (away: boolean) => void; write?: () => void; show?: () => void; isAway: boolean }) {
+function More({ disabled, mark, put, write, where, when, show, isAway }: MoreProps) {
   // What asks something takes the keys there, and not back to this button: it is asked once the menu has gone.
   const asks = useRef<() => void>(undefined);
   const left = (e: Event) => {
@@ -561,6 +679,8 @@ function More({ disabled, mark, put, write, show, isAway }: { disabled: boolean;
           )}
           {[
             ["Title or caption …", write] as const,
+            ["When they were taken …", when] as const,
+            ["Where they were taken …", where] as const,
             ["Show to somebody outside …", show] as const,
           ].map(
             ([words, ask]) =>

@@ -1,6 +1,6 @@
 /** One original: the picture has the room; facts, layers and evidence stand in a quiet column. */
 import { Dialog } from "radix-ui";
-import { lazy, Suspense, useEffect, useEffectEvent, useState, type KeyboardEvent, type ReactNode } from "react";
+import { useEffect, useEffectEvent, useState, type KeyboardEvent, type ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
 import { ask, type Album, type Original, type Schemas } from "../api/client";
 import { keys, useAlbum, useDo, useHolding, useMe, useOriginal } from "../api/hooks";
@@ -13,6 +13,8 @@ import { WhatDeletingDoes } from "./chosen";
 import { ToAlbum } from "./to-album";
 import { ToLink, withLink } from "./to-link";
 import { Picture } from "./picture";
+import { Place } from "./place";
+import { Taken } from "./said-when";
 import { Words } from "./words";
 
 interface Way {
@@ -85,9 +87,6 @@ export function Detail({ id, among, onClose, onGo, plays, onPlay }: Way) {
 const stayWhileWriting = (e: globalThis.KeyboardEvent) => {
   if (e.target instanceof Element && e.target.closest("form")) e.preventDefault();
 };
-
-/** With the map, which few pages need. */
-const Spot = lazy(() => import("../ui/map").then((m) => ({ default: m.Spot })));
 
 const turn = "absolute top-1/2 flex size-11 -translate-y-1/2 items-center justify-center rounded-full border-0 bg-black/45 text-[22px] text-white hover:bg-black/65";
 
@@ -173,11 +172,7 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext 
           </Dialog.Close>
         </div>
         <p className="mt-1 mb-0 text-[16px]">{wall(o.taken_local)}</p>
-        <p className="m-0 text-[14px] text-soft">
-          {o.taken_sentence}
-          {o.taken_corrected && "; corrected later, because the device’s clock was wrong"}
-          {o.taken_confidence === "low" && ". This is a guess and may be wrong."}
-        </p>
+        <Taken key={`taken ${o.id}`} original={o} month={month} stop={() => plays && onPlay(false)} />
         <Words key={o.id} original={o} month={month} stop={() => plays && onPlay(false)} />
         {o.read_problem && (
           <p className="border-ochre mt-3 mb-0 border-l-4 pl-3 text-[14.5px]">
@@ -205,7 +200,7 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext 
         </div>
         <Albums original={o} />
         {among.album && <Cover key={`${among.album} ${o.id}`} album={among.album} picture={o.id} />}
-        {o.place && <Place at={o.place} near={o.near} own={o.own} />}
+        <Place key={`place ${o.id}`} original={o} month={month} stop={() => plays && onPlay(false)} heading={<Heading>Where it was taken</Heading>} />
         {o.own && (
           <>
             <Heading>How safe it is</Heading>
@@ -380,32 +375,6 @@ function Delete({ original: o, onDeleted }: { original: Original; onDeleted: () 
 
 function Heading({ children }: { children: ReactNode }) {
   return <h3 className="border-line mt-6 mb-2.5 border-t pt-4 font-sans text-[13px] font-semibold tracking-normal text-soft">{children}</h3>;
-}
-
-/** Where it was taken. */
-function Place({ at: [north, east], near, own }: { at: readonly [number, number]; near: string | null | undefined; own: boolean }) {
-  return (
-    <>
-      <Heading>Where it was taken</Heading>
-      <Suspense fallback={<div className="h-[130px]" />}>
-        <Spot north={north} east={east} zoom={6} />
-      </Suspense>
-      <p className="mt-2 mb-0 text-[15px]">{near ? `${near[0]?.toUpperCase()}${near.slice(1)}` : "Its nearest town is not known yet."}</p>
-      <p className="m-0 text-[14px] text-soft">
-        <span className="numbers">
-          {Math.abs(north).toFixed(4)}° {north < 0 ? "S" : "N"}, {Math.abs(east).toFixed(4)}° {east < 0 ? "W" : "E"}
-        </span>
-        {own && (
-          <>
-            {" · "}
-            <Link to={`/places?map=${north.toFixed(4)}/${east.toFixed(4)}/12.0`} className="text-ink underline decoration-line underline-offset-4 hover:decoration-ink">
-              Show it on the map
-            </Link>
-          </>
-        )}
-      </p>
-    </>
-  );
 }
 
 function Fact({ name, children }: { name: string; children: ReactNode }) {

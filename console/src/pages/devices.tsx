@@ -231,7 +231,7 @@ function PasswordDialog({ person, onClose }: { person: Person; onClose: () => vo
   };
   return (
     <Dialog open onOpenChange={(o) => !o && onClose()} title={`A new password for ${person.name}`}>
-      <p className="mt-0 text-soft">For somebody who has forgotten it. All of {person.name}’s sessions end; devices are not affected. Tell it only to {person.name}, who can change it under “Password and sessions”.</p>
+      <p className="mt-0 text-soft">For somebody who has forgotten it. All of {person.name}’s sessions end; devices are not affected. Tell it only to {person.name}, who can change it under “Your account”.</p>
       <form onSubmit={submit} className="flex flex-col gap-4">
         <Field label="New password" type="password" autoComplete="new-password" minLength={10} required autoFocus hint="At least ten characters." value={password} onChange={(e) => setPassword(e.target.value)} />
         {change.isError && <Fault failure={change.error} />}

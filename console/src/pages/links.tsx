@@ -72,21 +72,9 @@ export function Links({ album, onClose }: { album: Album; onClose: () => void })
               {links.data.map((l) => (
                 <li key={l.id} className="border-line flex flex-wrap items-baseline justify-between gap-x-4 gap-y-1 border-t py-2.5 first:border-t-0">
                   <span className="min-w-0">
-                    Until {date(l.ends_at)}, {HANDED[l.hands_out] ?? l.hands_out}
-                    {l.passphrase && ", with a passphrase"}
+                    <Lasts link={l} />
                     <span className="block text-[14px] text-soft">
-                      {l.opened > 0 ? (
-                        <>
-                          Opened {counted(l.opened, "time")}
-                          {l.opened_at && (
-                            <>
-                              , last <When at={l.opened_at} />
-                            </>
-                          )}
-                        </>
-                      ) : (
-                        "Not opened yet"
-                      )}
+                      <Opened link={l} />
                     </span>
                   </span>
                   <TextButton disabled={withdraw.isPending} onClick={() => withdraw.mutate(l.id)}>
@@ -100,6 +88,31 @@ export function Links({ album, onClose }: { album: Album; onClose: () => void })
         )
       )}
     </Dialog>
+  );
+}
+
+/** How long it opens, and what it hands out. */
+export function Lasts({ link: l }: { link: Link }) {
+  return (
+    <>
+      Until {date(l.ends_at)}, {HANDED[l.hands_out] ?? l.hands_out}
+      {l.passphrase && ", with a passphrase"}
+    </>
+  );
+}
+
+/** How often it was opened. */
+export function Opened({ link: l }: { link: Link }) {
+  if (l.opened === 0) return "Not opened yet";
+  return (
+    <>
+      Opened {counted(l.opened, "time")}
+      {l.opened_at && (
+        <>
+          , last <When at={l.opened_at} />
+        </>
+      )}
+    </>
   );
 }
 

@@ -1,15 +1,18 @@
-/** One's own password, and where one is signed in. */
+/** One's own password, where one is signed in, and what one shows to people outside. */
 import { useState, type FormEvent } from "react";
 import { ask, type Me, type Schemas } from "../api/client";
-import { keys, useDo, useSessions } from "../api/hooks";
+import { Link } from "react-router";
+import { keys, useDo, useOwnLinks, useSessions } from "../api/hooks";
 import { Button, Field, Page, State, table, Table, When } from "../ui/parts";
 import { Fault, Waiting } from "../ui/states";
+import { Lasts, Opened } from "./links";
 
 export function Account({ me }: { me: Me }) {
   return (
-    <Page title="Password and sessions" lead={`For ${me.name}`}>
+    <Page title="Your account" lead={`Password, sessions and links of ${me.name}`}>
       <Password me={me} />
       <Sessions />
+      <OwnLinks guest={me.role === "guest"} />
     </Page>
   );
 }
@@ -96,6 +99,53 @@ function Sessions() {
           ))}
         </tbody>
       </Table>
+    </section>
+  );
+}
+
+/** What people outside can see, whichever album it is in. */
+function OwnLinks({ guest }: { guest: boolean }) {
+  const links = useOwnLinks();
+  const withdraw = useDo((id: string) => ask(`/api/links/${id}`, "DELETE"), [keys.albums]);
+  if (links.isError) return <Fault failure={links.error} again={() => void links.refetch()} />;
+  if (!links.data) return <Waiting what="your links" />;
+  // They make none; those of before stay theirs.
+  if (guest && links.data.length === 0) return null;
+  return (
+    <section className="mt-10 overflow-x-auto">
+      <h2 className="m-0 text-[21px]">Links that open now</h2>
+      <p className="mt-1 mb-3 text-[15px] text-soft">
+        {links.data.length === 0
+          ? "Nobody outside sees anything of yours. A link is made on an album’s page, or of pictures that are chosen."
+          : "Whoever has one of these sees your pictures in its album. One that is withdrawn opens nothing from that moment on."}
+      </p>
+      {withdraw.isError && <Fault failure={withdraw.error} />}
+      {links.data.length > 0 && (
+        <Table columns={[{ name: "Album" }, { name: "Opens" }, { name: "Opened", from: "sm" }, { name: "Withdraw it", unseen: true }]}>
+          <tbody>
+            {links.data.map(({ album, album_name, link }) => (
+              <tr key={link.id}>
+                <td className={`${table.cell} font-semibold break-words`}>
+                  <Link to={`/albums/${album}`} className="text-ink underline decoration-line underline-offset-4 hover:decoration-ink">
+                    {album_name}
+                  </Link>
+                </td>
+                <td className={table.cell}>
+                  <Lasts link={link} />
+                </td>
+                <td className={`${table.cell} max-sm:hidden`}>
+                  <Opened link={link} />
+                </td>
+                <td className={`${table.cell} text-right`}>
+                  <Button disabled={withdraw.isPending} aria-label={`Withdraw the link to ${album_name}`} onClick={() => withdraw.mutate(link.id)}>
+                    Withdraw
+                  </Button>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </Table>
+      )}
     </section>
   );
 }

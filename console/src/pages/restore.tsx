@@ -42,7 +42,7 @@ function Deleted({ keeper }: { keeper: boolean }) {
         Deleted
       </h2>
       {first && <p className="mt-0.5 mb-3 max-w-[72ch] text-soft">{ruleWords(first.home_days, first.offsite_days)}</p>}
-      {keeper && first?.brake && <Brake brake={first.brake} />}
+      {keeper && first?.safety_stop && <SafetyStop held={first.safety_stop} />}
       {back.data && ids.length === 0 && <Done changed={back.data} />}
       {held.length === 0 ? (
         <Empty title="You have deleted nothing">What you delete in the library is kept here for a while, and can be brought back.</Empty>
@@ -168,36 +168,36 @@ function leaves(h: Held): ReactNode {
   return isAtHome(h) ? when : `only in a store, ${when}`;
 }
 
-function Brake({ brake }: { brake: Schemas["Brake"] }) {
+function SafetyStop({ held }: { held: Schemas["SafetyStop"] }) {
   const release = useDo(() => ask("/api/holding/release", "POST"), [keys.holding, keys.overview]);
   const [asking, setAsking] = useState(false);
-  const it = brake.count === 1;
+  const it = held.count === 1;
   return (
     <div className="border-ochre my-4 border-l-4 py-1 pl-4" role="status">
       <b className="block text-[17px] font-semibold">
-        {counted(brake.count, "deleted file")} {it ? "is" : "are"} kept until you confirm that {it ? "it" : "they"} may be removed.
+        {counted(held.count, "deleted file")} {it ? "is" : "are"} kept until you confirm that {it ? "it" : "they"} may be removed.
       </b>
       <p className="mt-1 mb-3 max-w-[70ch]">
-        The safety stop has held them back: {size(brake.bytes)}, {brake.percent} % of the library, would be removed within one day, and the limit is {brake.limit} %. Somebody may have tidied up, made a mistake, or should not be here at all. Who deleted what is under{" "}
+        The safety stop has held them back: {size(held.bytes)}, {held.percent} % of the library, would be removed within one day, and the limit is {held.limit} %. Somebody may have tidied up, made a mistake, or should not be here at all. Who deleted what is under{" "}
         <Link to="/activity" className="text-ink underline underline-offset-4">
           Activity
         </Link>
         .
       </p>
       <Button look="danger" onClick={() => setAsking(true)}>
-        I have checked: remove {it ? "it" : `all ${count(brake.count)}`} for good …
+        I have checked: remove {it ? "it" : `all ${count(held.count)}`} for good …
       </Button>
       {asking && (
         <Confirm
-          title={`Remove ${counted(brake.count, "file")} for good?`}
-          action={it ? "Remove it" : `Remove all ${count(brake.count)}`}
+          title={`Remove ${counted(held.count, "file")} for good?`}
+          action={it ? "Remove it" : `Remove all ${count(held.count)}`}
           busy={release.isPending}
           failure={release.error}
           onConfirm={() => release.mutate(undefined, { onSuccess: () => setAsking(false) })}
           onClose={() => setAsking(false)}
         >
           <p className="m-0">
-            {size(brake.bytes)} are removed from this server, and later from the stores, as the house rules say. What is to stay, bring back first: it is listed below.
+            {size(held.bytes)} are removed from this server, and later from the stores, as the house rules say. What is to stay, bring back first: it is listed below.
           </p>
         </Confirm>
       )}

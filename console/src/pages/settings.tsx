@@ -228,7 +228,7 @@ function LettingGo({ house }: { house: Household }) {
 
 const WAITS = [30, 60, 90, 180, 365, 0];
 const LINGERS = [0, 7, 30, 60, 90, 180, 365];
-const BRAKES = [1, 2, 5, 10, 25, 50, 100];
+const SAFETY_STOPS = [1, 2, 5, 10, 25, 50, 100];
 
 /** The choices, and the one that was made in another way, if it is none of them. */
 const including = (choices: number[], now: number) => (choices.includes(now) ? choices : [...choices, now]);
@@ -251,10 +251,10 @@ function Deleting({ house }: { house: Household }) {
         <Pick
           label="Safety stop"
           hint="If more than this would be removed within one day, nothing is removed until you confirm it."
-          value={house.brake_percent}
-          choices={including(BRAKES, house.brake_percent)}
+          value={house.safety_stop_percent}
+          choices={including(SAFETY_STOPS, house.safety_stop_percent)}
           word={(n) => (n === 100 ? "never" : `above ${n} % of the library`)}
-          onPick={(brake_percent) => change.mutate({ brake_percent })}
+          onPick={(safety_stop_percent) => change.mutate({ safety_stop_percent })}
         />
       </div>
       {change.isError && <Fault failure={change.error} />}

@@ -50,11 +50,11 @@ export function Choice({ value, title, children }: { value: string; title: strin
 }
 
 /** One of a list that opens. `label`: what it is about, for whoever cannot see what stands beside it. */
-export function Select<V extends string>({ label, value, choices, onChange, className = "" }: { label: string; value: V | undefined; choices: readonly (readonly [V, string])[]; onChange: (value: V) => void; className?: string }) {
+export function Select<V extends string>({ label, value, choices, onChange, placeholder, className = "" }: { label: string; value: V | undefined; placeholder?: string; choices: readonly (readonly [V, string])[]; onChange: (value: V) => void; className?: string }) {
   return (
     <RadixSelect.Root value={value ?? ""} onValueChange={(chosen) => onChange(chosen as V)}>
       <RadixSelect.Trigger aria-label={label} className={`border-line bg-raised inline-flex items-center justify-between gap-3 rounded-lg border px-3 py-1.5 text-left text-[15px] text-ink hover:border-soft ${className}`}>
-        <RadixSelect.Value />
+        <RadixSelect.Value placeholder={placeholder} />
         <RadixSelect.Icon aria-hidden className="text-[11px] text-soft">
           ▼
         </RadixSelect.Icon>

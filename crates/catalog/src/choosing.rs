@@ -3,7 +3,7 @@
 use chrono::{DateTime, NaiveDateTime, Utc};
 use diesel::{
     QueryableByName,
-    sql_types::{Array, BigInt, Bool, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
+    sql_types::{Array, BigInt, Bool, Nullable, Text, Timestamp, Timestamptz, Uuid as SqlUuid},
 };
 use uuid::Uuid;
 use ypogeion_core::OriginalId;
@@ -45,6 +45,8 @@ pub struct ChosenNumbers {
     pub bytes: u64,
     /// Files without a good copy at home.
     pub not_at_home: u64,
+    /// What the wall's clock showed when the oldest was taken.
+    pub oldest: Option<NaiveDateTime>,
 }
 
 /// A file of a picture that is chosen.
@@ -76,6 +78,8 @@ struct NumbersRow {
     bytes: i64,
     #[diesel(sql_type = BigInt)]
     not_at_home: i64,
+    #[diesel(sql_type = Nullable<Timestamp>)]
+    oldest: Option<NaiveDateTime>,
 }
 
 #[derive(QueryableByName)]
@@ -173,7 +177,7 @@ impl Catalog {
         let mut c = self.connection().await?;
         let rows: Vec<NumbersRow> = Asking::of_chosen(scope, choice)
             .text(
-                "SELECT (SELECT count(*) FROM chosen) AS pictures, count(*) AS files, coalesce(sum(f.size), 0)::bigint AS bytes,
+                "SELECT (SELECT count(*) FROM chosen) AS pictures, min(chosen.taken_local) AS oldest, count(*) AS files, coalesce(sum(f.size), 0)::bigint AS bytes,
                         count(*) FILTER (WHERE h.good IS NOT TRUE) AS not_at_home",
             )
             .their_files()
@@ -184,6 +188,7 @@ impl Catalog {
             files: unsigned(r.files),
             bytes: unsigned(r.bytes),
             not_at_home: unsigned(r.not_at_home),
+            oldest: r.oldest,
         }))
     }
 

@@ -12,7 +12,7 @@ use diesel::{
     AppearsOnTable, Expression, QueryResult, SelectableExpression, define_sql_function,
     dsl::{And, IsNull},
     expression::{ValidGrouping, is_aggregate},
-    pg::Pg,
+    pg::{Pg, data_types::PgInterval},
     query_builder::{AstPass, Query, QueryFragment, QueryId},
     query_dsl::methods::FilterDsl,
     sql_types::{BigInt, Integer, Nullable, SingleValue, SqlType, Text, Timestamptz},
@@ -91,12 +91,19 @@ asked_together! {
     original with shown_to words;
     said with words person;
     words with person;
+    given_time with original person;
+    given_place with original person;
     town with town_count original;
     album with in_album album_seen link link_visit;
     person with link link_visit album;
     link with link_visit;
     adopted_file with adoption;
     household with store object;
+}
+
+/// So many seconds, to be added to a time.
+pub(crate) fn seconds(n: i64) -> PgInterval {
+    PgInterval::from_microseconds(n.saturating_mul(1_000_000))
 }
 
 /// So many rows are written at once: a statement has room for 65,535 values.

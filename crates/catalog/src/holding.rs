@@ -128,12 +128,12 @@ impl Catalog {
     /// The household's rule for what was deleted.
     pub async fn retention(&self) -> Result<Retention> {
         let mut c = self.connection().await?;
-        let rule = household::table.select((household::home_days, household::offsite_days, household::brake_percent));
+        let rule = household::table.select((household::home_days, household::offsite_days, household::safety_stop_percent));
         let (home, offsite, percent): (Option<i16>, i16, i16) = rule.get_result(&mut c).await?;
         Ok(Retention {
             home_days: home.map(i16::unsigned_abs),
             offsite_days: offsite.unsigned_abs(),
-            brake_percent: u8::try_from(percent).unwrap_or(Retention::default().brake_percent),
+            safety_stop_percent: u8::try_from(percent).unwrap_or(Retention::default().safety_stop_percent),
         })
     }
 
@@ -145,7 +145,7 @@ impl Catalog {
             .set((
                 household::home_days.eq(rule.home_days.map(days)),
                 household::offsite_days.eq(days(rule.offsite_days)),
-                household::brake_percent.eq(i16::from(rule.brake_percent)),
+                household::safety_stop_percent.eq(i16::from(rule.safety_stop_percent)),
             ))
             .execute(&mut c)
             .await?;
@@ -350,7 +350,7 @@ impl Catalog {
         Ok(gone.select(held::was_at).get_result(&mut c).await.optional()?)
     }
 
-    /// Originals of a member leave holding now, as far as the brake lets them. Returns how many.
+    /// Originals of a member leave holding now, as far as the safety stop lets them. Returns how many.
     pub async fn end_holding(&self, person: PersonId, originals: &[OriginalId], now: DateTime<Utc>) -> Result<u64> {
         let mut c = self.connection().await?;
         let chosen: Vec<Uuid> = originals.iter().map(|o| o.0).collect();

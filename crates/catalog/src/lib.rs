@@ -44,6 +44,7 @@ pub mod favourites;
 pub mod films;
 pub mod find;
 pub mod folder_view;
+pub mod given;
 pub mod growth;
 pub mod history;
 pub mod holding;

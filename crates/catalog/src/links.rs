@@ -127,6 +127,15 @@ impl Catalog {
         Ok(rows.into_iter().map(Link::from).collect())
     }
 
+    /// All links that somebody made and that have not ended, the newest first, each with the name of its album.
+    pub async fn links_of(&self, person: PersonId, now: DateTime<Utc>) -> Result<Vec<(Link, String)>> {
+        let mut c = self.connection().await?;
+        let own = link::table.inner_join(album::table).filter(link::person.eq(person.0).and(link::ends_at.gt(now)));
+        let own = own.order((link::made_at.desc(), link::id)).select((LinkRow::as_select(), album::name));
+        let rows: Vec<(LinkRow, String)> = own.load(&mut c).await?;
+        Ok(rows.into_iter().map(|(row, name)| (Link::from(row), name)).collect())
+    }
+
     /// Withdraws a link of somebody's, with all browsers in which it was opened. Returns the album that it led to.
     pub async fn withdraw_link(&self, person: PersonId, id: LinkId) -> Result<AlbumId> {
         let mut c = self.connection().await?;

@@ -180,7 +180,7 @@ impl Catalog {
     }
 
     /// Towns by their numbers, in the order of these.
-    async fn towns(&self, ids: &[i32]) -> Result<Vec<TownAt>> {
+    pub(crate) async fn towns(&self, ids: &[i32]) -> Result<Vec<TownAt>> {
         let mut c = self.connection().await?;
         let rows: Vec<TownRow> =
             town::table.filter(town::id.eq_any(ids)).order(town::id).select(TownRow::as_select()).load(&mut c).await?;

@@ -17,12 +17,14 @@ use ypogeion_core::{
     layers::{Act, Outcome},
     ledger::{DeviceRecord, EntryRecord, OriginalRecord, RecipientRecord, SegmentRef},
     shot,
+    spot::Spot,
 };
 
 use crate::{
     Catalog, CatalogError, Result,
     db::*,
     derived::FROM,
+    given::MOST_GIVEN,
     signed,
     wishes::{WISH, due_for, wish, work_for},
     work::Kind,
@@ -78,7 +80,7 @@ impl Catalog {
                      SELECT * FROM jsonb_to_recordset($1) AS t (n integer, id uuid, person uuid, device uuid, digest text, size bigint, name text,
                          path text, folded text, kind text, taken_at timestamptz, taken_local timestamp, taken_rule text, landed_at timestamptz,
                          source text, file_time timestamptz, shot_key text, shot uuid, held_at timestamptz, held_until timestamptz, was_at text,
-                         favourite_of uuid[], albums jsonb, words jsonb, put_away boolean, object text, sealed_size bigint, sealed_hash text, sealed_algorithm text, there boolean)
+                         favourite_of uuid[], albums jsonb, words jsonb, given_time jsonb, given_place jsonb, put_away boolean, object text, sealed_size bigint, sealed_hash text, sealed_algorithm text, there boolean)
                      WHERE EXISTS (SELECT 1 FROM person p WHERE p.id = t.person)
                  ), kept AS (
                      INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts,
@@ -102,6 +104,17 @@ impl Catalog {
                      INSERT INTO words (original, of_file, title, caption, written_by, written_at)
                      SELECT t.id, false, left(concat(t.words ->> 'title'), 200), left(concat(t.words ->> 'caption'), 5000), p.id, (t.words ->> 'at')::timestamptz
                      FROM told t JOIN kept k USING (id) LEFT JOIN person p ON p.id = (t.words ->> 'by')::uuid WHERE t.words ->> 'at' IS NOT NULL
+                 ), timed AS (
+                     INSERT INTO given_time (original, seconds, given_by, given_at)
+                     SELECT t.id, (t.given_time ->> 'seconds')::bigint, p.id, (t.given_time ->> 'at')::timestamptz
+                     FROM told t JOIN kept k USING (id) LEFT JOIN person p ON p.id = (t.given_time ->> 'by')::uuid
+                     WHERE abs((t.given_time ->> 'seconds')::bigint) <= {MOST_GIVEN} AND t.given_time ->> 'at' IS NOT NULL
+                 ), placed AS (
+                     INSERT INTO given_place (original, north, east, given_by, given_at)
+                     SELECT t.id, (t.given_place -> 'place' ->> 0)::double precision, (t.given_place -> 'place' ->> 1)::double precision, p.id,
+                         (t.given_place ->> 'at')::timestamptz
+                     FROM told t JOIN kept k USING (id) LEFT JOIN person p ON p.id = (t.given_place ->> 'by')::uuid
+                     WHERE t.given_place ->> 'at' IS NOT NULL
                  )
                  INSERT INTO job (kind, key, priority, due)
                  SELECT 'fetch', t.id, CASE WHEN t.held_at IS NULL THEN 16 ELSE 3 END, $2 FROM told t JOIN kept k USING (id) ORDER BY t.n
@@ -205,7 +218,9 @@ impl Catalog {
             let here = update(original::table.find(id.0)).set((original::facts.eq(&read), original::pair.eq(&facts.pair)));
             let held_at: Option<Option<DateTime<Utc>>> = here.returning(original::held_at).get_result(c).await.optional()?;
             let Some(held_at) = held_at else { return Ok(()) };
-            if let Some(dated) = dated {
+            let given = given_time::table.find(id.0).select(given_time::original);
+            let given: Option<uuid::Uuid> = given.get_result(c).await.optional()?;
+            if let Some(dated) = dated.filter(|_| given.is_none()) {
                 let time = (
                     original::taken_at.eq(dated.at),
                     original::taken_local.eq(dated.local),
@@ -250,7 +265,9 @@ fn row<Z: TimeZone>(o: &OriginalRecord, there: bool, zone: &Z) -> Value {
         "shot_key": o.device.map_or_else(|| o.id.to_string(), |d| shot::key(Some(d), &folder, &bare)), "shot": o.shot,
         "held_at": o.held.as_ref().map(|h| h.at), "held_until": o.held.as_ref().and_then(|h| h.until),
         "was_at": o.held.as_ref().map(|h| h.was_at.as_str()), "favourite_of": o.favourite_of, "albums": o.albums,
-        "words": o.words, "put_away": o.put_away,
+        "words": o.words, "given_time": o.given_time, "put_away": o.put_away,
+        // What is no place is none that anybody gave.
+        "given_place": o.given_place.as_ref().filter(|g| g.place.is_none_or(|(north, east)| Spot::new(north, east).is_some())),
         "object": o.object.name, "sealed_size": o.object.size, "sealed_hash": o.object.hash.digits(),
         "sealed_algorithm": o.object.hash.algorithm().word(), "there": there,
     })

@@ -61,8 +61,8 @@ const NOT_OF_THE_GONE: [Kind; 7] =
     [Kind::Preview, Kind::Derive, Kind::Group, Kind::Refile, Kind::Replicate, Kind::Prove, Kind::Heal];
 
 impl Catalog {
-    /// The keeper has looked at what the brake holds, and lets it go. Returns how many.
-    pub async fn release_brake(&self, now: DateTime<Utc>) -> Result<u64> {
+    /// The keeper has looked at what the safety stop holds, and lets it go. Returns how many.
+    pub async fn release_stopped(&self, now: DateTime<Utc>) -> Result<u64> {
         let mut c = self.connection().await?;
         let held = original::table.filter(original::id.eq(held::original).and(is_held()));
         let due = held::until.le(now).assume_not_null().and(held::looked_at.is_null());
@@ -75,7 +75,7 @@ impl Catalog {
         Ok(looked as u64)
     }
 
-    /// What the brake looks at.
+    /// What the safety stop looks at.
     pub async fn leaving(&self, now: DateTime<Utc>) -> Result<Leaving> {
         let mut c = self.connection().await?;
         // Text: one look, so that what is counted against each other was so at one moment.

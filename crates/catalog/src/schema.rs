@@ -234,6 +234,25 @@ diesel::table! {
 }
 
 diesel::table! {
+    given_place (original) {
+        original -> Uuid,
+        north -> Nullable<Float8>,
+        east -> Nullable<Float8>,
+        given_by -> Nullable<Uuid>,
+        given_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    given_time (original) {
+        original -> Uuid,
+        seconds -> Int8,
+        given_by -> Nullable<Uuid>,
+        given_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
     held (original) {
         original -> Uuid,
         was_at -> Text,
@@ -256,7 +275,7 @@ diesel::table! {
         derive_jpeg -> Bool,
         home_days -> Nullable<Int2>,
         offsite_days -> Int2,
-        brake_percent -> Int2,
+        safety_stop_percent -> Int2,
         seal_epoch -> Int2,
         strict -> Bool,
         library -> Nullable<Uuid>,
@@ -750,6 +769,10 @@ diesel::joinable!(film -> original (original));
 diesel::joinable!(folder_entry -> device (device));
 diesel::joinable!(folder_entry -> original (original));
 diesel::joinable!(folder_entry -> upload (upload));
+diesel::joinable!(given_place -> original (original));
+diesel::joinable!(given_place -> person (given_by));
+diesel::joinable!(given_time -> original (original));
+diesel::joinable!(given_time -> person (given_by));
 diesel::joinable!(healing -> original (original));
 diesel::joinable!(held -> original (original));
 diesel::joinable!(job -> store (store));

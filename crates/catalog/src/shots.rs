@@ -1,13 +1,12 @@
 //! Which originals belong to one shot, and corrections of a device's clock. The rules are `core::shot` and `core::capture`;
 //! here is what they are asked about, and where their answers are kept.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use chrono::{DateTime, NaiveDateTime, TimeDelta, TimeZone, Utc};
 use diesel::{
-    data_types::PgInterval,
-    sql_query,
-    sql_types::{Array, Text, Uuid as SqlUuid},
+    QueryableByName, sql_query,
+    sql_types::{Array, Text, Timestamp, Uuid as SqlUuid},
 };
 use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
@@ -124,11 +123,13 @@ impl Catalog {
                 let shots: BTreeSet<Uuid> = rows.iter().map(|r| r.shot).collect();
                 rows = together(c, person, keys, pairs, shots).await?;
             }
+            // When somebody said that a picture was taken tells nothing of which files belong together.
+            let given = given_to(c, &mut rows).await?;
             let facts: Vec<Facts> = rows.iter().map(|r| facts_of(r.facts.clone())).collect();
             let pieces: Vec<Piece> = rows.iter().zip(&facts).map(|(r, f)| r.piece(f)).collect();
             let shots = group(&pieces);
-            let mut changed = keep_shots(c, &rows, &shots).await?;
-            changed.extend(tell_times(c, &rows, &facts, &shots, zone, now).await?);
+            let mut changed = keep_shots(c, &rows, &shots, now).await?;
+            changed.extend(tell_times(c, (&rows, &given), &facts, &shots, zone, now).await?);
             let touched = |(id, taken_local)| Touched { person, id: OriginalId(id), taken_local };
             Ok::<_, CatalogError>(changed.into_iter().map(touched).collect())
         })
@@ -175,8 +176,10 @@ impl Catalog {
                 clock_correction::made_at.eq(now),
             );
             insert_into(clock_correction::table).values(row).execute(c).await?;
+            // Of what somebody said when it was taken, that is right.
             let wrong = original::table
                 .filter(original::device.eq(device.0).and(original::taken_local.between(from, to)))
+                .filter(original::id.ne_all(given_time::table.select(given_time::original)))
                 .filter(original::correction.is_null().and(original::taken_rule.eq_any(&rules)));
             let moved: Vec<Uuid> = update(wrong)
                 .set((
@@ -204,6 +207,16 @@ impl Catalog {
             let by: i64 = this.select(clock_correction::seconds).get_result(c).await?;
             let undone = clock_correction::undone_at.eq(coalesce(clock_correction::undone_at, now).nullable());
             update(clock_correction::table.find(id)).set(undone).execute(c).await?;
+            // What somebody said since then when it was taken stays so, and what it would be otherwise is what it was.
+            let corrected = original::table.filter(original::correction.eq(id));
+            let given = given_time::table.filter(given_time::original.eq_any(corrected.select(original::id)));
+            let given: Vec<Uuid> = update(given)
+                .set(given_time::seconds.eq(given_time::seconds + by))
+                .returning(given_time::original)
+                .load(c)
+                .await?;
+            let uncorrected = original::correction.eq(None::<Uuid>);
+            update(original::table.filter(original::id.eq_any(given))).set(uncorrected).execute(c).await?;
             let back: Vec<Uuid> = update(original::table.filter(original::correction.eq(id)))
                 .set((
                     original::taken_at.eq(original::taken_at - seconds(by)),
@@ -253,12 +266,8 @@ impl Catalog {
     }
 }
 
-fn seconds(n: i64) -> PgInterval {
-    PgInterval::from_microseconds(n.saturating_mul(1_000_000))
-}
-
 /// What follows when the time of originals has changed: shots afresh, and files where they belong.
-async fn time_changed(c: &mut AsyncPgConnection, originals: &[Uuid], now: DateTime<Utc>) -> Result<()> {
+pub(crate) async fn time_changed(c: &mut AsyncPgConnection, originals: &[Uuid], now: DateTime<Utc>) -> Result<()> {
     due_for(c, Kind::Group, originals, 18, now).await?;
     due_for(c, Kind::Refile, originals, 4, now).await
 }
@@ -294,8 +303,29 @@ async fn together(
 /// An original, and when it was taken by the wall's clock.
 type Taken = (Uuid, NaiveDateTime);
 
+#[derive(QueryableByName)]
+struct MovedRow {
+    #[diesel(sql_type = SqlUuid)]
+    id: Uuid,
+    #[diesel(sql_type = Timestamp)]
+    taken_local: NaiveDateTime,
+}
+
+/// Which of them somebody said another time of. They are as they were before.
+async fn given_to(c: &mut AsyncPgConnection, rows: &mut [PieceRow]) -> Result<HashSet<Uuid>> {
+    let ids: Vec<Uuid> = rows.iter().map(|r| r.id).collect();
+    let of_these = given_time::table.filter(given_time::original.eq_any(ids));
+    let given: HashMap<Uuid, i64> =
+        of_these.select((given_time::original, given_time::seconds)).load(c).await?.into_iter().collect();
+    for row in rows {
+        let by = TimeDelta::seconds(given.get(&row.id).copied().unwrap_or_default());
+        row.taken_at -= by;
+    }
+    Ok(given.into_keys().collect())
+}
+
 /// Keeps what belongs together. Returns what did not belong so before.
-async fn keep_shots(c: &mut AsyncPgConnection, rows: &[PieceRow], shots: &[Shot]) -> Result<Vec<Taken>> {
+async fn keep_shots(c: &mut AsyncPgConnection, rows: &[PieceRow], shots: &[Shot], when: DateTime<Utc>) -> Result<Vec<Taken>> {
     let now: BTreeMap<Uuid, (Uuid, Part)> =
         shots.iter().flat_map(|s| s.parts.iter().map(|(id, part)| (id.0, (s.lead().0, *part)))).collect();
     let changed: Vec<(&PieceRow, Uuid, &str)> = rows
@@ -319,18 +349,27 @@ async fn keep_shots(c: &mut AsyncPgConnection, rows: &[PieceRow], shots: &[Shot]
     .await?;
     // What comes to a picture that was put away is out of the way with it.
     let leads: BTreeSet<Uuid> = changed.iter().map(|c| c.1).collect();
-    let of_these = original::table.filter(original::shot.eq_any(leads).and(is_living()));
+    let of_these = original::table.filter(original::shot.eq_any(leads.clone()).and(is_living()));
     let away: Vec<Uuid> = of_these.filter(original::put_away).select(original::shot).distinct().load(c).await?;
     let visible = original::table.filter(original::shot.eq_any(away).and(not(original::put_away)));
     update(visible).set(original::put_away.eq(true)).execute(c).await?;
-    Ok(changed.iter().map(|c| (c.0.id, c.0.taken_local)).collect())
+    // And what people said about when and where a picture was taken, they said of all of it.
+    // Text: a function that changes rows and gives some back is no table to Diesel.
+    let moved: Vec<MovedRow> = sql_query("SELECT o.id, o.taken_local FROM given_to_all($1) g (id) JOIN original o USING (id)")
+        .bind::<Array<SqlUuid>, _>(leads.into_iter().collect::<Vec<_>>())
+        .load(c)
+        .await?;
+    let ids: Vec<Uuid> = moved.iter().map(|m| m.id).collect();
+    due_for(c, Kind::Refile, &ids, 4, when).await?;
+    let moved = moved.into_iter().map(|m| (m.id, m.taken_local));
+    Ok(changed.iter().map(|c| (c.0.id, c.0.taken_local)).chain(moved).collect())
 }
 
 /// Lets the words in a shot's sidecar tell the time of files that do not know it better themselves. Returns these, with the time that each
 /// had and with the one that it has.
 async fn tell_times<Z: TimeZone>(
     c: &mut AsyncPgConnection,
-    rows: &[PieceRow],
+    (rows, given): (&[PieceRow], &HashSet<Uuid>),
     facts: &[Facts],
     shots: &[Shot],
     zone: &Z,
@@ -344,7 +383,7 @@ async fn tell_times<Z: TimeZone>(
         let Some(words) = words else { continue };
         for i in shot.parts.iter().filter_map(|(id, _)| place(*id)) {
             let row = &rows[i];
-            if row.correction.is_some() || facts[i].told == Some(words) {
+            if row.correction.is_some() || given.contains(&row.id) || facts[i].told == Some(words) {
                 continue;
             }
             let captured = decide(&facts[i], Some(words), &row.name, row.file_time, row.landed_at, zone);

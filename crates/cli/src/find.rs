@@ -1,5 +1,6 @@
 //! Finding pictures in words.
 
+use chrono::NaiveDateTime;
 use clap::Args;
 use serde::Deserialize;
 use url::form_urlencoded::Serializer;
@@ -76,14 +77,23 @@ struct Pictures {
     next: Option<String>,
 }
 
+/// A picture that was found.
 #[derive(Deserialize)]
-struct Picture {
-    id: OriginalId,
+pub struct Picture {
+    /// Its id.
+    pub id: OriginalId,
+    /// What a clock on the wall showed when it was taken.
+    pub taken_local: NaiveDateTime,
 }
 
 /// All pictures of somebody's own that a line finds, newest first; of an album, of those in it. What cannot be looked for is refused: whoever does
 /// something with them must not do it with more than they meant.
 pub async fn pictures_of(session: &Session, line: &str, album: Option<AlbumId>) -> std::result::Result<Vec<OriginalId>, Failed> {
+    Ok(with_times(session, line, album).await?.into_iter().map(|p| p.id).collect())
+}
+
+/// The same, with their times.
+pub async fn with_times(session: &Session, line: &str, album: Option<AlbumId>) -> std::result::Result<Vec<Picture>, Failed> {
     let query = || {
         let mut query = Serializer::new(String::new());
         query.extend_pairs(album.map(|id| ("album", id.to_string())));
@@ -98,7 +108,7 @@ pub async fn pictures_of(session: &Session, line: &str, album: Option<AlbumId>) 
         let mut query = query();
         query.append_pair("find", line).append_pair("limit", &PAGE.to_string()).extend_pairs(after.iter().map(|a| ("after", a)));
         let page: Pictures = session.get(&format!("api/originals?{}", query.finish())).await?;
-        all.extend(page.originals.into_iter().map(|p| p.id));
+        all.extend(page.originals);
         match page.next {
             Some(next) => after = Some(next),
             None => break,

@@ -12,6 +12,7 @@ mod room;
 mod show;
 mod sources;
 mod stores;
+mod taken;
 mod words;
 
 use std::{path::PathBuf, process::ExitCode};
@@ -84,6 +85,8 @@ enum Command {
     Words(words::Words),
     /// Put away the pictures that a line finds, or put them back.
     PutAway(words::PutAway),
+    /// Say when, or where, the pictures were taken that a line finds. No file is changed.
+    Taken(taken::Taken),
     /// Every file of this device, and where it is: only on the device, at home, offsite, or proven.
     Items {
         /// Only those that have reached just this layer.
@@ -125,6 +128,7 @@ async fn main() -> ExitCode {
         Command::Links(what) => gather::links(&context, what).await,
         Command::Words(what) => words::words(&context, what).await,
         Command::PutAway(what) => words::put_away(&context, what).await,
+        Command::Taken(what) => taken::say(&context, what).await,
         Command::Items { layer } => commands::items(&context, layer.as_deref()).await,
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Arguments::command(), "ypogeion", &mut std::io::stdout());

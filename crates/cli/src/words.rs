@@ -91,7 +91,7 @@ pub async fn put_away(context: &Context, put: PutAway) -> Result {
     done
 }
 
-fn told(context: &Context, pictures: &[OriginalId], count: u64, done: &str) {
+pub fn told(context: &Context, pictures: &[OriginalId], count: u64, done: &str) {
     if context.json {
         print_json(&json!({ "found": pictures.len(), "count": count }));
     } else {

@@ -210,6 +210,12 @@ actions! {
     PutAway = "put_away" => PEOPLE,
     /// Write a title or a caption of one's own pictures.
     WriteWords = "write_words" => PEOPLE,
+    /// Say where pictures of one's own were taken.
+    SayWhere = "say_where" => PEOPLE,
+    /// Say when pictures of one's own were taken.
+    SayWhen = "say_when" => PEOPLE,
+    /// Where the pictures beside one of one's own were taken.
+    ListBeside = "list_beside" => PEOPLE,
     /// What people wrote about a picture, for programs.
     DownloadWords = "download_words" => READERS,
     /// The albums that one sees.
@@ -228,6 +234,8 @@ actions! {
     MakeLink = "make_link" => PEOPLE,
     /// The links to an album that one made.
     ListLinks = "list_links" => PEOPLE,
+    /// The links of one's own, to whichever album.
+    ListOwnLinks = "list_own_links" => PEOPLE,
     /// Withdraw one.
     WithdrawLink = "withdraw_link" => PEOPLE,
     /// Open a link with what is in its address, and a passphrase if it has one.
@@ -246,8 +254,8 @@ actions! {
     TakeBack = "take_back" => PEOPLE,
     /// Have originals of one's own leave holding now.
     EndHolding = "end_holding" => PEOPLE,
-    /// Let go of what the brake holds.
-    ReleaseBrake = "release_brake" => KEEPER,
+    /// Let go of what the safety stop holds.
+    ReleaseStopped = "release_stopped" => KEEPER,
     /// Backup runs; a device sees its own.
     ListRuns = "list_runs" => READERS,
     /// What a run did, file by file.
@@ -391,7 +399,7 @@ mod tests {
     fn a_stolen_phone_can_add_and_read_and_nothing_else() {
         let device: Vec<_> = Action::ALL.iter().filter(|a| may(Role::Device, **a)).map(|a| a.operation()).collect();
         for word in [
-            "revoke", "retry", "change", "withdraw", "kit", "store", "people", "rename", "record", "hold_", "holding", "brake",
+            "revoke", "retry", "change", "withdraw", "kit", "store", "people", "rename", "record", "hold_", "holding", "stopped",
             "back_",
         ] {
             assert!(!device.iter().any(|o| o.contains(word)), "{device:?} contains {word}");

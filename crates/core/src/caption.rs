@@ -1,5 +1,7 @@
 //! What is said about a picture: a title, and a caption. Its file may say it, and people may write it.
 
+use chrono::NaiveDateTime;
+
 use crate::album::turns;
 
 /// A title has so many characters at most.
@@ -26,6 +28,30 @@ impl Caption {
     /// Whether nothing is said.
     pub fn is_empty(&self) -> bool {
         self.title.is_empty() && self.caption.is_empty()
+    }
+}
+
+/// What people said about a picture, to lie beside its file.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Note {
+    /// What is said about it.
+    pub words: Caption,
+    /// Where it was taken: degrees north and east.
+    pub place: Option<(f64, f64)>,
+    /// When: what a clock on the wall showed.
+    pub taken: Option<NaiveDateTime>,
+}
+
+impl Note {
+    /// Whether nobody said anything.
+    pub fn is_empty(&self) -> bool {
+        self.words.is_empty() && self.place.is_none() && self.taken.is_none()
+    }
+}
+
+impl From<Caption> for Note {
+    fn from(words: Caption) -> Self {
+        Note { words, ..Note::default() }
     }
 }
 

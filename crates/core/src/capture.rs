@@ -2,7 +2,9 @@
 //!
 //! The order, and why, is written down for keepers in `docs/formats/capture-time.md`; [`decide`] is that page as code.
 
-use chrono::{DateTime, FixedOffset, LocalResult, NaiveDate, NaiveDateTime, Offset, SubsecRound, TimeDelta, TimeZone, Utc};
+use chrono::{
+    DateTime, FixedOffset, LocalResult, NaiveDate, NaiveDateTime, NaiveTime, Offset, SubsecRound, TimeDelta, TimeZone, Utc,
+};
 use serde::{Deserialize, Serialize};
 
 use crate::kind::MediaKind;
@@ -228,6 +230,9 @@ pub struct Captured {
     pub rule: CaptureRule,
 }
 
+/// Nothing was photographed before this year began: the oldest photograph that is kept is of 1826 or 1827.
+pub const EARLIEST: NaiveDateTime = NaiveDate::from_ymd_opt(1826, 1, 1).expect("a date").and_time(NaiveTime::MIN);
+
 /// Decides when an original was taken.
 ///
 /// `sidecar` is what a file beside it says, if there is one; `zone` is the household's own; `file_time` is the modification
@@ -242,10 +247,7 @@ pub fn decide<Z: TimeZone>(
     received: DateTime<Utc>,
     zone: &Z,
 ) -> Captured {
-    let believable = |c: &Captured| {
-        let earliest = NaiveDate::from_ymd_opt(1826, 1, 1).expect("a date").and_hms_opt(0, 0, 0).expect("a time");
-        c.local >= earliest && c.at <= received + TimeDelta::days(2)
-    };
+    let believable = |c: &Captured| c.local >= EARLIEST && c.at <= received + TimeDelta::days(2);
     let here = |local: NaiveDateTime, rule| Captured { at: in_zone(local, zone), local, rule };
     let utc = |at: DateTime<Utc>, rule| {
         let local =

@@ -83,8 +83,8 @@ pub struct House {
     pub failed_work: u64,
     /// The stores.
     pub stores: Vec<StoreNow>,
-    /// Deleted originals that the brake holds.
-    pub braked: u64,
+    /// Deleted originals that the safety stop holds.
+    pub held_back: u64,
     /// On their way home from a store, after the house was rebuilt.
     pub coming: Amount,
     /// Why the library's disk counts as away, if it does: a sentence's second half, with its mark at the end.
@@ -146,7 +146,7 @@ enum Fact<'a> {
     Coming,
     Refused(&'a DeviceNow, u64),
     Unread(&'a DeviceNow),
-    Braked(u64),
+    HeldBack(u64),
     Overdue(DateTime<Utc>),
     Quiet(&'a DeviceNow, DateTime<Utc>),
     Silent(&'a DeviceNow, DateTime<Utc>),
@@ -174,7 +174,7 @@ fn facts(house: &House, now: DateTime<Utc>) -> Vec<Fact<'_>> {
     all.extend(devices.iter().max_by_key(|d| d.refused).filter(|d| d.refused > 0).map(|d| Fact::Refused(d, refused)));
     all.extend(devices.iter().max_by_key(|d| d.unread).filter(|d| d.unread > 0).map(Fact::Unread));
     all.extend(house.out_of_reach.as_ref().map(Fact::OutOfReach));
-    all.extend((house.braked > 0).then_some(Fact::Braked(house.braked)));
+    all.extend((house.held_back > 0).then_some(Fact::HeldBack(house.held_back)));
     // Exposed and nobody knows since when: as if for ever.
     let since = house.exposed_since.unwrap_or(DateTime::<Utc>::MIN_UTC);
     let overdue = house.exposed.count > 0 && now.signed_duration_since(since) > EXPOSURE_ALLOWED;
@@ -207,7 +207,7 @@ impl Fact<'_> {
             Fact::Refused(..)
             | Fact::Unread(_)
             | Fact::OutOfReach(_)
-            | Fact::Braked(_)
+            | Fact::HeldBack(_)
             | Fact::Overdue(_)
             | Fact::Quiet(..)
             | Fact::Silent(..)
@@ -287,7 +287,7 @@ impl Fact<'_> {
                 format!("{} could not be read on {}.", counted(device.unread, "file"), device.name),
                 format!("For the reasons, see its last backup under Activity. {exposure}"),
             ),
-            Fact::Braked(n) => {
+            Fact::HeldBack(n) => {
                 let (verb, go) = if *n == 1 { ("is", "it may") } else { ("are", "they may") };
                 (
                     format!("{} {verb} kept until you confirm that {go} be removed.", counted(*n, "deleted file")),
@@ -363,7 +363,7 @@ impl Fact<'_> {
             Fact::Coming => "Files are being fetched from the stores.",
             Fact::Refused(..) => "Some pictures were refused.",
             Fact::Unread(_) => "Some files could not be read on a device.",
-            Fact::Braked(_) => "Deleted files are kept until the keeper confirms that they may be removed.",
+            Fact::HeldBack(_) => "Deleted files are kept until the keeper confirms that they may be removed.",
             Fact::Overdue(_) => "Some files have had no copy offsite for too long.",
             Fact::Ending(..) => "A device was not used for a year, or nearly.",
             Fact::Quiet(..) | Fact::Silent(..) => "A device has not been seen for too long.",
@@ -496,12 +496,12 @@ mod tests {
     }
 
     #[test]
-    fn what_the_brake_holds_is_worth_a_look() {
-        let house = House { braked: 120, ..exposed(well(), 1, 3) };
+    fn what_the_safety_stop_holds_is_worth_a_look() {
+        let house = House { held_back: 120, ..exposed(well(), 1, 3) };
         let said = headline(&house, now());
         assert_eq!(said.state, HouseState::Look);
         assert_eq!(said.sentence, "120 deleted files are kept until you confirm that they may be removed.");
-        let one = headline(&House { braked: 1, ..well() }, now());
+        let one = headline(&House { held_back: 1, ..well() }, now());
         assert_eq!(one.sentence, "1 deleted file is kept until you confirm that it may be removed.");
     }
 
@@ -606,7 +606,7 @@ mod tests {
             damaged,
             failed_work,
             stores,
-            braked,
+            held_back,
             coming,
             library_away,
             out_of_reach,
@@ -629,7 +629,7 @@ mod tests {
             || exposed.count > 0
             || *damaged > 0
             || *failed_work > 0
-            || *braked > 0
+            || *held_back > 0
             || coming.count > 0
             || library_away.is_some()
             || out_of_reach.is_some()
@@ -696,7 +696,7 @@ mod tests {
             exposed_since: (!dice.seldom()).then(|| ago(dice)),
             damaged: dice.few(),
             failed_work: dice.few(),
-            braked: dice.few(),
+            held_back: dice.few(),
             coming: amount(dice.few()),
             library_away: dice.seldom().then(|| "the folder is empty.".into()),
             out_of_reach: dice

@@ -1,10 +1,22 @@
 //! What an original's sealed object is called in a store.
 
 use chrono::NaiveDateTime;
-use data_encoding::HEXLOWER;
+use data_encoding::{BASE32_NOPAD, HEXLOWER};
 use ring::hmac;
 
 use crate::{Digest, filing::FiledPath};
+
+/// The folder of sealed objects.
+const SEALED: &str = "sealed";
+/// The folder of readable ones.
+const READABLE: &str = "pictures";
+/// The folder of the sealed objects of earlier versions, which stay where they are.
+const SEALED_BEFORE: &str = "objects";
+
+/// The folders that a store's objects are in, in the order of their names.
+pub fn folders(readable: bool) -> &'static [&'static str] {
+    if readable { &[READABLE] } else { &[SEALED_BEFORE, SEALED] }
+}
 
 /// The household's key for object names. 32 secret bytes, so that nobody who sees the store can test whether it holds a
 /// picture that they know.
@@ -33,16 +45,17 @@ impl NameKey {
         HEXLOWER.encode(&self.0)
     }
 
-    /// `objects/ab/abcdef….age`: HMAC-SHA-256 (RFC 2104) of the content's digest. The same bytes have the same name,
-    /// whoever owns them, so they are stored once.
+    /// `sealed/a7/a7cdef….age`: HMAC-SHA-256 (RFC 2104) of the content's digest, in base 32 (RFC 4648, small letters). The same bytes have
+    /// the same name, whoever owns them, so they are stored once. A folder of a million copies has about a thousand of them: one page of a
+    /// store's list, one answer of a share.
     ///
     /// `epoch`: how often the household's recipients have changed. What is sealed anew for others has another name, so that nothing is
-    /// ever overwritten: `objects/ab/abcdef…-2.age`.
+    /// ever overwritten: `sealed/a7/a7cdef…-2.age`.
     pub fn object_name(&self, content: &Digest, epoch: i16) -> String {
         let key = hmac::Key::new(hmac::HMAC_SHA256, &self.0);
-        let hex = HEXLOWER.encode(hmac::sign(&key, content.as_bytes()).as_ref());
+        let code = BASE32_NOPAD.encode(hmac::sign(&key, content.as_bytes()).as_ref()).to_ascii_lowercase();
         let again = if epoch == 0 { String::new() } else { format!("-{epoch}") };
-        format!("objects/{}/{hex}{again}.age", &hex[..2])
+        format!("{SEALED}/{}/{code}{again}.age", &code[..2])
     }
 }
 
@@ -59,7 +72,7 @@ pub fn readable_name(path: &FiledPath, taken: NaiveDateTime, content: &Digest) -
         _ => (name, String::new()),
     };
     let hash = &content.to_string()[..12];
-    format!("pictures/{owner} {}/{} {hash}{extension}", taken.format("%Y-%m"), stem.trim())
+    format!("{READABLE}/{owner} {}/{} {hash}{extension}", taken.format("%Y-%m"), stem.trim())
 }
 
 #[cfg(test)]
@@ -86,7 +99,20 @@ mod tests {
         assert_ne!(one.object_name(&content, 0), one.object_name(&Digest::of(b"weir"), 0));
         assert_eq!(one.object_name(&content, 2), one.object_name(&content, 0).replace(".age", "-2.age"));
         assert!(!one.object_name(&content, 0).contains(&content.to_string()[..16]));
-        assert!(one.object_name(&content, 0).starts_with("objects/") && one.object_name(&content, 0).len() == 8 + 3 + 64 + 4);
+        let name = one.object_name(&content, 0);
+        assert!(name.starts_with("sealed/") && name[7..9] == name[10..12] && name.len() == 7 + 3 + 52 + 4, "{name}");
+    }
+
+    #[test]
+    fn what_is_named_is_in_a_folder_that_is_listed_and_folders_are_in_order() {
+        let (content, path) = (Digest::of(b"weir"), FiledPath::parse("juno/2026/weir.jpg").unwrap());
+        for (readable, name) in [
+            (false, NameKey::new([1; 32]).object_name(&content, 0)),
+            (true, readable_name(&path, chrono::NaiveDateTime::default(), &content)),
+        ] {
+            let folders = folders(readable);
+            assert!(folders.iter().any(|f| name.starts_with(&format!("{f}/"))) && folders.is_sorted(), "{name}");
+        }
     }
 
     #[test]

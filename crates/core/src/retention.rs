@@ -1,7 +1,7 @@
 //! When what was deleted goes for good, and when nothing goes until somebody has looked.
 //!
 //! What is deleted waits in holding at home, and its sealed copies stay in the stores for a while longer. Only then it goes, unless so
-//! much would go within one day that it looks like a mistake or a thief: then the brake holds everything until the keeper has looked.
+//! much would go within one day that it looks like a mistake or a thief: then the safety stop holds everything until the keeper has looked.
 
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
@@ -15,13 +15,15 @@ pub struct Retention {
     pub home_days: Option<u16>,
     /// Days that a store keeps its copy after home has let go of its own.
     pub offsite_days: u16,
-    /// The largest share of the library, in percent of its originals or of its bytes, that may go within one day.
-    pub brake_percent: u8,
+    /// The largest share of the library, in percent of its originals or of its bytes, that may go within one day. Ledgers have it
+    /// under its first name, so that a program of any version brings a household back.
+    #[serde(rename = "brake_percent")]
+    pub safety_stop_percent: u8,
 }
 
 impl Default for Retention {
     fn default() -> Self {
-        Retention { home_days: Some(60), offsite_days: 30, brake_percent: 5 }
+        Retention { home_days: Some(60), offsite_days: 30, safety_stop_percent: 5 }
     }
 }
 
@@ -36,7 +38,7 @@ pub enum BadRetention {
     Offsite,
     /// Not between 1 and 100.
     #[error("the safety stop is between 1 and 100 percent")]
-    Brake,
+    SafetyStop,
 }
 
 impl Retention {
@@ -50,7 +52,7 @@ impl Retention {
         match self {
             Retention { home_days: Some(days), .. } if !Self::HOME_DAYS.contains(&days) => Err(BadRetention::Home),
             Retention { offsite_days, .. } if offsite_days > Self::MOST_OFFSITE_DAYS => Err(BadRetention::Offsite),
-            Retention { brake_percent, .. } if !(1..=100).contains(&brake_percent) => Err(BadRetention::Brake),
+            Retention { safety_stop_percent, .. } if !(1..=100).contains(&safety_stop_percent) => Err(BadRetention::SafetyStop),
             fine => Ok(fine),
         }
     }
@@ -66,7 +68,7 @@ impl Retention {
     }
 }
 
-/// What the brake looks at.
+/// What the safety stop looks at.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Leaving {
     /// Everything on the home disk, in holding or not.
@@ -77,9 +79,9 @@ pub struct Leaving {
     pub due: Amount,
 }
 
-/// The brake holds.
+/// The safety stop holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Braked {
+pub struct HeldBack {
     /// What would go now.
     pub due: Amount,
     /// The share of the library that would have gone within one day, in percent, rounded down; of its originals or of its bytes,
@@ -92,28 +94,28 @@ pub struct Braked {
 pub enum Release {
     /// All of it.
     All,
-    /// The brake holds: only what the keeper has looked at.
+    /// The safety stop holds: only what the keeper has looked at.
     LookedAt,
 }
 
 impl Release {
-    /// What follows from the brake.
-    pub fn by(brake: Result<(), Braked>) -> Self {
-        if brake.is_ok() { Release::All } else { Release::LookedAt }
+    /// What follows from the safety stop.
+    pub fn by(safety_stop: Result<(), HeldBack>) -> Self {
+        if safety_stop.is_ok() { Release::All } else { Release::LookedAt }
     }
 }
 
 /// Whether what is due may go: `Err` if more than `percent` of what the library held a day ago would have gone by then.
 ///
 /// ```
-/// use ypogeion_core::{amount::Amount, retention::{Leaving, brake}};
+/// use ypogeion_core::{amount::Amount, retention::{Leaving, safety_stop}};
 /// let amount = |count| Amount { count, bytes: count * 4_000_000 };
 /// let leaving = Leaving { library: amount(960), gone_today: amount(40), due: amount(10) };
-/// assert!(brake(&leaving, 5).is_ok());
+/// assert!(safety_stop(&leaving, 5).is_ok());
 /// let more = Leaving { due: amount(11), ..leaving };
-/// assert_eq!(brake(&more, 5).unwrap_err().due.count, 11);
+/// assert_eq!(safety_stop(&more, 5).unwrap_err().due.count, 11);
 /// ```
-pub fn brake(leaving: &Leaving, percent: u8) -> Result<(), Braked> {
+pub fn safety_stop(leaving: &Leaving, percent: u8) -> Result<(), HeldBack> {
     let Leaving { library, gone_today, due } = leaving;
     if due.count == 0 {
         return Ok(());
@@ -127,7 +129,7 @@ pub fn brake(leaving: &Leaving, percent: u8) -> Result<(), Braked> {
         return Ok(());
     }
     let share = (originals / all).max(bytes / all_bytes).min(100);
-    Err(Braked { due: *due, percent: u8::try_from(share).unwrap_or(100) })
+    Err(HeldBack { due: *due, percent: u8::try_from(share).unwrap_or(100) })
 }
 
 #[cfg(test)]
@@ -149,23 +151,23 @@ mod tests {
     #[case::all_of_it(amount(7, 70), amount(0, 0), amount(7, 70), Some(100))]
     #[case::what_is_left_when_nearly_all_went(amount(1, 1), amount(99, 99), amount(1, 1), Some(100))]
     #[case::empty_files(amount(100, 0), amount(0, 0), amount(1, 0), None)]
-    fn the_brake_holds_when_too_much_would_go_in_a_day(
+    fn the_safety_stop_holds_when_too_much_would_go_in_a_day(
         #[case] library: Amount,
         #[case] gone_today: Amount,
         #[case] due: Amount,
         #[case] held_at: Option<u8>,
     ) {
-        let said = brake(&Leaving { library, gone_today, due }, 5);
+        let said = safety_stop(&Leaving { library, gone_today, due }, 5);
         assert_eq!(said.err().map(|b| b.percent), held_at);
     }
 
     #[test]
     fn numbers_larger_than_any_library_do_no_harm() {
         let most = amount(u64::MAX, u64::MAX);
-        let said = brake(&Leaving { library: most, gone_today: most, due: most }, 99);
+        let said = safety_stop(&Leaving { library: most, gone_today: most, due: most }, 99);
         assert_eq!(said.unwrap_err().percent, 100);
         let whole = Leaving { library: amount(3, 3), gone_today: amount(0, 0), due: amount(3, 3) };
-        assert!(brake(&whole, 100).is_ok(), "a keeper who wants no brake has none");
+        assert!(safety_stop(&whole, 100).is_ok(), "a keeper who wants no safety stop has none");
     }
 
     #[rstest]
@@ -173,15 +175,15 @@ mod tests {
     #[case(None, 0, 100, None)]
     #[case(Some(1), 30, 5, Some(BadRetention::Home))]
     #[case(Some(365), 366, 5, Some(BadRetention::Offsite))]
-    #[case(Some(30), 1, 0, Some(BadRetention::Brake))]
-    #[case(Some(30), 1, 101, Some(BadRetention::Brake))]
+    #[case(Some(30), 1, 0, Some(BadRetention::SafetyStop))]
+    #[case(Some(30), 1, 101, Some(BadRetention::SafetyStop))]
     fn only_sensible_rules_are_taken(
         #[case] home_days: Option<u16>,
         #[case] offsite_days: u16,
-        #[case] brake_percent: u8,
+        #[case] safety_stop_percent: u8,
         #[case] bad: Option<BadRetention>,
     ) {
-        assert_eq!(Retention { home_days, offsite_days, brake_percent }.check().err(), bad);
+        assert_eq!(Retention { home_days, offsite_days, safety_stop_percent }.check().err(), bad);
     }
 
     #[test]

@@ -64,6 +64,7 @@ pub async fn how_much(engine: &Engine, viewer: PersonId, choice: &Choice) -> Res
         files: numbers.files,
         bytes: numbers.bytes,
         not_at_home: numbers.not_at_home,
+        oldest: numbers.oldest,
         as_of: choice.as_of,
     })
 }

@@ -43,7 +43,7 @@ pub async fn correct(
     new: &NewCorrection,
 ) -> Result<Correction> {
     let device = of_theirs(engine, scope, device).await?;
-    if new.to < new.from || new.seconds == 0 || new.seconds.abs() > LARGEST_SHIFT {
+    if new.to < new.from || new.seconds == 0 || new.seconds.unsigned_abs() > LARGEST_SHIFT.unsigned_abs() {
         return Err(Error::invalid(
             "A correction has a first and a last moment in this order, and a shift of at most ten years.",
         ));

@@ -1,8 +1,8 @@
 //! Deleting, and taking back: what a person does with their own. What happens when the time is over is [`crate::work::holding`].
 
 use chrono::{DateTime, Utc};
-use ypogeion_core::{OriginalId, PersonId, filing::FiledPath, retention::brake, words};
-use ypogeion_wire::holding::{Brake, Changed, HeldOriginal, Holding, NowHeld};
+use ypogeion_core::{OriginalId, PersonId, filing::FiledPath, retention::safety_stop, words};
+use ypogeion_wire::holding::{Changed, HeldOriginal, Holding, NowHeld, SafetyStop};
 
 use crate::{
     engine::Engine,
@@ -53,7 +53,7 @@ pub async fn hold(engine: &Engine, by: By<'_>, originals: &[OriginalId]) -> Resu
 pub type After = (DateTime<Utc>, OriginalId);
 
 /// What was deleted and can be taken back, what was deleted last first: a page, and the last of it if there may be more. With `whole`, also
-/// what the brake holds of the household; nobody but its keeper is told what others deleted.
+/// what the safety stop holds of the household; nobody but its keeper is told what others deleted.
 pub async fn held(
     engine: &Engine,
     owner: PersonId,
@@ -83,19 +83,19 @@ pub async fn held(
             }
         })
         .collect();
-    let brake = if whole { braked(engine).await? } else { None };
+    let safety_stop = if whole { held_back(engine).await? } else { None };
     let (home_days, offsite_days) = (rule.home_days.unwrap_or(0), rule.offsite_days);
-    Ok((Holding { held, next: None, home_days, offsite_days, brake }, last))
+    Ok((Holding { held, next: None, home_days, offsite_days, safety_stop }, last))
 }
 
-/// What the brake holds now, if it does.
-pub async fn braked(engine: &Engine) -> Result<Option<Brake>> {
+/// What the safety stop holds now, if it does.
+pub async fn held_back(engine: &Engine) -> Result<Option<SafetyStop>> {
     let (rule, leaving) = (engine.catalog.retention().await?, engine.catalog.leaving(engine.now()).await?);
-    Ok(brake(&leaving, rule.brake_percent).err().map(|b| Brake {
+    Ok(safety_stop(&leaving, rule.safety_stop_percent).err().map(|b| SafetyStop {
         count: b.due.count,
         bytes: b.due.bytes,
         percent: b.percent,
-        limit: rule.brake_percent,
+        limit: rule.safety_stop_percent,
     }))
 }
 
@@ -122,7 +122,7 @@ async fn fetch_back(engine: &Engine, owner: PersonId, id: OriginalId) -> Result<
     Ok(engine.catalog.take_back_gone(id, &place, engine.now()).await?)
 }
 
-/// Has originals leave holding now, as far as the brake allows. Their sealed copies stay in the stores for their time.
+/// Has originals leave holding now, as far as the safety stop allows. Their sealed copies stay in the stores for their time.
 pub async fn end(engine: &Engine, by: By<'_>, originals: &[OriginalId]) -> Result<Changed> {
     let count = engine.catalog.end_holding(by.owner, chosen(originals)?, engine.now()).await?;
     if count == 0 {
@@ -132,9 +132,9 @@ pub async fn end(engine: &Engine, by: By<'_>, originals: &[OriginalId]) -> Resul
     Ok(Changed { count, fetched: 0 })
 }
 
-/// The keeper has looked at what the brake holds, and lets it go.
+/// The keeper has looked at what the safety stop holds, and lets it go.
 pub async fn release(engine: &Engine, who: &str) -> Result<Changed> {
-    let count = engine.catalog.release_brake(engine.now()).await?;
+    let count = engine.catalog.release_stopped(engine.now()).await?;
     let files = words::counted(count, "deleted file");
     noted(engine, who, &format!("confirmed the removal of {files}, which the safety stop had held back")).await?;
     Ok(Changed { count, fetched: 0 })

@@ -23,7 +23,7 @@ fn view(rules: &HouseRules, retention: Retention, name: &str) -> Household {
         derive_jpeg: rules.derive_jpeg,
         home_days: retention.home_days.unwrap_or(0),
         offsite_days: retention.offsite_days,
-        brake_percent: retention.brake_percent,
+        safety_stop_percent: retention.safety_stop_percent,
     }
 }
 
@@ -62,8 +62,8 @@ fn new_retention(retention: &mut Retention, change: &HouseholdChange) -> Result<
         retention.offsite_days = days;
         changed.push(format!("how long stores keep them after that to {}", days_said(Some(days))));
     }
-    if let Some(percent) = change.brake_percent {
-        retention.brake_percent = percent;
+    if let Some(percent) = change.safety_stop_percent {
+        retention.safety_stop_percent = percent;
         changed.push(format!("the safety stop to {percent} %"));
     }
     *retention = retention.check().map_err(|e| Error::invalid(format!("This cannot be chosen: {e}.")))?;
@@ -77,7 +77,7 @@ pub async fn change(engine: &Engine, who: &str, change: &HouseholdChange, proved
     let mut retention = before;
     let mut changed = new_rules(&mut rules, change)?;
     changed.extend(new_retention(&mut retention, change)?);
-    if retention.brake_percent > before.brake_percent && !proved {
+    if retention.safety_stop_percent > before.safety_stop_percent && !proved {
         return Err(Error::PasswordWanted);
     }
     if retention != before {

@@ -28,7 +28,8 @@ use ypogeion_wire::original::{DerivedFile, Evidence, FileWords, FilmVersion, Ori
 use crate::{
     engine::Engine,
     error::{Error, Result},
-    live::each,
+    given,
+    named::{few, told},
     places, three_two_one,
 };
 
@@ -119,9 +120,6 @@ pub async fn page(
     Ok((originals, last))
 }
 
-/// No request names more.
-const MOST_MARKED: usize = 1000;
-
 /// Makes pictures that somebody sees their favourites, or not any more. Returns how many were there.
 pub async fn mark_favourites(engine: &Engine, owner: PersonId, pictures: &[OriginalId], on: bool) -> Result<u64> {
     let marked = engine.catalog.mark_favourites(owner, few(pictures)?, on, engine.now()).await?;
@@ -156,23 +154,6 @@ pub async fn write_words(engine: &Engine, owner: PersonId, form: &WriteWords) ->
     told(engine, there)
 }
 
-fn few(pictures: &[OriginalId]) -> Result<&[OriginalId]> {
-    if pictures.len() > MOST_MARKED {
-        return Err(Error::TooLarge(format!("One request has at most {MOST_MARKED} pictures; send several.")));
-    }
-    Ok(pictures)
-}
-
-/// Open pages show pictures anew that are otherwise now. Returns how many those are; that there are none is said.
-fn told(engine: &Engine, there: Vec<Touched>) -> Result<u64> {
-    if there.is_empty() {
-        return Err(Error::NotFound);
-    }
-    let count = there.len() as u64;
-    engine.live.changed(&each(there));
-    Ok(count)
-}
-
 /// What is said about a picture, as somebody sees it who may see it.
 async fn said(engine: &Engine, shot: OriginalId, own: bool) -> Result<PictureWords> {
     let said = engine.catalog.said(shot).await?;
@@ -195,10 +176,9 @@ async fn film(engine: &Engine, id: OriginalId) -> Result<Option<FilmVersion>> {
     }))
 }
 
-/// What people wrote about a picture, for programs that read it beside a file: XMP. None: nobody wrote anything.
+/// What people said about a picture, for programs that read it beside a file: XMP. None: nobody said anything.
 pub async fn words_for_programs(engine: &Engine, shot: OriginalId) -> Result<Option<String>> {
-    let said = engine.catalog.said(shot).await?;
-    Ok(said.written.filter(|_| !said.words.is_empty()).map(|_| xmp::write(&said.words)))
+    Ok(engine.catalog.notes(&[shot]).await?.get(&shot).map(xmp::write))
 }
 
 /// One original with facts, layers and evidence, as somebody sees it. What lies beside it is of what is sought, if anything is.
@@ -237,6 +217,7 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
     });
     let evidence = if own { evidence.collect() } else { Vec::new() };
     let near = places::near(engine, &row).await?;
+    let (time_said, place_said) = given::said(engine, row.id).await?;
     let rule = CaptureRule::from_word(&row.taken_rule);
     let derived = engine.catalog.derived_from(row.id).await?;
     let derived = derived.map(|d| DerivedFile { name: last_of(d.path.as_str()), size: d.size });
@@ -267,6 +248,7 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
         taken_sentence: rule.map_or("", CaptureRule::sentence).to_owned(),
         taken_confidence: rule.map_or("low", |r| r.confidence().word()).to_owned(),
         taken_corrected: row.corrected,
+        time_said,
         parts: parts.collect(),
         taken_rule: row.taken_rule,
         landed_at: row.landed_at,
@@ -278,6 +260,7 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
         lens: row.facts.lens,
         exposure: row.facts.exposure,
         place: row.facts.place,
+        place_said: place_said.filter(|_| own),
         near,
         read_problem: row.facts.problem,
         preview: row.preview,

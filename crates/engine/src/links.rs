@@ -17,13 +17,13 @@ use ypogeion_catalog::{
     people::Person,
 };
 use ypogeion_core::{
-    AlbumId, LinkId, OriginalId,
+    AlbumId, LinkId, OriginalId, PersonId,
     access::Role,
     album::May,
     link::{HandsOut, LONGEST, SHORTEST, VISIT, bare_jpeg},
     words::count,
 };
-use ypogeion_wire::link::{Link, NewLink, Outside, OutsidePicture};
+use ypogeion_wire::link::{Link, NewLink, Outside, OutsidePicture, OwnLink};
 
 use crate::{
     albums::allowed,
@@ -120,6 +120,12 @@ pub async fn list(engine: &Engine, owner: &Person, album: AlbumId) -> Result<Vec
     allowed(engine, album, owner.id, May::Own).await?;
     let links = engine.catalog.links(owner.id, album, engine.now()).await?;
     Ok(links.into_iter().map(|link| view(link, None)).collect())
+}
+
+/// All links of one's own, to whichever album.
+pub async fn list_all(engine: &Engine, owner: PersonId) -> Result<Vec<OwnLink>> {
+    let links = engine.catalog.links_of(owner, engine.now()).await?.into_iter();
+    Ok(links.map(|(link, album_name)| OwnLink { album: link.album, album_name, link: view(link, None) }).collect())
 }
 
 /// Withdraws a link: whoever has it sees nothing from now on.

@@ -17,7 +17,7 @@ use ypogeion_wire::{amount::Amount, offsite::Store, overview::Overview, people::
 
 use crate::{
     costs,
-    deletion::braked,
+    deletion::held_back,
     elsewhere,
     engine::Engine,
     error::{Error, Result},
@@ -205,14 +205,14 @@ async fn house(engine: &Engine, person: Option<PersonId>) -> Result<(House, numb
         free(engine),
         async {
             match person {
-                None => tokio::try_join!(braked(engine), kit::worth(engine)).map(Some),
+                None => tokio::try_join!(held_back(engine), kit::worth(engine)).map(Some),
                 Some(_) => Ok(None),
             }
         },
     )?;
     devices.retain(|d| d.revoked_at.is_none());
-    let (braked, kit) = of_the_keeper.unzip();
-    let braked = braked.flatten().map_or(0, |b| b.count);
+    let (held_back, kit) = of_the_keeper.unzip();
+    let held_back = held_back.flatten().map_or(0, |b| b.count);
     let library_away = match engine.home_is_there().await {
         Ok(()) => None,
         Err(Error::LibraryAway(_)) => engine.library.presence().away().map(|(_, why)| why.to_string()),
@@ -226,7 +226,7 @@ async fn house(engine: &Engine, person: Option<PersonId>) -> Result<(House, numb
     let house = House {
         library_away,
         out_of_reach,
-        braked,
+        held_back,
         coming: depths.coming,
         devices: devices.iter().map(|d| device_now(d, engine.now())).collect(),
         home: depths.home,

@@ -445,7 +445,7 @@ async fn originals(
     };
     // The store lists its objects in the order of their names, and so does the ledger: the two are compared side by side.
     let read = || stop::<Broken>("read the ledger");
-    let mut listed = replica.store.list_objects(replica.folder());
+    let mut listed = replica.list_objects();
     let (mut next, mut lost) = (listed.try_next().await.map_err(|e| said(&e))?, HashSet::new());
     for record in ledger.originals.by_object().map_err(read())? {
         let record = record.map_err(read())?;

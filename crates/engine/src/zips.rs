@@ -21,7 +21,7 @@ use ypogeion_catalog::{
 };
 use ypogeion_core::{
     OriginalId, PersonId,
-    caption::Caption,
+    caption::Note,
     words::count,
     zip::{Entry, Layout, Names},
 };
@@ -65,8 +65,8 @@ pub async fn make(engine: &Engine, owner: PersonId, choice: &Choice) -> Result<M
     let name = name_of(&files);
     let left_out = (all - files.len()) as u64;
     let shots: HashSet<OriginalId> = files.iter().map(|f| f.shot).collect();
-    let written = engine.catalog.written_about_pictures(&shots.into_iter().collect::<Vec<_>>()).await?;
-    let (files, layout) = laid(files, scope.album.is_some(), &written);
+    let said = engine.catalog.notes(&shots.into_iter().collect::<Vec<_>>()).await?;
+    let (files, layout) = laid(files, scope.album.is_some(), &said);
     let now = engine.now();
     let zip = Zip { id: Uuid::new_v4(), name, ends_at: now + KEPT, files: files.len() as u64, length: layout.length() };
     engine.catalog.add_zip(owner, &zip, &files, now).await?;
@@ -89,9 +89,9 @@ fn name_of(files: &[ChosenFile]) -> String {
     if first == last { format!("Pictures {first}.zip") } else { format!("Pictures {first} to {last}.zip") }
 }
 
-/// Each file with its name in the zip, and where it starts; behind the first of a picture that somebody wrote about, that, as XMP. `bare`: of an
+/// Each file with its name in the zip, and where it starts; behind the first of a picture that somebody said something about, that, as XMP. `bare`: of an
 /// album, without the folders, which are the libraries' of those whose pictures they are.
-fn laid(files: Vec<ChosenFile>, bare: bool, written: &HashMap<OriginalId, Caption>) -> (Vec<ZipFile>, Layout) {
+fn laid(files: Vec<ChosenFile>, bare: bool, said: &HashMap<OriginalId, Note>) -> (Vec<ZipFile>, Layout) {
     let mut names = Names::default();
     let mut give = |path: &str, id: OriginalId| if bare { names.give_bare(&last_of(path), id) } else { names.give(path, id) };
     // What devices sent has its own name first.
@@ -99,10 +99,10 @@ fn laid(files: Vec<ChosenFile>, bare: bool, written: &HashMap<OriginalId, Captio
     // The file that stands for a picture has its words beside it; without that one, the first that is there.
     let leads: HashSet<OriginalId> = files.iter().filter(|f| f.id == f.shot).map(|f| f.id).collect();
     let mut told = HashSet::new();
-    let mut all = Vec::with_capacity(files.len() + written.len());
+    let mut all = Vec::with_capacity(files.len() + said.len());
     for (f, name) in files.into_iter().zip(own) {
-        let words = written.get(&f.shot).filter(|_| (f.id == f.shot || !leads.contains(&f.shot)) && told.insert(f.shot));
-        let note = words.map(|words| (give(&format!("{}.xmp", f.path), f.id), xmp::write(words).into_bytes()));
+        let said = said.get(&f.shot).filter(|_| (f.id == f.shot || !leads.contains(&f.shot)) && told.insert(f.shot));
+        let note = said.map(|said| (give(&format!("{}.xmp", f.path), f.id), xmp::write(said).into_bytes()));
         let (changed, local) = (f.taken_at, f.taken_local);
         let file = ZipFile { original: f.id, name, size: f.size, changed, local, starts: 0, crc: None, text: None };
         let note = note.map(|(name, text)| ZipFile {

@@ -11,7 +11,7 @@ use quick_xml::{
     events::{BytesStart, Event},
 };
 use ypogeion_core::{
-    caption::{self, Caption},
+    caption::{self, Note},
     capture::{Facts, Told},
 };
 
@@ -41,7 +41,8 @@ pub fn read(packet: &[u8], facts: &mut Facts) {
 }
 
 /// A packet that says this about a picture, to lie beside it.
-pub fn write(words: &Caption) -> String {
+pub fn write(note: &Note) -> String {
+    let Note { words, place, taken } = note;
     let property = |name: &str, text: &str| match text {
         "" => String::new(),
         text => format!(
@@ -49,11 +50,29 @@ pub fn write(words: &Caption) -> String {
             partial_escape(text)
         ),
     };
+    // Minutes with five digits are exact to 2 cm.
+    let angle = |name: &str, degrees: f64, ends: [char; 2]| {
+        let all = (degrees.abs() * 60.0 * 1e5).round() as u32;
+        let (whole, minutes) = (all / 6_000_000, f64::from(all % 6_000_000) / 1e5);
+        format!("   <exif:{name}>{whole},{minutes:.5}{}</exif:{name}>\n", ends[usize::from(degrees < 0.0)])
+    };
+    let place = place.map(|(north, east)| angle("GPSLatitude", north, ['N', 'S']) + &angle("GPSLongitude", east, ['E', 'W']));
+    let taken =
+        taken.map(|at| format!("   <photoshop:DateCreated>{}</photoshop:DateCreated>\n", at.format("%Y-%m-%dT%H:%M:%S%.f")));
+    let mut names = String::new();
+    if place.is_some() {
+        names += " xmlns:exif=\"http://ns.adobe.com/exif/1.0/\"";
+    }
+    if taken.is_some() {
+        names += " xmlns:photoshop=\"http://ns.adobe.com/photoshop/1.0/\"";
+    }
     format!(
         "<x:xmpmeta xmlns:x=\"adobe:ns:meta/\">\n <rdf:RDF xmlns:rdf=\"http://www.w3.org/1999/02/22-rdf-syntax-ns#\">\n  \
-         <rdf:Description rdf:about=\"\" xmlns:dc=\"http://purl.org/dc/elements/1.1/\">\n{}{}  </rdf:Description>\n </rdf:RDF>\n</x:xmpmeta>\n",
+         <rdf:Description rdf:about=\"\" xmlns:dc=\"http://purl.org/dc/elements/1.1/\"{names}>\n{}{}{}{}  </rdf:Description>\n </rdf:RDF>\n</x:xmpmeta>\n",
         property("dc:title", &words.title),
-        property("dc:description", &words.caption)
+        property("dc:description", &words.caption),
+        place.unwrap_or_default(),
+        taken.unwrap_or_default(),
     )
 }
 
@@ -333,8 +352,8 @@ after the thaw</rdf:li><rdf:li xml:lang="nl">Hoogwater</rdf:li></rdf:Alt></dc:de
         let signs = ["weir", " ", "\n", "&", "<", ">", "\"", "'", "]]>", "&amp;", "ß", "🪁", "<!--", "\u{5d0}"];
         for n in 0..signs.len().pow(4) {
             let text: String = (0..4).map(|at| signs[n / signs.len().pow(at) % signs.len()]).collect();
-            let words = Caption { title: caption::title(&text).unwrap(), caption: caption::caption(&text).unwrap() };
-            let read = facts(&write(&words));
+            let words = caption::Caption { title: caption::title(&text).unwrap(), caption: caption::caption(&text).unwrap() };
+            let read = facts(&write(&words.clone().into()));
             assert_eq!(
                 (read.title.unwrap_or_default(), read.caption.unwrap_or_default()),
                 (words.title, words.caption),
@@ -348,6 +367,20 @@ after the thaw</rdf:li><rdf:li xml:lang="nl">Hoogwater</rdf:li></rdf:Alt></dc:de
         let bomb = r#"<!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]><x:x exif:DateTimeOriginal="&b;">&b;</x:x>"#;
         assert_eq!(taken(bomb), None);
         assert_eq!(taken(&"<a>".repeat(100_000)), None);
+    }
+
+    #[test]
+    fn what_people_said_of_time_and_place_is_read_again() {
+        let taken: NaiveDateTime = "1987-07-14T15:00:07.25".parse().unwrap();
+        for place in [(52.158, 4.486), (-16.900001, -180.0), (90.0, 0.000001), (59.999_999_9, 179.999_999_9)] {
+            let note = Note { place: Some(place), taken: Some(taken), ..Note::default() };
+            let read = facts(&write(&note));
+            let there = read.place.unwrap();
+            assert!((there.0 - place.0).abs() < 2e-7 && (there.1 - place.1).abs() < 2e-7, "{there:?} for {place:?}");
+            assert_eq!((read.told.map(|t| t.local), read.title, read.caption), (Some(taken), None, None));
+        }
+        let alone = write(&Note { taken: Some(taken), ..Note::default() });
+        assert!(alone.contains("<photoshop:DateCreated>1987-07-14T15:00:07.250</") && !alone.contains("exif"), "{alone}");
     }
 
     #[test]

@@ -213,6 +213,8 @@ mod tests {
             favourite_of: Vec::new(),
             albums: Vec::new(),
             words: None,
+            given_time: None,
+            given_place: None,
             put_away: false,
             object: ObjectRecord { name: format!("objects/{:02}", 99 - id), size: 200, hash: Digest::of(b"s").into() },
         }))

@@ -9,12 +9,14 @@ use std::{
 use bytes::Bytes;
 use chrono::{DateTime, Utc};
 use flate2::{Compression, read::GzDecoder, write::GzEncoder};
+use futures_util::{StreamExt, stream::BoxStream};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 use ypogeion_core::{
     Digest,
     kit::KitEnd,
     ledger::{self, CheckpointHead, LedgerEnd, LedgerError, LedgerKey, Proof, Record, SegmentHead, SegmentRef, line, with_proof},
+    object::folders,
     words,
 };
 
@@ -22,7 +24,7 @@ use crate::{
     Fault, Keys, Ledger, Store,
     contents::Contents,
     seal::{OpenError, open, seal},
-    store::FORMAT_NAME,
+    store::{FORMAT_NAME, Listed},
 };
 
 const FORMAT: &str = "ypogeion-store";
@@ -339,9 +341,14 @@ impl Replica {
         if self.keys.is_plain() { ".jsonl.gz" } else { ".jsonl.gz.age" }
     }
 
-    /// The folder that its originals are in.
-    pub fn folder(&self) -> &'static str {
-        if self.keys.is_plain() { "pictures" } else { "objects" }
+    /// The objects of its originals, in the order of their names' bytes, page by page.
+    ///
+    /// # Errors
+    /// Those of [`Store::list_objects`].
+    pub fn list_objects(&self) -> BoxStream<'static, Result<Listed, Fault>> {
+        let store = self.store.clone();
+        let folders = futures_util::stream::iter(folders(self.keys.is_plain()));
+        folders.flat_map(move |folder| store.list_objects(folder)).boxed()
     }
 
     /// Returns the hash of the bytes that are in the store then.

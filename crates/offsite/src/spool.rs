@@ -209,21 +209,21 @@ mod tests {
     #[test]
     fn what_was_sealed_before_is_found_and_goes_on_where_it_was() {
         let spool = tempfile::tempdir().unwrap();
-        let mut entry = seal_into(spool.path(), "objects/ab/abcd.age", Digest::of(b"kite"), seal(b"sealed kite")).unwrap();
+        let mut entry = seal_into(spool.path(), "sealed/ab/abcd.age", Digest::of(b"kite"), seal(b"sealed kite")).unwrap();
         assert!(entry.upload().is_none());
         let upload = Upload { id: "u1".into(), checksum: None, part: 16, parts: vec![Some("etag".into()), None] };
         entry.set_upload(Some(upload.clone())).unwrap();
-        let again = seal_into(spool.path(), "objects/ab/abcd.age", Digest::of(b"kite"), never).unwrap();
+        let again = seal_into(spool.path(), "sealed/ab/abcd.age", Digest::of(b"kite"), never).unwrap();
         assert_eq!((again.upload(), again.both()), (Some(&upload), entry.both()));
-        forget(spool.path(), "objects/ab/abcd.age").unwrap();
+        forget(spool.path(), "sealed/ab/abcd.age").unwrap();
         assert_eq!(fs::read_dir(spool.path()).unwrap().count(), 0);
-        forget(spool.path(), "objects/ab/abcd.age").unwrap();
+        forget(spool.path(), "sealed/ab/abcd.age").unwrap();
     }
 
     #[test]
     fn what_does_not_fit_is_sealed_anew() {
         let spool = tempfile::tempdir().unwrap();
-        let (name, kite) = ("objects/ab/abcd.age", Digest::of(b"kite"));
+        let (name, kite) = ("sealed/ab/abcd.age", Digest::of(b"kite"));
         let mut entry = seal_into(spool.path(), name, kite, seal(b"sealed kite")).unwrap();
         entry.set_upload(Some(Upload { id: "u1".into(), checksum: None, part: 16, parts: Vec::new() })).unwrap();
         // Bytes that were not on the disk yet when the power went.
@@ -245,7 +245,7 @@ mod tests {
     fn only_what_nobody_touched_for_long_is_taken_away() {
         let spool = tempfile::tempdir().unwrap();
         let store = spool.path().join("store");
-        let entry = seal_into(&store, "objects/ab/abcd.age", Digest::of(b"kite"), seal(b"sealed kite")).unwrap();
+        let entry = seal_into(&store, "sealed/ab/abcd.age", Digest::of(b"kite"), seal(b"sealed kite")).unwrap();
         tidy(spool.path(), Duration::from_secs(60)).unwrap();
         assert!(entry.bytes().exists());
         let old = SystemTime::now() - Duration::from_secs(3600);

@@ -212,7 +212,7 @@ async fn deleted(stage: &Stage) -> Step<()> {
     let page = stage.keeper.ask(Method::GET, "api/originals?month=2026-06&limit=500", None).await?;
     let ids: Vec<_> = page["originals"].as_array().into_iter().flatten().map(|o| o["id"].clone()).take(5).collect();
     stage.keeper.ask(Method::POST, "api/holding", Some(json!({ "originals": ids }))).await?;
-    stage.keeper.ask(Method::PATCH, "api/household", Some(json!({ "brake_percent": 1 }))).await?;
+    stage.keeper.ask(Method::PATCH, "api/household", Some(json!({ "safety_stop_percent": 1 }))).await?;
     stage.keeper.ask(Method::POST, "api/holding/end", Some(json!({ "originals": ids[..2] }))).await?;
     Ok(())
 }

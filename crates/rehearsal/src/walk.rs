@@ -176,7 +176,7 @@ impl Walk<'_> {
         let kit = self.stage.keeper.kit(PEOPLE[0].password).await?;
         let key = kit.lines().find_map(|l| l.strip_prefix("Key: ")).ok_or("the kit names no key")?;
         let contents: BTreeSet<Digest> = self.at_home.iter().map(|(_, d)| *d).collect();
-        let (objects, opened) = open_with_age(self.folder, &self.stage.house.store_folder().join("objects"), key)?;
+        let (objects, opened) = open_with_age(self.folder, &self.stage.house.store_folder().join("sealed"), key)?;
         self.report.check("objects in the store (equal pictures once)", contents.len(), objects);
         self.report.check("opened by age to the right bytes", contents.len(), opened.intersection(&contents).count());
         Ok((kit, filed))

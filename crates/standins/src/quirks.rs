@@ -118,7 +118,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         assert!(swallow(folder.path(), "../out", &Bytes::from_static(b"x")).is_err());
         assert!(swallow(folder.path(), "", &Bytes::new()).is_err());
-        swallow(folder.path(), "objects/ab/cd", &Bytes::from_static(b"x")).unwrap();
-        assert_eq!(fs::read(folder.path().join("objects/ab/cd")).unwrap(), b"x");
+        swallow(folder.path(), "sealed/ab/cd", &Bytes::from_static(b"x")).unwrap();
+        assert_eq!(fs::read(folder.path().join("sealed/ab/cd")).unwrap(), b"x");
     }
 }

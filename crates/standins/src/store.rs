@@ -112,7 +112,7 @@ impl State {
             } else {
                 counts.puts += 1
             }
-            counts.objects += u64::from(path.contains("/objects/") && query.is_empty());
+            counts.objects += u64::from(path.contains("/sealed/") && query.is_empty());
         }
         let mut uploads = self.uploads.lock().unwrap_or_else(PoisonError::into_inner);
         part("uploadId=").is_some_and(|id| *uploads.entry(id).or_default())
@@ -261,7 +261,7 @@ impl Asked {
             is_post: *request.method() == Method::POST,
             query: request.uri().query().unwrap_or_default().to_owned(),
             place: folder.join(bucket),
-            is_original: key.split('/').any(|part| part == "objects"),
+            is_original: key.split('/').any(|part| part == "sealed"),
             key,
         }
     }
@@ -485,7 +485,7 @@ fn collect(folder: &Path, found: &mut Vec<PathBuf>) -> io::Result<()> {
         let path = entry?.path();
         if path.is_dir() {
             collect(&path, found)?;
-        } else if path.extension().is_some_and(|e| e == "age") && path.components().any(|c| c.as_os_str() == "objects") {
+        } else if path.extension().is_some_and(|e| e == "age") && path.components().any(|c| c.as_os_str() == "sealed") {
             found.push(path);
         }
     }
@@ -506,11 +506,11 @@ mod tests {
     #[test]
     fn damage_reaches_sealed_objects_only() {
         let folder = tempfile::tempdir().unwrap();
-        let objects = folder.path().join("bucket/objects/ab");
+        let objects = folder.path().join("bucket/sealed/ab");
         fs::create_dir_all(&objects).unwrap();
         fs::write(objects.join("x.age"), b"sealed").unwrap();
         fs::write(folder.path().join("bucket/FORMAT.json"), b"{}").unwrap();
-        assert_eq!(damage(folder.path(), 5, flip_bit).unwrap(), ["bucket/objects/ab/x.age"]);
+        assert_eq!(damage(folder.path(), 5, flip_bit).unwrap(), ["bucket/sealed/ab/x.age"]);
         assert_eq!(fs::read(objects.join("x.age")).unwrap(), b"sea|ed");
         assert_eq!(fs::read(folder.path().join("bucket/FORMAT.json")).unwrap(), b"{}");
     }

@@ -71,6 +71,8 @@ pub struct HowMuch {
     pub bytes: u64,
     /// Files without a good copy at home: these can be restored from a store, and are not downloaded.
     pub not_at_home: u64,
+    /// What a clock on the wall showed when the oldest was taken; none: nothing is chosen.
+    pub oldest: Option<NaiveDateTime>,
     /// When this was so. Say it with what is done next, so that nothing is meant that came meanwhile.
     pub as_of: DateTime<Utc>,
 }

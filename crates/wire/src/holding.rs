@@ -38,8 +38,8 @@ pub struct Holding {
     pub home_days: u16,
     /// How many days longer the stores keep their sealed copies.
     pub offsite_days: u16,
-    /// For the keeper: what the brake holds, of the whole household.
-    pub brake: Option<Brake>,
+    /// For the keeper: what the safety stop holds, of the whole household.
+    pub safety_stop: Option<SafetyStop>,
 }
 
 /// Something that was deleted.
@@ -71,9 +71,9 @@ pub struct HeldOriginal {
     pub stage: Stage,
 }
 
-/// The brake: so much would leave holding within one day that somebody should look first.
+/// The safety stop: so much would leave holding within one day that somebody should look first.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Brake {
+pub struct SafetyStop {
     /// Originals that wait.
     pub count: u64,
     /// Their bytes.

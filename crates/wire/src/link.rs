@@ -3,7 +3,7 @@
 use chrono::{DateTime, NaiveDateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use ypogeion_core::{LinkId, OriginalId};
+use ypogeion_core::{AlbumId, LinkId, OriginalId};
 
 /// A link that is to be.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -39,6 +39,18 @@ pub struct Link {
     /// What is given to somebody outside. Told once, where it is made: only a hash of it is kept.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub address: Option<String>,
+}
+
+/// A link of one's own, with its album.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct OwnLink {
+    /// The album that it leads to.
+    #[schema(value_type = Uuid)]
+    pub album: AlbumId,
+    /// What that is called.
+    pub album_name: String,
+    /// The link.
+    pub link: Link,
 }
 
 /// What is in the address of a link, and what was typed.

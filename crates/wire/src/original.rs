@@ -5,7 +5,10 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use ypogeion_core::{Digest, OriginalId, PersonId, state::Layer};
 
-use crate::album::AlbumName;
+use crate::{
+    album::AlbumName,
+    given::{SaidWhen, SaidWhere},
+};
 
 /// A month and how much is in it.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -205,6 +208,8 @@ pub struct Original {
     pub taken_confidence: String,
     /// Whether the time was put right afterwards, because the device's clock was wrong.
     pub taken_corrected: bool,
+    /// That somebody said when it was taken.
+    pub time_said: Option<SaidWhen>,
     /// The files of its shot, itself included; the one that stands for the shot first.
     pub parts: Vec<ShotPart>,
     /// When it came home.
@@ -225,6 +230,8 @@ pub struct Original {
     pub exposure: Option<String>,
     /// Degrees north and east.
     pub place: Option<(f64, f64)>,
+    /// That somebody said where it was taken, or that it has no place; of one's own.
+    pub place_said: Option<SaidWhere>,
     /// The nearest town: `near Leiden, Netherlands`. None: it has no place, or nobody has found out yet.
     pub near: Option<String>,
     /// What could not be read of it, if anything.

@@ -88,8 +88,8 @@ pub struct Household {
     pub home_days: u16,
     /// How many days longer the stores keep their sealed copies; up to 365.
     pub offsite_days: u16,
-    /// The brake: if more than this share of the library, in percent, would go within one day, nothing goes until the keeper has looked.
-    pub brake_percent: u8,
+    /// The safety stop: if more than this share of the library, in percent, would go within one day, nothing goes until the keeper has looked.
+    pub safety_stop_percent: u8,
 }
 
 /// A ready-made filing plan.
@@ -147,7 +147,7 @@ pub struct HouseholdChange {
     pub offsite_days: Option<u16>,
     /// 1 to 100.
     #[serde(default)]
-    pub brake_percent: Option<u8>,
+    pub safety_stop_percent: Option<u8>,
 }
 
 /// A member.

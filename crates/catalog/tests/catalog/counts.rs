@@ -133,7 +133,7 @@ async fn act(w: &World, c: &mut AsyncPgConnection, dice: &mut Dice, stores: &[St
         }
         3..=5 => {
             let ((_, digest), store) = (one(dice), stores[dice.roll(stores.len())]);
-            let object = ObjectRecord { name: format!("objects/{digest}"), size: 200, hash: digest.into() };
+            let object = ObjectRecord { name: format!("sealed/{digest}"), size: 200, hash: digest.into() };
             w.catalog.confirm(store, digest, &object, (at, 0), (at, at)).await.unwrap();
             return;
         }
@@ -360,7 +360,7 @@ async fn who_changes_the_same_at_the_same_time_counts_it_once() {
             stores.iter().flat_map(|store| all.iter().map(move |(_, digest)| (*store, *digest))).map(|(store, digest)| {
                 let catalog = w.catalog.clone();
                 async move {
-                    let object = ObjectRecord { name: format!("objects/{digest}"), size: 200, hash: digest.into() };
+                    let object = ObjectRecord { name: format!("sealed/{digest}"), size: 200, hash: digest.into() };
                     catalog.confirm(store, digest, &object, (at, 0), (at, at)).await.unwrap();
                 }
             });

@@ -163,7 +163,7 @@ async fn plans_that_are_kept_are_as_good_for_many() {
     let life = async |n: u32| {
         let (bytes, at) = (n.to_le_bytes(), w.now + TimeDelta::hours(1));
         let id = w.land(&bytes, &format!("juno/2026/04/{n}.jpg")).await.unwrap();
-        let object = ObjectRecord { name: format!("objects/of {n}"), size: 200, hash: Digest::of(&bytes).into() };
+        let object = ObjectRecord { name: format!("sealed/of {n}"), size: 200, hash: Digest::of(&bytes).into() };
         w.catalog.confirm(store, Digest::of(&bytes), &object, (w.now, 0), (at, at)).await.unwrap();
         w.catalog.set_preview(id, Some("abc")).await.unwrap();
         w.catalog.store_well(store, w.now).await.unwrap();
@@ -181,7 +181,7 @@ async fn plans_that_are_kept_are_as_good_for_many() {
     let many = MANY.replace(" WHERE name <> 'a.jpg'", " ON CONFLICT DO NOTHING");
     other.batch_execute(&format!("{many} ON CONFLICT DO NOTHING")).await.unwrap();
     let and_their_work = format!(
-        "INSERT INTO object (store, digest, name, size, sealed_hash, sealed_algorithm, confirmed_at) SELECT '{0}', digest, 'objects/' || name, 9, digest, 'blake3', now() FROM original ON CONFLICT DO NOTHING;
+        "INSERT INTO object (store, digest, name, size, sealed_hash, sealed_algorithm, confirmed_at) SELECT '{0}', digest, 'sealed/' || name, 9, digest, 'blake3', now() FROM original ON CONFLICT DO NOTHING;
          INSERT INTO standing (original, place, good, since) SELECT id, '{0}', true, now() FROM original ON CONFLICT DO NOTHING;
          INSERT INTO job (kind, key, store, priority, due) SELECT 'prove', id, '{0}', 5, now() + interval '9 days' FROM original ON CONFLICT DO NOTHING;
          INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', id, '{0}', 13, now() + interval '9 days' FROM original ON CONFLICT DO NOTHING",

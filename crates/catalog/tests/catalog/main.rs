@@ -4,6 +4,7 @@ mod counts;
 mod deletion;
 mod earlier;
 mod find;
+mod given;
 mod growth;
 mod outbox;
 mod places;
@@ -250,7 +251,7 @@ async fn layers_follow_the_observations() {
     let depths = w.catalog.depths(None, since).await.unwrap();
     assert_eq!((depths.home.count, depths.exposed.count, depths.exposed_since), (1, 1, Some(w.now)));
 
-    let object = ObjectRecord { name: "objects/00/x.age".into(), size: 200, hash: Digest::of(b"sealed").into() };
+    let object = ObjectRecord { name: "sealed/00/x.age".into(), size: 200, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(store, digest, &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     w.catalog.confirm(store, digest, &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     let depths = w.catalog.depths(Some(w.person), since).await.unwrap();
@@ -567,7 +568,7 @@ async fn in_the_store_alone(w: &World, store: StoreId) -> OriginalId {
 /// An original that a store has confirmed and its ledger names.
 async fn stored(w: &World, store: StoreId, bytes: &[u8], path: &str) -> OriginalId {
     let id = w.land(bytes, path).await.unwrap();
-    let object = ObjectRecord { name: format!("objects/{}", Digest::of(bytes)), size: 200, hash: Digest::of(b"sealed").into() };
+    let object = ObjectRecord { name: format!("sealed/{}", Digest::of(bytes)), size: 200, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(store, Digest::of(bytes), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     w.write_segment(store, 1).await;
     id
@@ -671,7 +672,7 @@ async fn a_copy_leaves_its_store_after_the_ledger_and_nobody_counts_on_it_meanwh
     let (removing, lease) = (Uuid::from_u128(7), TimeDelta::minutes(1));
     assert_eq!(w.catalog.take_work(Kind::Remove, removing, (w.now, lease), 1, &[]).await.unwrap().len(), 1);
     let ToRemove::Object { name, .. } = w.catalog.begin_removal(kite, store).await.unwrap() else { panic!("nobody needs it") };
-    assert_eq!(name, format!("objects/{digest}"));
+    assert_eq!(name, format!("sealed/{digest}"));
     // The same bytes arrive while the store is removing them: they wait, and are sent after that.
     let again = w.land(b"kite", "juno/2026/04/again.jpg").await.unwrap();
     assert!(w.catalog.is_leaving(store, digest).await.unwrap());
@@ -728,7 +729,7 @@ async fn what_moves_while_a_segment_is_written_is_written_again() {
     let w = world().await;
     let store = w.add_store().await;
     let kite = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
-    let object = ObjectRecord { name: "objects/a".into(), size: 200, hash: Digest::of(b"sealed").into() };
+    let object = ObjectRecord { name: "sealed/a".into(), size: 200, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(store, Digest::of(b"kite"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     let rows = w.catalog.unlisted(store, 9).await.unwrap();
     let (from, to) = (FiledPath::parse("juno/2026/04/a.jpg").unwrap(), FiledPath::parse("juno/2026/a.jpg").unwrap());
@@ -743,7 +744,7 @@ async fn what_moves_while_a_segment_is_written_is_written_again() {
 async fn rules_for_what_was_deleted_are_kept() {
     let w = world().await;
     assert_eq!(w.catalog.retention().await.unwrap(), Retention::default());
-    let rule = Retention { home_days: None, offsite_days: 0, brake_percent: 100 };
+    let rule = Retention { home_days: None, offsite_days: 0, safety_stop_percent: 100 };
     w.catalog.change_retention(rule).await.unwrap();
     assert_eq!(w.catalog.retention().await.unwrap(), rule);
 }
@@ -762,7 +763,7 @@ async fn what_has_no_copy_away_from_home_goes_first_and_a_full_store_is_passed_o
     assert_eq!(w.catalog.next_due(Kind::Replicate, w.now, &[quay]).await.unwrap(), None);
     let first = take(&[]).await.remove(0);
     assert_eq!(first.key, one.0, "the oldest one first");
-    let object = ObjectRecord { name: "objects/aa".into(), size: 9, hash: Digest::of(b"sealed").into() };
+    let object = ObjectRecord { name: "sealed/aa".into(), size: 9, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(quay, Digest::of(b"one"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     w.catalog.finish_work(&first).await.unwrap();
     // Another store: what has a copy by now waits for what has none, though it is older.
@@ -780,7 +781,7 @@ async fn a_store_that_turns_out_to_be_in_the_house_leaves_its_pictures_exposed()
     let one = w.land(b"one", "juno/a.jpg").await.unwrap();
     let other = w.land(b"other", "juno/b.jpg").await.unwrap();
     let drawer = w.add_store().await;
-    let object = ObjectRecord { name: "objects/aa".into(), size: 9, hash: Digest::of(b"sealed").into() };
+    let object = ObjectRecord { name: "sealed/aa".into(), size: 9, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(drawer, Digest::of(b"one"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     let address =
         StoreAddress { name: "Aunt’s box".into(), bucket: "box".into(), ..w.catalog.store(drawer).await.unwrap().address };
@@ -810,12 +811,12 @@ async fn what_is_sealed_anew_under_its_own_name_leaves_nothing_behind() {
     let object = |name: &str| ObjectRecord { name: name.into(), size: 9, hash: Digest::of(b"sealed").into() };
     let digest = Digest::of(b"kite");
     w.land(b"kite", "juno/kite.jpg").await.unwrap();
-    w.catalog.confirm(store, digest, &object("objects/ab/one.age"), (w.now, 0), (w.now, w.now)).await.unwrap();
-    w.catalog.resealed(store, (digest, "objects/ab/one.age"), &object("objects/ab/one.age"), 1, w.now).await.unwrap();
+    w.catalog.confirm(store, digest, &object("sealed/ab/one.age"), (w.now, 0), (w.now, w.now)).await.unwrap();
+    w.catalog.resealed(store, (digest, "sealed/ab/one.age"), &object("sealed/ab/one.age"), 1, w.now).await.unwrap();
     assert_eq!(w.catalog.superseded_left(store).await.unwrap(), 0);
-    w.catalog.resealed(store, (digest, "objects/ab/one.age"), &object("objects/ab/two.age"), 2, w.now).await.unwrap();
+    w.catalog.resealed(store, (digest, "sealed/ab/one.age"), &object("sealed/ab/two.age"), 2, w.now).await.unwrap();
     assert_eq!(w.catalog.superseded_left(store).await.unwrap(), 1);
     // The one in use was changed meanwhile: then the new one is too many.
-    w.catalog.resealed(store, (digest, "objects/ab/one.age"), &object("objects/ab/three.age"), 3, w.now).await.unwrap();
+    w.catalog.resealed(store, (digest, "sealed/ab/one.age"), &object("sealed/ab/three.age"), 3, w.now).await.unwrap();
     assert_eq!(w.catalog.superseded_left(store).await.unwrap(), 2);
 }

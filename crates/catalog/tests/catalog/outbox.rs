@@ -205,7 +205,7 @@ async fn whatever_changes_of_an_original_its_ledgers_say_anew() {
     let w = world().await;
     let store = w.add_store().await;
     w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
-    let object = ObjectRecord { name: "objects/a".into(), size: 200, hash: Digest::of(b"sealed").into() };
+    let object = ObjectRecord { name: "sealed/a".into(), size: 200, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(store, Digest::of(b"kite"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
     let changes = [
@@ -271,7 +271,7 @@ async fn what_becomes_of_a_copy_while_it_is_listed_is_listed_after_it(#[case] ho
     let store = w.add_store().await;
     let digest = Digest::of(b"kite");
     let id = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
-    let object = |n: &str| ObjectRecord { name: format!("objects/{n}"), size: 200, hash: Digest::of(n.as_bytes()).into() };
+    let object = |n: &str| ObjectRecord { name: format!("sealed/{n}"), size: 200, hash: Digest::of(n.as_bytes()).into() };
     let unlisted = async || w.catalog.unlisted(store, 9).await.unwrap();
     let seen = |outcome| Observation { place: Place::Store(store), act: Act::Listed, at: w.now, digest: None, outcome };
     w.catalog.confirm(store, digest, &object("a"), (w.now, 0), (w.now, w.now)).await.unwrap();
@@ -282,7 +282,7 @@ async fn what_becomes_of_a_copy_while_it_is_listed_is_listed_after_it(#[case] ho
             assert!(unlisted().await.is_empty(), "there is no object to be named");
             w.catalog.confirm(store, digest, &object("b"), (w.now, 0), (w.now, w.now)).await.unwrap();
         }
-        "anew" => w.catalog.resealed(store, (digest, "objects/a"), &object("b"), 1, w.now).await.unwrap(),
+        "anew" => w.catalog.resealed(store, (digest, "sealed/a"), &object("b"), 1, w.now).await.unwrap(),
         _ => {
             w.catalog.observe(id, digest, &seen(Outcome::Missing)).await.unwrap();
             w.catalog.observe(id, digest, &seen(Outcome::Right)).await.unwrap();
@@ -301,7 +301,7 @@ async fn a_copy_that_is_good_again_is_named_again() {
     let store = w.add_store().await;
     let digest = Digest::of(b"kite");
     let id = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
-    let object = ObjectRecord { name: "objects/a".into(), size: 200, hash: Digest::of(b"sealed").into() };
+    let object = ObjectRecord { name: "sealed/a".into(), size: 200, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(store, digest, &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     w.write_segment(store, 1).await;
     let job = take(&w, Kind::Ledger, w.now).await.unwrap();
@@ -326,7 +326,7 @@ async fn a_checkpoint_says_what_the_next_segment_will_say_as_well() {
     let w = world().await;
     let store = w.add_store().await;
     let id = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
-    let object = ObjectRecord { name: "objects/a".into(), size: 200, hash: Digest::of(b"sealed").into() };
+    let object = ObjectRecord { name: "sealed/a".into(), size: 200, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(store, Digest::of(b"kite"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     w.write_segment(store, 1).await;
     let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
@@ -359,7 +359,7 @@ async fn an_object_does_not_leave_for_ever() {
     let w = world().await;
     let store = w.add_store().await;
     let kite = w.land(b"kite", "juno/2026/04/a.jpg").await.unwrap();
-    let object = ObjectRecord { name: "objects/a".into(), size: 200, hash: Digest::of(b"sealed").into() };
+    let object = ObjectRecord { name: "sealed/a".into(), size: 200, hash: Digest::of(b"sealed").into() };
     w.catalog.confirm(store, Digest::of(b"kite"), &object, (w.now, 0), (w.now, w.now)).await.unwrap();
     w.catalog.hold(w.person, &[kite], "Juno", w.now, Some(w.now)).await.unwrap();
     assert_eq!(w.catalog.remove_due(Release::All, w.now, w.now, 9).await.unwrap(), 1);
@@ -391,7 +391,7 @@ async fn missing_work_follows_from_how_things_are() {
     let w = world().await;
     let store = w.add_store().await;
     let object =
-        |name: &str| ObjectRecord { name: format!("objects/{name}"), size: 200, hash: Digest::of(name.as_bytes()).into() };
+        |name: &str| ObjectRecord { name: format!("sealed/{name}"), size: 200, hash: Digest::of(name.as_bytes()).into() };
     let landed = async |name: &str| w.land(name.as_bytes(), &format!("juno/2026/04/{name}.jpg")).await.unwrap();
     let confirmed = async |name: &str| {
         let ends = (w.now, w.now);

@@ -21,7 +21,7 @@ async fn what_is_asked_again_and_again_is_planned_once() {
     for n in 0..PICTURES {
         let bytes = n.to_le_bytes();
         let id = w.land(&bytes, &format!("juno/2026/04/{n}.jpg")).await.unwrap();
-        let object = ObjectRecord { name: format!("objects/{n}"), size: 200, hash: Digest::of(&bytes).into() };
+        let object = ObjectRecord { name: format!("sealed/{n}"), size: 200, hash: Digest::of(&bytes).into() };
         let at = w.now + TimeDelta::hours(1);
         w.catalog.confirm(store, Digest::of(&bytes), &object, (w.now, 0), (at, at)).await.unwrap();
         w.catalog.set_preview(id, Some("abc")).await.unwrap();

@@ -17,9 +17,9 @@ pub use self::{
     holdings::{Change, Holdings, OriginalsTable, made_at},
     proof::{LedgerKey, Proof, with_proof},
     records::{
-        AlbumRecord, AlbumShareRecord, DeviceRecord, EntryRecord, FORMAT, HeldRecord, HouseholdRecord, InAlbumRecord, MacRecord,
-        ObjectRecord, OriginalRecord, PersonRecord, RecipientRecord, Record, RemovedRecord, RulesRecord, StoreRecord,
-        WordsRecord, line,
+        AlbumRecord, AlbumShareRecord, DeviceRecord, EntryRecord, FORMAT, GivenPlaceRecord, GivenTimeRecord, HeldRecord,
+        HouseholdRecord, InAlbumRecord, MacRecord, ObjectRecord, OriginalRecord, PersonRecord, RecipientRecord, Record,
+        RemovedRecord, RulesRecord, StoreRecord, WordsRecord, line,
     },
 };
 
@@ -55,6 +55,8 @@ mod tests {
             favourite_of: Vec::new(),
             albums: Vec::new(),
             words: None,
+            given_time: None,
+            given_place: None,
             put_away: false,
             object: ObjectRecord { name: "objects/00/00.age".into(), size: 200, hash: Digest::of(b"s").into() },
         }))

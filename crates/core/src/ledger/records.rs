@@ -298,6 +298,12 @@ pub struct OriginalRecord {
     /// What people wrote about it; what its file says is in its file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub words: Option<WordsRecord>,
+    /// What people said about when it was taken. The times here are with it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub given_time: Option<GivenTimeRecord>,
+    /// What people said about where it was taken; what its file says is in its file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub given_place: Option<GivenPlaceRecord>,
     /// Whether its picture was put away.
     #[serde(default, skip_serializing_if = "is_false")]
     pub put_away: bool,
@@ -322,6 +328,31 @@ pub struct WordsRecord {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub by: Option<PersonId>,
     /// When.
+    pub at: DateTime<Utc>,
+}
+
+/// That somebody said when a picture was taken.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct GivenTimeRecord {
+    /// So many were added to what is known otherwise.
+    pub seconds: i64,
+    /// Who said it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<PersonId>,
+    /// When they did.
+    pub at: DateTime<Utc>,
+}
+
+/// That somebody said where a picture was taken.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct GivenPlaceRecord {
+    /// Degrees north and east. None: that it has no place, whatever its file says.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub place: Option<(f64, f64)>,
+    /// Who said it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<PersonId>,
+    /// When they did.
     pub at: DateTime<Utc>,
 }
 

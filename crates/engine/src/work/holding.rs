@@ -13,7 +13,7 @@ use ypogeion_core::{
     OriginalId,
     deletion::Stage,
     filing::FiledPath,
-    retention::{Release, brake},
+    retention::{Release, safety_stop},
     words,
 };
 use ypogeion_offsite::Fault;
@@ -111,13 +111,13 @@ async fn without_derived(engine: &Arc<Engine>, id: OriginalId) -> Result<()> {
     Ok(engine.catalog.forget_derived(id).await?)
 }
 
-/// Lets go of what has waited long enough, as far as the brake allows.
+/// Lets go of what has waited long enough, as far as the safety stop allows.
 pub(super) async fn release(engine: &Arc<Engine>) -> Result<Ended> {
     let now = engine.now();
     let rule = engine.catalog.retention().await?;
     let leaving = engine.catalog.leaving(now).await?;
-    let braked = brake(&leaving, rule.brake_percent);
-    let release = Release::by(braked);
+    let held_back = safety_stop(&leaving, rule.safety_stop_percent);
+    let release = Release::by(held_back);
     let mut gone = 0;
     loop {
         // What the keeper has looked at goes in any case.
@@ -130,14 +130,18 @@ pub(super) async fn release(engine: &Arc<Engine>) -> Result<Ended> {
         let line = format!("removed {}, whose time was over", words::counted(gone, "deleted file"));
         engine.catalog.write_record(now, "Ypogeion", &line).await?;
     }
-    if let Err(braked) = braked {
-        tracing::warn!(originals = braked.due.count, percent = braked.percent, "the safety stop keeps what would be removed");
+    if let Err(held_back) = held_back {
+        tracing::warn!(
+            originals = held_back.due.count,
+            percent = held_back.percent,
+            "the safety stop keeps what would be removed"
+        );
     }
     engine.live.changed(&[Change::Library, Change::Overview]);
     match engine.catalog.next_leaving().await? {
         // Nothing in holding has an end: whoever deletes something puts this down again.
         None => Ok(Ended::Done),
-        // Held by the brake: the keeper's look puts this down again.
+        // Held by the safety stop: the keeper's look puts this down again.
         Some(next) if next <= now => Ok(Ended::Later(now + LOOK_AGAIN)),
         Some(next) => Ok(Ended::Later(next.min(now + LOOK_AGAIN))),
     }

@@ -9,8 +9,8 @@ use ypogeion_core::{
     capture::CaptureRule,
     kind::MediaKind,
     ledger::{
-        self, HouseholdRecord, InAlbumRecord, LedgerEnd, OriginalRecord, PersonRecord, RecipientRecord, Record, RemovedRecord,
-        RulesRecord, SegmentRef, StoreRecord, WordsRecord,
+        self, GivenPlaceRecord, GivenTimeRecord, HouseholdRecord, InAlbumRecord, LedgerEnd, OriginalRecord, PersonRecord,
+        RecipientRecord, Record, RemovedRecord, RulesRecord, SegmentRef, StoreRecord, WordsRecord,
     },
 };
 use ypogeion_offsite::{Fault, Replica};
@@ -160,14 +160,19 @@ struct Marks {
     favourites: HashMap<OriginalId, Vec<PersonId>>,
     albums: HashMap<OriginalId, Vec<InAlbumRecord>>,
     words: HashMap<OriginalId, WordsRecord>,
+    times: HashMap<OriginalId, GivenTimeRecord>,
+    places: HashMap<OriginalId, GivenPlaceRecord>,
 }
 
 impl Marks {
     async fn of(engine: &Engine, ids: &[OriginalId]) -> Result<Self> {
+        let (times, places) = engine.catalog.given_to(ids).await?;
         Ok(Marks {
             favourites: engine.catalog.favourites_of(ids).await?,
             albums: engine.catalog.albums_of(ids).await?,
             words: engine.catalog.written_about(ids).await?,
+            times,
+            places,
         })
     }
 }
@@ -182,6 +187,7 @@ async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, marks: &m
     let favourite_of = marks.favourites.remove(&row.id).unwrap_or_default();
     let albums = marks.albums.remove(&row.id).unwrap_or_default();
     let words = marks.words.remove(&row.id);
+    let (given_time, given_place) = (marks.times.remove(&row.id), marks.places.remove(&row.id));
     Ok(Some(Record::Original(Box::new(OriginalRecord {
         id: row.id,
         person: row.person,
@@ -202,6 +208,8 @@ async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, marks: &m
         favourite_of,
         albums,
         words,
+        given_time,
+        given_place,
         put_away: row.put_away,
         object,
     }))))

@@ -205,12 +205,12 @@ mod tests {
     async fn folders_are_listed_as_if_there_were_none() {
         let store = Arc::new(InMemory::new());
         let mut names = [
-            "r/objects/ab/1.age",
-            "r/objects/ab/2.age",
-            "r/objects/ab.age",
-            "r/objects/ab0.age",
-            "r/objects/a/deep/er/x",
-            "r/objects/b",
+            "r/sealed/ab/1.age",
+            "r/sealed/ab/2.age",
+            "r/sealed/ab.age",
+            "r/sealed/ab0.age",
+            "r/sealed/a/deep/er/x",
+            "r/sealed/b",
             "r/other/x",
         ];
         for name in names {
@@ -222,11 +222,11 @@ mod tests {
         };
         names.sort_unstable();
         assert_eq!(list("r").await, names);
-        assert_eq!(list("r/objects").await, names[..6]);
+        assert_eq!(list("r/sealed").await, names[1..]);
         assert!(list("r/nothing").await.is_empty());
         let (prefix, bare) = (Prefix::new("/r/"), Prefix::new(""));
-        let meta = store.head(&Path::from("r/objects/b")).await.unwrap();
-        assert_eq!((prefix.listed(meta.clone()).name, bare.listed(meta).name), ("objects/b".into(), "r/objects/b".into()));
+        let meta = store.head(&Path::from("r/sealed/b")).await.unwrap();
+        assert_eq!((prefix.listed(meta.clone()).name, bare.listed(meta).name), ("sealed/b".into(), "r/sealed/b".into()));
         assert_eq!((prefix.path("x").as_ref(), bare.path("x").as_ref()), ("r/x", "x"));
     }
 }

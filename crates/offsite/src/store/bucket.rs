@@ -320,7 +320,7 @@ mod tests {
     fn a_refusal_is_told_by_its_code(#[case] status: u16, #[case] code: &str, #[case] refusal: Refusal) {
         let error = answered(status, &format!("<Error><Code>{code}</Code><Message>said</Message></Error>"));
         // A picture may be called like anything.
-        for name in ["objects/ab/cd.age", "pictures/507 InsufficientStorage NoSuchBucket.jpg"] {
+        for name in ["sealed/ab/cd.age", "pictures/507 InsufficientStorage NoSuchBucket.jpg"] {
             match bucket().fault(name, &error, false) {
                 Fault::Refused(found) => assert_eq!(found, refusal),
                 other => panic!("{other}"),
@@ -337,7 +337,7 @@ mod tests {
     #[case::the_name_says_nothing(503, "", false, false)]
     fn what_is_missing(#[case] status: u16, #[case] code: &str, #[case] writing: bool, #[case] missing: bool) {
         let error = answered(status, &format!("<Error><Code>{code}</Code></Error>"));
-        let fault = bucket().fault("objects/NoSuchKey 404.jpg", &error, writing);
+        let fault = bucket().fault("sealed/NoSuchKey 404.jpg", &error, writing);
         assert_eq!(matches!(fault, Fault::Missing(_)), missing, "{fault}");
     }
 

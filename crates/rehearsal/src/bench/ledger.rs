@@ -106,9 +106,11 @@ fn original(n: u64) -> Record {
         favourite_of: Vec::new(),
         albums: Vec::new(),
         words: None,
+        given_time: None,
+        given_place: None,
         put_away: false,
         object: ObjectRecord {
-            name: format!("objects/{}/{digest}.age", &digest.to_string()[..2]),
+            name: format!("sealed/{}/{digest}.age", &digest.to_string()[..2]),
             size: 3_000_900,
             hash: digest.into(),
         },

@@ -36,7 +36,7 @@ const ROWS: &str = "
     CREATE TEMPORARY VIEW big AS SELECT * FROM original
     WHERE id BETWEEN ('00000000-0000-7000-8000-' || lpad(to_hex($from::bigint), 12, '0'))::uuid AND ('00000000-0000-7000-8000-' || lpad(to_hex($to::bigint), 12, '0'))::uuid;
     INSERT INTO object (store, digest, name, size, sealed_hash, sealed_algorithm, confirmed_at, epoch)
-    SELECT s.id, o.digest, 'objects/' || o.id, o.size + 300, o.digest, 'blake3', o.landed_at, 0 FROM big o CROSS JOIN store s;
+    SELECT s.id, o.digest, 'sealed/' || o.id, o.size + 300, o.digest, 'blake3', o.landed_at, 0 FROM big o CROSS JOIN store s;
     INSERT INTO observation (original, place, act, at, digest, outcome) SELECT id, '00000000-0000-0000-0000-000000000000', 'landed', landed_at, digest, 'right' FROM big;
     INSERT INTO observation (original, place, act, at, digest, outcome) SELECT o.id, s.id, 'confirmed', o.landed_at, o.digest, 'right' FROM big o CROSS JOIN store s;
     INSERT INTO standing (original, place, good, since, listed) SELECT id, '00000000-0000-0000-0000-000000000000', true, landed_at, false FROM big;

@@ -594,7 +594,7 @@ impl Lab {
     /// The sealed objects of the store that may be struck. One that was struck twice is left in peace: the third time a store loses the same copy, the
     /// house stops giving it another one and says so (`core::heal`), and does not come to rest.
     fn targets(&self) -> Step<Vec<PathBuf>> {
-        let objects = self.house.store_folder().join("objects");
+        let objects = self.house.store_folder().join("sealed");
         let there = originals_below(&objects)?.into_keys().map(|p| objects.join(p));
         let may = |p: &PathBuf| p.extension().is_some_and(|e| e == "age") && self.hits.get(p).is_none_or(|times| *times < 2);
         Ok(there.filter(may).collect())

@@ -124,8 +124,8 @@ pub async fn run(folder: &Path, seed: u64, steps: u64, tell: &dyn Fn(&str)) -> S
     let house = House::start(options).await?;
     let keeper = house.keeper().await?;
     keeper.ask(Method::POST, "api/stores", Some(house.store_form())).await?;
-    // Nothing waits for days, and no brake: what is let go leaves.
-    keeper.ask(Method::PATCH, "api/household", Some(json!({ "brake_percent": 100, "offsite_days": 0 }))).await?;
+    // Nothing waits for days, and no safety stop: what is let go leaves.
+    keeper.ask(Method::PATCH, "api/household", Some(json!({ "safety_stop_percent": 100, "offsite_days": 0 }))).await?;
     let mut lab = Lab {
         house,
         disk,

@@ -393,7 +393,7 @@ async fn what_all_depends_on_asks_for_the_password_again() {
         (Method::POST, "api/people", json!({ "name": "Marisol", "role": "keeper", "password": "a long password" })),
         (Method::POST, "api/stores", w.house.store_form()),
         (Method::POST, "api/pairings", json!({ "person": piet })),
-        (Method::PATCH, "api/household", json!({ "brake_percent": 100 })),
+        (Method::PATCH, "api/household", json!({ "safety_stop_percent": 100 })),
         (Method::PATCH, person.as_str(), json!({ "password": "taken over now" })),
     ];
     // Eleven minutes after the password was typed.
@@ -407,7 +407,7 @@ async fn what_all_depends_on_asks_for_the_password_again() {
         .ask(Method::POST, "api/people", Some(json!({ "name": "Oma", "role": "guest", "password": "a long password" })))
         .await
         .unwrap();
-    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "brake_percent": 5 }))).await.unwrap();
+    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "safety_stop_percent": 5 }))).await.unwrap();
     let wrong = w.keeper.try_ask(Method::POST, "api/session/proof", Some(json!({ "password": "not this one" }))).await.unwrap();
     assert_eq!(wrong.0, 403);
     w.keeper.ask(Method::POST, "api/session/proof", Some(json!({ "password": w.house.options.keeper.1 }))).await.unwrap();

@@ -110,6 +110,32 @@ async fn what_a_store_loses_or_spoils_is_found_and_sent_again() {
     assert!(again["said"].as_str().unwrap().ends_with("all are right."), "{again}");
 }
 
+/// Copies that an earlier version sent lie in a folder of their own, and the ledger names them there.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_store_with_copies_of_an_earlier_version_is_whole() {
+    let w = proven(3, "").await;
+    let (store, code) = (w.house.store_folder(), "3f".repeat(32));
+    let name = w.sql("SELECT name FROM object ORDER BY name LIMIT 1").trim().to_owned();
+    let earlier = format!("objects/3f/{code}.age");
+    fs::create_dir_all(store.join("objects/3f")).unwrap();
+    fs::rename(store.join(&name), store.join(&earlier)).unwrap();
+    w.sql(&format!("UPDATE object SET name = '{earlier}' WHERE name = '{name}'"));
+    for kind in ["listing", "reading"] {
+        let found = w.check(true, kind).await;
+        assert_eq!(
+            (&found["checked"], &found["missing"], &found["unknown"]),
+            (&json!(3), &json!(0), &json!(0)),
+            "{kind}: {found}"
+        );
+    }
+    // What is lost there is sent again.
+    fs::remove_file(store.join(&earlier)).unwrap();
+    assert_eq!(w.check(true, "listing").await["missing"], 1);
+    all_good(&w, 3).await;
+    let found = w.check(true, "listing").await;
+    assert_eq!((&found["checked"], &found["missing"], &found["unknown"]), (&json!(3), &json!(0), &json!(0)), "{found}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_store_that_forgets_again_and_again_is_not_fed_for_ever() {
     let w = proven(1, "").await;
@@ -302,7 +328,7 @@ async fn only_what_exists_is_checked() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_check_goes_on_over_what_was_let_go() {
     let w = proven(6, "").await;
-    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "brake_percent": 100 }))).await.unwrap();
+    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "safety_stop_percent": 100 }))).await.unwrap();
     let page = w.keeper.ask(Method::GET, "api/originals?limit=2", None).await.unwrap();
     let ids: Vec<_> = page["originals"].as_array().unwrap().iter().map(|o| o["id"].clone()).collect();
     for path in ["api/holding", "api/holding/end"] {

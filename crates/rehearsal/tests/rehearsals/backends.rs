@@ -155,12 +155,12 @@ async fn every_store_does_the_same(#[case] kind: Kind, #[case] faults: Faults, #
     let store = &replica.store;
     // Small objects, under names that mean nothing but themselves.
     let names = [
-        "objects/00/507 NoSuchBucket.age",
-        "objects/ab.age",
-        "objects/ab/1.age",
-        "objects/ab/QuotaExceeded-2.age",
-        "objects/ab0.age",
-        "objects/zz/a_b -c.age",
+        "sealed/00/507 NoSuchBucket.age",
+        "sealed/ab.age",
+        "sealed/ab/1.age",
+        "sealed/ab/QuotaExceeded-2.age",
+        "sealed/ab0.age",
+        "sealed/zz/a_b -c.age",
     ];
     for (n, name) in names.iter().enumerate() {
         let stored = store.put(name, Bytes::from(bytes(n * 1000))).await.unwrap();
@@ -170,12 +170,12 @@ async fn every_store_does_the_same(#[case] kind: Kind, #[case] faults: Faults, #
     }
     let mut sorted = names.map(str::to_owned);
     sorted.sort_unstable();
-    let listed: Vec<_> = store.list_objects("objects").try_collect().await.unwrap();
+    let listed: Vec<_> = store.list_objects("sealed").try_collect().await.unwrap();
     assert_eq!(listed.iter().map(|l| l.name.clone()).collect::<Vec<_>>(), sorted);
     assert_eq!(listed.iter().map(|l| l.size).sum::<u64>(), 15_000);
-    assert_eq!(store.list("objects").await.unwrap(), sorted);
+    assert_eq!(store.list("sealed").await.unwrap(), sorted);
     assert!(store.list("checkpoints").await.unwrap().is_empty(), "a folder that was never made has nothing in it");
-    for missing in ["objects/ab/3.age", "objects/never/made.age"] {
+    for missing in ["sealed/ab/3.age", "sealed/never/made.age"] {
         assert!(matches!(store.get(missing).await, Err(Fault::Missing(name)) if name == missing));
         assert!(matches!(store.size(missing).await, Err(Fault::Missing(_))));
         assert!(store.remove(missing).await.unwrap(), "what is not there is gone");
@@ -184,7 +184,7 @@ async fn every_store_does_the_same(#[case] kind: Kind, #[case] faults: Faults, #
     assert!(matches!(store.get(names[2]).await, Err(Fault::Missing(_))));
 
     // Originals: one in one request, one in parts.
-    for (name, length) in [("objects/11/small.age", 70_000), ("objects/22/large.age", 17 << 20)] {
+    for (name, length) in [("sealed/11/small.age", 70_000), ("sealed/22/large.age", 17 << 20)] {
         let (plain, digest) = (bytes(length), Digest::of(&bytes(length)));
         let object = stand.send(&replica, name, &plain).await.unwrap();
         assert_eq!(object.hash.algorithm(), HashAlgorithm::Blake3);
@@ -209,12 +209,12 @@ async fn every_store_does_the_same(#[case] kind: Kind, #[case] faults: Faults, #
 
 /// What it does with everything that is asked of it.
 async fn asked(store: &Store) -> [(&'static str, Option<Fault>); 5] {
-    let name = "objects/ab/1.age";
+    let name = "sealed/ab/1.age";
     [
-        ("put", store.put("objects/ab/2.age", Bytes::from_static(b"kite")).await.err()),
+        ("put", store.put("sealed/ab/2.age", Bytes::from_static(b"kite")).await.err()),
         ("size", store.size(name).await.err()),
         ("get", store.get(name).await.err()),
-        ("list", store.list_objects("objects").try_collect::<Vec<_>>().await.err()),
+        ("list", store.list_objects("sealed").try_collect::<Vec<_>>().await.err()),
         ("remove", store.remove(name).await.err()),
     ]
 }
@@ -239,7 +239,7 @@ async fn what_goes_wrong_on_the_way_is_told_alike(
 ) {
     let stand = stand(kind).await;
     let replica = stand.replica(None).await;
-    let _read_later = replica.store.put("objects/ab/1.age", Bytes::from_static(b"kite")).await.unwrap();
+    let _read_later = replica.store.put("sealed/ab/1.age", Bytes::from_static(b"kite")).await.unwrap();
     stand.set(faults);
     for (act, fault) in asked(&replica.store).await {
         match fault {
@@ -288,19 +288,19 @@ async fn a_share_lets_in_whom_it_knows() {
 async fn what_is_away_is_not_missing(#[values(Kind::Share, Kind::Disk)] kind: Kind) {
     let stand = stand(kind).await;
     let replica = stand.replica(None).await;
-    let object = stand.send(&replica, "objects/ab/1.age", b"kite").await.unwrap();
+    let object = stand.send(&replica, "sealed/ab/1.age", b"kite").await.unwrap();
     stand.take_away();
     for (act, fault) in asked(&replica.store).await {
         assert!(matches!(fault, Some(Fault::Away(_))), "{act}: {fault:?}");
     }
-    assert!(matches!(compare(&replica, "objects/ab/1.age", object.hash).await, Err(Fault::Away(_))));
-    let sent = stand.send(&replica, "objects/cd/2.age", &bytes(17 << 20)).await;
+    assert!(matches!(compare(&replica, "sealed/ab/1.age", object.hash).await, Err(Fault::Away(_))));
+    let sent = stand.send(&replica, "sealed/cd/2.age", &bytes(17 << 20)).await;
     assert!(matches!(sent, Err(SendError::Store(Fault::Away(_)))), "{sent:?}");
-    assert!(!stand.objects.join("objects").exists(), "nothing was written where the disk is not");
+    assert!(!stand.objects.join("sealed").exists(), "nothing was written where the disk is not");
     // It comes back.
     let _ = fs::remove_dir_all(&stand.objects);
     fs::rename(stand.home.path().join("not mounted"), &stand.objects).unwrap();
-    assert_eq!(compare(&replica, "objects/ab/1.age", object.hash).await.unwrap(), Outcome::Right);
+    assert_eq!(compare(&replica, "sealed/ab/1.age", object.hash).await.unwrap(), Outcome::Right);
     assert!(stand.objects.join(FORMAT_NAME).exists());
 }
 
@@ -314,10 +314,10 @@ async fn nothing_counts_that_was_not_looked_at(
     let replica = stand.replica(begins).await;
     // It has verified it until today; now it knows none any more, and spoils.
     stand.set(Faults { refuses_sums: true, swallows: true, spoil_percent: 100, ..Faults::default() });
-    let sent = stand.send(&replica, "objects/ab/1.age", &bytes(5000)).await;
+    let sent = stand.send(&replica, "sealed/ab/1.age", &bytes(5000)).await;
     assert!(matches!(sent, Err(SendError::Store(Fault::Passing(_)))), "{sent:?}");
     stand.set(Faults { forget_percent: 100, ..Faults::default() });
-    let sent = stand.send(&replica, "objects/ab/2.age", &bytes(5000)).await;
+    let sent = stand.send(&replica, "sealed/ab/2.age", &bytes(5000)).await;
     assert!(matches!(sent, Err(SendError::Store(Fault::Missing(_)))), "{sent:?}");
 }
 
@@ -333,20 +333,20 @@ async fn parts_that_were_sent_stay_sent_until_they_are_forgotten() {
     let object = loop {
         attempts += 1;
         assert!(attempts < 40, "it never came through");
-        match stand.send(&replica, "objects/ab/1.age", &plain).await {
+        match stand.send(&replica, "sealed/ab/1.age", &plain).await {
             Ok(object) => break object,
             Err(SendError::Store(Fault::Passing(_))) => {}
             Err(other) => panic!("{other}"),
         }
     };
     store.set_faults(Faults::default());
-    assert_eq!(prove(&replica, "objects/ab/1.age", Digest::of(&plain)).await.unwrap().0, Outcome::Right);
-    assert_eq!(compare(&replica, "objects/ab/1.age", object.hash).await.unwrap(), Outcome::Right);
+    assert_eq!(prove(&replica, "sealed/ab/1.age", Digest::of(&plain)).await.unwrap().0, Outcome::Right);
+    assert_eq!(compare(&replica, "sealed/ab/1.age", object.hash).await.unwrap(), Outcome::Right);
     store.set_faults(Faults { full: true, ..Faults::default() });
-    stand.send(&replica, "objects/ab/2.age", &plain).await.unwrap_err();
+    stand.send(&replica, "sealed/ab/2.age", &plain).await.unwrap_err();
     store.tear();
     store.set_faults(Faults::default());
-    stand.send(&replica, "objects/ab/2.age", &plain).await.unwrap();
+    stand.send(&replica, "sealed/ab/2.age", &plain).await.unwrap();
 }
 
 /// A house that is killed while it writes a segment writes the next one with the same number. What was said last counts, whichever name comes

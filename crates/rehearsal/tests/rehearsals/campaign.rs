@@ -65,7 +65,7 @@ async fn faults_an_outage_and_kills_lose_nothing_and_send_next_to_nothing_twice(
 
     w.house.store.set_faults(Faults::default());
     w.keeper.wait_until_proven(300).await.unwrap();
-    let objects = walk::originals_below(&w.house.store_folder().join("objects")).unwrap();
+    let objects = walk::originals_below(&w.house.store_folder().join("sealed")).unwrap();
     assert_eq!(objects.len(), count, "each once, and nothing else");
     w.recovers_all(count).await;
 }

@@ -433,12 +433,12 @@ async fn what_is_chosen_is_kept() {
     browser.page.find(Locator::XPath("//*[@role='option'][contains(., '90 days')]")).await.unwrap().click().await.unwrap();
     kept("home_days", json!(90)).await;
     // From five per cent one further, without a mouse.
-    kept("brake_percent", json!(5)).await;
+    kept("safety_stop_percent", json!(5)).await;
     list("Safety stop").await.send_keys(&char::from(Key::Down).to_string()).await.unwrap();
     let focused = async || browser.page.active_element().await.unwrap();
     focused().await.send_keys(&char::from(Key::Down).to_string()).await.unwrap();
     focused().await.send_keys(&char::from(Key::Enter).to_string()).await.unwrap();
-    kept("brake_percent", json!(10)).await;
+    kept("safety_stop_percent", json!(10)).await;
     assert_eq!(browser.barriers().await.unwrap(), Vec::<String>::new());
     for on in [true, false] {
         browser.page.find(Locator::XPath("//label[contains(., 'Make a JPEG copy')]")).await.unwrap().click().await.unwrap();

@@ -107,8 +107,8 @@ async fn the_cost_follows_from_the_prices_and_from_what_is_there() {
     w.keeper.ask(Method::PATCH, &path, Some(json!({ "prices": prices }))).await.unwrap();
     let cost = w.keeper.store().await.unwrap().cost.unwrap();
     // What really lies there, byte by byte.
-    let objects = ypogeion_rehearsal::walk::originals_below(&w.house.store_folder().join("objects")).unwrap();
-    let sealed: u64 = objects.keys().map(|p| fs::metadata(w.house.store_folder().join("objects").join(p)).unwrap().len()).sum();
+    let objects = ypogeion_rehearsal::walk::originals_below(&w.house.store_folder().join("sealed")).unwrap();
+    let sealed: u64 = objects.keys().map(|p| fs::metadata(w.house.store_folder().join("sealed").join(p)).unwrap().len()).sum();
     let gigabytes = sealed as f64 / 1e9;
     let close = |a: f64, b: f64| (a - b).abs() < 1e-9 * b.abs().max(1.0);
     assert!(close(cost.keeping, gigabytes * 1e6), "{cost:?}");
@@ -136,7 +136,7 @@ async fn what_was_sent_and_how_exposed_the_house_was_is_kept_hour_by_hour() {
     rule(&w, 3).await;
     let after = w.keeper.ask(Method::GET, "api/history", None).await.unwrap();
     assert_eq!(after["exposure"][0]["originals"], 3, "the worst of the hour stays: {after}");
-    let objects = w.house.store_folder().join("objects");
+    let objects = w.house.store_folder().join("sealed");
     let sealed: u64 = ypogeion_rehearsal::walk::originals_below(&objects)
         .unwrap()
         .keys()

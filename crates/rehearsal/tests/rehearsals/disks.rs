@@ -57,7 +57,7 @@ async fn a_disk_in_a_drawer_catches_up_when_it_is_back_and_is_believed_meanwhile
     w.keeper.ask(Method::POST, "api/stores", Some(form(&place))).await.unwrap();
     backup(&w, "desktop", &["a.jpg", "b.jpg", "c.jpg"]).await;
     held(&w, 3).await;
-    assert!(place.join("FORMAT.json").is_file() && place.join("objects").is_dir());
+    assert!(place.join("FORMAT.json").is_file() && place.join("sealed").is_dir());
 
     // Into the drawer: what is left is an empty folder where it was mounted.
     let drawer = w.folder.path().join("elsewhere");
@@ -100,9 +100,9 @@ async fn a_disk_alone_brings_everything_back_and_what_rots_on_it_is_found() {
     w.keeper.ask(Method::POST, "api/stores", Some(form(&place))).await.unwrap();
     backup(&w, "desktop", &["a.jpg", "b.jpg", "c.jpg"]).await;
     held(&w, 3).await;
-    let objects = walk::originals_below(&place.join("objects")).unwrap();
+    let objects = walk::originals_below(&place.join("sealed")).unwrap();
     let mut names = objects.keys();
-    let (rotten, lost) = (place.join("objects").join(names.next().unwrap()), place.join("objects").join(names.next().unwrap()));
+    let (rotten, lost) = (place.join("sealed").join(names.next().unwrap()), place.join("sealed").join(names.next().unwrap()));
     let mut bytes = fs::read(&rotten).unwrap();
     let middle = bytes.len() / 2;
     bytes[middle] ^= 1;

@@ -250,6 +250,10 @@ async fn a_wrong_clock_is_put_right_for_a_range_and_that_can_be_taken_back() {
     .await
     .unwrap();
     held(&w).await;
-    let nonsense = json!({ "from": "2020-01-02T00:00:00", "to": "2020-01-01T00:00:00", "seconds": 5 });
-    assert_eq!(w.keeper.try_ask(Method::POST, &format!("api/devices/{device}/clock"), Some(nonsense)).await.unwrap().0, 400);
+    for (from, to, seconds) in [("02", "01", 5), ("01", "02", 0), ("01", "02", i64::MIN), ("01", "02", i64::MAX)] {
+        let nonsense =
+            json!({ "from": format!("2020-01-{from}T00:00:00"), "to": format!("2020-01-{to}T00:00:00"), "seconds": seconds });
+        let answer = w.keeper.try_ask(Method::POST, &format!("api/devices/{device}/clock"), Some(nonsense)).await.unwrap();
+        assert_eq!(answer.0, 400, "{seconds}");
+    }
 }

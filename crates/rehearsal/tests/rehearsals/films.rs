@@ -117,7 +117,7 @@ async fn a_film_that_browsers_do_not_play_gets_a_version_that_they_play() {
     assert!(place.exists() && !place.with_extension("new").exists());
     // With its film it goes for good.
     let keeper = w.house.keeper().await.unwrap();
-    keeper.ask(Method::PATCH, "api/household", Some(json!({ "brake_percent": 50 }))).await.unwrap();
+    keeper.ask(Method::PATCH, "api/household", Some(json!({ "safety_stop_percent": 50 }))).await.unwrap();
     for path in ["api/holding", "api/holding/end"] {
         let form = json!({ "originals": [one], "password": w.house.options.keeper.1 });
         let (status, said) = keeper.try_ask(Method::POST, path, Some(form)).await.unwrap();
@@ -185,7 +185,7 @@ async fn a_film_that_goes_while_it_is_made_leaves_nothing() {
     let new = films.join(format!("{id}.new"));
     let maker = wait_for("the film to be on its way", 90, async || Ok(writer(&new))).await.unwrap();
     kill_process(maker, Signal::STOP).unwrap();
-    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "brake_percent": 100 }))).await.unwrap();
+    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "safety_stop_percent": 100 }))).await.unwrap();
     for path in ["api/holding", "api/holding/end"] {
         let (status, said) = w.keeper.try_ask(Method::POST, path, Some(json!({ "originals": [id] }))).await.unwrap();
         assert!(status < 300, "{path}: {said}");

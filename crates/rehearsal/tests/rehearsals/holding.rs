@@ -56,7 +56,7 @@ fn objects(w: &World) -> usize {
         let entries = fs::read_dir(folder).into_iter().flatten().flatten();
         entries.map(|e| if e.path().is_dir() { count(&e.path()) } else { 1 }).sum()
     }
-    count(&w.house.store_folder().join("objects"))
+    count(&w.house.store_folder().join("sealed"))
 }
 
 async fn idle(w: &World, kinds: &[&str]) -> Step<()> {
@@ -116,7 +116,7 @@ async fn what_was_deleted_by_mistake_comes_back_to_where_it_was() {
 #[tokio::test(flavor = "multi_thread")]
 async fn what_has_gone_leaves_home_then_the_ledger_then_the_store() {
     let (mut w, device) = proven(10).await;
-    rules(&w, json!({ "offsite_days": 0, "brake_percent": 50 })).await;
+    rules(&w, json!({ "offsite_days": 0, "safety_stop_percent": 50 })).await;
     let all = ids(&w).await;
     let gone: Vec<&String> = ["IMG_0001.jpg", "IMG_0003.jpg"].map(|n| &all[n]).into();
     holding(&w, "api/holding", &gone).await;
@@ -163,7 +163,7 @@ async fn what_has_gone_leaves_home_then_the_ledger_then_the_store() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_removal_that_is_done_again_leaves_the_next_file_of_that_name_alone() {
     let w = world_with("").await;
-    rules(&w, json!({ "brake_percent": 100 })).await;
+    rules(&w, json!({ "safety_stop_percent": 100 })).await;
     w.add_store().await;
     let raw = w.raw_device("laptop").await;
     let send = async |name: &str, bytes: &[u8]| {
@@ -192,7 +192,7 @@ async fn a_removal_that_is_done_again_leaves_the_next_file_of_that_name_alone() 
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn the_brake_holds_until_the_keeper_has_looked() {
+async fn the_safety_stop_holds_until_the_keeper_has_looked() {
     let (w, _device) = proven(10).await;
     let all = ids(&w).await;
     let most: Vec<&String> = all.values().take(6).collect();
@@ -202,7 +202,7 @@ async fn the_brake_holds_until_the_keeper_has_looked() {
     idle(&w, &["release", "hold"]).await.unwrap();
     assert_eq!(files(&w).0.len(), 6, "nothing has gone");
     let list = w.keeper.ask(Method::GET, "api/holding", None).await.unwrap();
-    assert_eq!(list["brake"], json!({ "count": 6, "bytes": 6 * 37, "percent": 60, "limit": 5 }), "{list}");
+    assert_eq!(list["safety_stop"], json!({ "count": 6, "bytes": 6 * 37, "percent": 60, "limit": 5 }), "{list}");
     let overview = w.keeper.overview().await.unwrap();
     let said = &overview.sentence;
     assert!(overview.state.word() == "look" && said.starts_with("6 deleted files are kept until"), "{said}");
@@ -238,7 +238,7 @@ async fn killed_anywhere_nothing_is_lost_and_nothing_lies_about() {
         put(&source, &format!("IMG_{n:04}.jpg"), format!("picture {n}").as_bytes()).unwrap();
     }
     device.json(&["backup"]).await.unwrap();
-    rules(&w, json!({ "brake_percent": 100 })).await;
+    rules(&w, json!({ "safety_stop_percent": 100 })).await;
     let all = ids(&w).await;
     let ids: Vec<&String> = all.values().collect();
     // Deleted, taken back and let go, with a kill at some moment after each.

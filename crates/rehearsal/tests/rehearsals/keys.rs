@@ -46,7 +46,7 @@ fn password(w: &World) -> Value {
 }
 
 fn objects(w: &World) -> Vec<String> {
-    let folder = w.house.store_folder().join("objects");
+    let folder = w.house.store_folder().join("sealed");
     walk::originals_below(&folder).unwrap().into_keys().map(|p| p.to_string_lossy().into_owned()).collect()
 }
 
@@ -111,7 +111,7 @@ async fn a_new_key_sends_nothing_at_once_and_seals_everything_anew_over_time() {
     .unwrap();
     let (new, old) = (line(&kit, "Key"), line(&old_kit, "Key"));
     for object in objects(&w) {
-        let object = w.house.store_folder().join("objects").join(object);
+        let object = w.house.store_folder().join("sealed").join(object);
         assert!(opens(new, &object) && !opens(old, &object), "with Debian's age: only the new key opens it");
     }
     assert_eq!(w.recover(&kit, "back-2").0, Some(0));
@@ -294,7 +294,7 @@ async fn somebody_else_can_open_copies_as_well_until_they_are_let_out() {
     let sealed_for_both = async |both: bool| {
         wait_for("everything to be sealed anew", 120, async || {
             let own = key(&w).await;
-            let all: Vec<_> = objects(&w).into_iter().map(|o| w.house.store_folder().join("objects").join(o)).collect();
+            let all: Vec<_> = objects(&w).into_iter().map(|o| w.house.store_folder().join("sealed").join(o)).collect();
             let done = own["to_reseal"] == 0 && all.len() == 3;
             Ok((done && all.iter().all(|o| opens(&aunt.reveal(), o) == both)).then_some(()))
         })

@@ -96,6 +96,8 @@ async fn open_house() -> World {
         put(&source, &format!("IMG_{n}.jpg"), format!("the picture of the weir with number {n}").as_bytes()).unwrap();
         device.json(&["backup"]).await.unwrap();
         w.keeper.wait_until_proven(60).await.unwrap();
+        // Or what is said a moment later is followed by a checkpoint.
+        settled(&w).await;
         n += 1;
         assert!(n < 20);
     }

@@ -347,6 +347,18 @@ async fn links_are_made_by_whose_album_it_is() {
         a.id
     ));
     assert_eq!(keeper.try_ask(Method::POST, &path, form()).await.unwrap().0, 429);
+    // All of one's own, and nobody else's; what has ended opens nothing.
+    let ended = "UPDATE link SET made_at = made_at - interval '2 days', ends_at = now() - interval '1 second' WHERE id IN (SELECT id FROM link LIMIT 1)";
+    a.w.sql(ended);
+    let all = keeper.ask(Method::GET, "api/links", None).await.unwrap();
+    assert_eq!(
+        (all.as_array().unwrap().len(), &all[0]["album"], &all[0]["album_name"]),
+        (199, &json!(a.id), &json!("High water"))
+    );
+    assert!(!all.to_string().contains("secret") && all[0]["link"]["address"].is_null(), "{}", all[0]);
+    for other in [piet, &liesl] {
+        assert_eq!(other.ask(Method::GET, "api/links", None).await.unwrap(), json!([]));
+    }
 }
 
 /// What is loaded before any picture is.
@@ -415,8 +427,13 @@ async fn the_page_of_a_link_stands_by_itself() {
     // Nothing of the house is in it, and whoever has it goes nowhere from here.
     let html = run("return document.documentElement.outerHTML").await.to_string();
     assert!(!html.contains("Piet") && !html.contains("/api/originals") && !html.contains(&secret), "{html}");
-    // Withdrawn, the next look says so.
+    // Seen among all that one shows to people outside, and withdrawn there: the next look says so.
+    desk.page.goto(a.w.house.http.join("me").unwrap().as_str()).await.unwrap();
+    desk.wait_for_text("Links that open now").await.unwrap();
+    desk.wait_for_text("Opened 1 time").await.unwrap();
+    assert_eq!(desk.barriers().await.unwrap(), Vec::<String>::new());
     desk.click("Withdraw").await.unwrap();
+    desk.wait_for_text("Nobody outside sees anything of yours.").await.unwrap();
     wait_for("the link to be withdrawn", 20, async || Ok((a.w.sql("SELECT count(*) FROM link").trim() == "0").then_some(())))
         .await
         .unwrap();

@@ -22,6 +22,7 @@ mod films;
 mod find;
 mod folders;
 mod fuzz;
+mod given;
 mod holding;
 mod home;
 mod keys;

@@ -20,7 +20,7 @@ async fn lived_in_with(count: usize, offsite: &str) -> (World, Device) {
     w.add_store().await;
     let piet = json!({ "name": "Piet", "role": "member", "password": "a long password", "quota": 5_000_000 });
     w.keeper.ask(Method::POST, "api/people", Some(piet)).await.unwrap();
-    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "filing": "year", "brake_percent": 100 }))).await.unwrap();
+    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "filing": "year", "safety_stop_percent": 100 }))).await.unwrap();
     let (device, source) = w.computer("desktop").await;
     for n in 0..count {
         put(&source, &format!("IMG_{n:04}.jpg"), format!("the picture of the weir with number {n}").as_bytes()).unwrap();
@@ -139,7 +139,7 @@ async fn the_house_is_gone_and_comes_back_with_its_people_devices_and_rules() {
     let piet = w.house.sign_in("Piet", "a new long password").await.unwrap();
     assert_eq!(piet.ask(Method::GET, "api/originals", None).await.unwrap()["originals"].as_array().unwrap().len(), 1);
     let rules = w.keeper.ask(Method::GET, "api/household", None).await.unwrap();
-    assert_eq!((&rules["filing"], &rules["brake_percent"]), (&json!("%Y/{name}"), &json!(100)), "{rules}");
+    assert_eq!((&rules["filing"], &rules["safety_stop_percent"]), (&json!("%Y/{name}"), &json!(100)), "{rules}");
     let devices = w.keeper.ask(Method::GET, "api/devices", None).await.unwrap();
     assert_eq!(devices.as_array().unwrap().len(), 2);
     assert!(devices.as_array().unwrap().iter().all(|d| d["revoked_at"].is_string()), "{devices}");
@@ -338,6 +338,9 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
     w.keeper.ask(Method::POST, "api/words", Some(words)).await.unwrap();
     w.keeper.ask(Method::POST, "api/words", Some(json!({ "pictures": liked[1..], "title": "", "caption": "" }))).await.unwrap();
     w.keeper.ask(Method::POST, "api/put-away", Some(json!({ "pictures": liked[1..], "away": true }))).await.unwrap();
+    w.keeper.ask(Method::POST, "api/places", Some(json!({ "pictures": liked[..1], "at": [52.158, 4.486] }))).await.unwrap();
+    w.keeper.ask(Method::POST, "api/places", Some(json!({ "pictures": liked[1..], "nowhere": true }))).await.unwrap();
+    w.keeper.ask(Method::POST, "api/times", Some(json!({ "pictures": liked[1..], "later_by": -86_400 * 365 }))).await.unwrap();
     let made = w.keeper.ask(Method::POST, "api/albums", Some(json!({ "name": "Kites", "words": "by the sea" }))).await.unwrap();
     let kites = format!("api/albums/{}", made["id"].as_str().unwrap());
     let put = json!({ "pictures": liked, "inside": true });
@@ -362,6 +365,15 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
              LEFT JOIN person p ON p.id = w.written_by WHERE o.put_away OR w.title IS NOT NULL ORDER BY 1",
         );
         assert_eq!(words.matches("Juno").count(), 2, "{words}");
+        let given = w.sql(
+            "SELECT o.path, o.taken_at, o.taken_local, o.spot, t.seconds, t.given_at, l.north, l.east, l.given_at, p.name FROM original o
+             LEFT JOIN given_time t ON t.original = o.id JOIN given_place l ON l.original = o.id JOIN person p ON p.id = l.given_by ORDER BY 1",
+        );
+        assert_eq!(
+            (given.lines().count(), given.matches("-31536000").count(), given.matches("52.158").count()),
+            (2, 1, 1),
+            "{given}"
+        );
         let mut stores = w.keeper.ask(Method::GET, "api/stores", None).await.unwrap();
         let stores: Vec<Value> = stores
             .as_array_mut()
@@ -379,7 +391,7 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
             .iter()
             .map(|p| json!([p["name"], p["role"], p["folder"], p["quota"], p["soft_quota"]]))
             .collect();
-        json!({ "albums": albums, "favourites": favourites, "words": words, "stores": stores, "others": key["others"], "house": house, "people": people, "checksums": w.sql("SELECT name, checksum FROM store ORDER BY name") })
+        json!({ "albums": albums, "favourites": favourites, "words": words, "given": given, "stores": stores, "others": key["others"], "house": house, "people": people, "checksums": w.sql("SELECT name, checksum FROM store ORDER BY name") })
     };
     // Every line, as it was written: people are told what is said several times on a day once.
     let record =

@@ -146,7 +146,7 @@ async fn every_page_that_is_named_is_there() {
     // Members, and phones, are shown the first word of this one.
     names.push("Devices".into());
     // In the menu under one's own name.
-    names.push("Password and sessions".into());
+    names.push("Your account".into());
     let mut seen = 0;
     for (path, number, line) in lines(&[
         "crates/core/src",

@@ -45,12 +45,12 @@ fn client(store: &StandInStore, secret: &str) -> AmazonS3 {
 async fn it_keeps_lists_ranges_and_deletes() {
     let (store, _folder) = stand_in().await;
     let s3: Arc<dyn ObjectStore> = Arc::new(client(&store, "SK"));
-    let name = Path::from("objects/ab/abc.age");
+    let name = Path::from("sealed/ab/abc.age");
     s3.put(&name, PutPayload::from_static(b"harbour in fog")).await.unwrap();
     assert_eq!(s3.head(&name).await.unwrap().size, 14);
     let some = s3.get_opts(&name, GetOptions { range: Some(GetRange::Bounded(8..10)), ..GetOptions::default() }).await.unwrap();
     assert_eq!(some.bytes().await.unwrap().as_ref(), b"in");
-    let listed: Vec<_> = s3.list(Some(&Path::from("objects"))).try_collect().await.unwrap();
+    let listed: Vec<_> = s3.list(Some(&Path::from("sealed"))).try_collect().await.unwrap();
     assert_eq!(listed.len(), 1);
     s3.delete(&name).await.unwrap();
     assert!(matches!(s3.head(&name).await, Err(object_store::Error::NotFound { .. })));
@@ -91,21 +91,21 @@ async fn its_faults_come_and_go_while_it_runs() {
         Faults { full: true, ..Faults::default() },
     ] {
         store.set_faults(faults.clone());
-        assert!(put("objects/a.age").await.is_err(), "{faults:?}");
+        assert!(put("sealed/a.age").await.is_err(), "{faults:?}");
     }
     // The same through the control address, as the demo's keeper does it.
     let http = reqwest::Client::builder().no_proxy().build().unwrap();
     let control = format!("http://{}", store.control);
     let set = http.put(format!("{control}/faults")).body(r#"{"latency_ms":1}"#).send().await.unwrap();
     assert!(set.status().is_success());
-    put("objects/a.age").await.unwrap();
+    put("sealed/a.age").await.unwrap();
     let nonsense = http.put(format!("{control}/faults")).body(r#"{"gremlins":7}"#).send().await.unwrap();
     assert_eq!(nonsense.status(), 400);
     let flipped: Vec<String> =
         serde_json::from_str(&http.post(format!("{control}/flip?objects=1")).send().await.unwrap().text().await.unwrap())
             .unwrap();
-    assert_eq!(flipped, ["quay/objects/a.age"]);
-    assert_ne!(std::fs::read(folder.path().join("quay/objects/a.age")).unwrap(), b"sealed bytes");
+    assert_eq!(flipped, ["quay/sealed/a.age"]);
+    assert_ne!(std::fs::read(folder.path().join("quay/sealed/a.age")).unwrap(), b"sealed bytes");
     let lost = http.post(format!("{control}/lose?objects=1")).send().await.unwrap().text().await.unwrap();
-    assert!(lost.contains("a.age") && !folder.path().join("quay/objects/a.age").exists());
+    assert!(lost.contains("a.age") && !folder.path().join("quay/sealed/a.age").exists());
 }

@@ -51,14 +51,14 @@ async fn a_share_holds_copies_like_any_other_store() {
     put(&source, "film.mp4", &noise(99, 40 << 20)).unwrap();
     device.json(&["backup"]).await.unwrap();
     w.keeper.wait_until_proven(120).await.unwrap();
-    assert!(folder.join("copies/mill/FORMAT.json").is_file() && folder.join("copies/mill/objects").is_dir());
+    assert!(folder.join("copies/mill/FORMAT.json").is_file() && folder.join("copies/mill/sealed").is_dir());
     let listed = w.check(true, "listing").await;
     assert_eq!((&listed["checked"], &listed["missing"], &listed["failed"]), (&json!(6), &json!(0), &json!(false)), "{listed}");
     let drill = w.check(true, "drill").await;
     assert_eq!((&drill["checked"], &drill["missing"]), (&json!(6), &json!(0)), "{drill}");
     // What rots there is found, since it is read.
-    let sealed = walk::originals_below(&folder.join("copies/mill/objects")).unwrap();
-    let one = folder.join("copies/mill/objects").join(sealed.keys().next().unwrap());
+    let sealed = walk::originals_below(&folder.join("copies/mill/sealed")).unwrap();
+    let one = folder.join("copies/mill/sealed").join(sealed.keys().next().unwrap());
     let mut bytes = fs::read(&one).unwrap();
     let middle = bytes.len() / 2;
     bytes[middle] ^= 8;
@@ -135,7 +135,7 @@ async fn a_lock_is_seen_and_respected() {
     put(&source, "IMG_1.jpg", b"the picture of the weir").unwrap();
     device.json(&["backup"]).await.unwrap();
     w.keeper.wait_until_proven(60).await.unwrap();
-    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "offsite_days": 0, "brake_percent": 100 }))).await.unwrap();
+    w.keeper.ask(Method::PATCH, "api/household", Some(json!({ "offsite_days": 0, "safety_stop_percent": 100 }))).await.unwrap();
     let page = w.keeper.ask(Method::GET, "api/originals?limit=10", None).await.unwrap();
     let ids = json!({ "originals": [page["originals"][0]["id"]] });
     w.keeper.ask(Method::POST, "api/holding", Some(ids.clone())).await.unwrap();
@@ -228,7 +228,7 @@ async fn a_store_that_says_yes_and_forgets_is_found_out() {
     wait_for("it to be noticed", 60, async || Ok((w.keeper.store().await?.state.word() == "failing").then_some(())))
         .await
         .unwrap();
-    let there = walk::originals_below(&w.house.store_folder().join("objects")).map_or(0, |o| o.len()) as u64;
+    let there = walk::originals_below(&w.house.store_folder().join("sealed")).map_or(0, |o| o.len()) as u64;
     assert!(w.keeper.store().await.unwrap().held.count <= there, "nothing counts that is not there");
     w.house.store.set_faults(Faults::default());
     w.keeper.wait_until_proven(90).await.unwrap();

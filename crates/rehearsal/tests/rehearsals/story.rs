@@ -166,7 +166,7 @@ async fn everything_opens_by_hand_with_the_commands_of_the_guide() {
     assert!(output.status.success(), "{}\n{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
     let printed = String::from_utf8_lossy(&output.stdout);
     assert!(printed.contains(".jsonl.gz.age: OK") && !printed.contains("NOT PROVEN"), "{printed}");
-    assert_eq!(printed.lines().filter(|l| l.starts_with("objects/") && l.ends_with(".age: OK")).count(), 12, "{printed}");
+    assert_eq!(printed.lines().filter(|l| l.starts_with("sealed/") && l.ends_with(".age: OK")).count(), 12, "{printed}");
     let files = |folder: PathBuf| -> BTreeMap<PathBuf, Digest> { walk::originals_below(&folder).unwrap() };
     assert_eq!(files(by_hand.join("pictures")), files(w.house.library()));
 }

@@ -27,7 +27,7 @@ fn picture(n: u32, title: &str, caption: &str) -> Vec<u8> {
     if words.is_empty() {
         return jpeg;
     }
-    let packet = [b"http://ns.adobe.com/xap/1.0/\0".as_slice(), xmp::write(&words).as_bytes()].concat();
+    let packet = [b"http://ns.adobe.com/xap/1.0/\0".as_slice(), xmp::write(&words.into()).as_bytes()].concat();
     [b"\xff\xd8\xff\xe1".as_slice(), &(packet.len() as u16 + 2).to_be_bytes(), &packet, &jpeg[2..]].concat()
 }
 
@@ -79,7 +79,7 @@ async fn words_are_read_from_files_written_by_people_found_and_taken_along() {
     send(&phone, "IMG_0001.JPG", &picture(1, "The weir", "In flood,\nafter the thaw")).await;
     send(&phone, "IMG_0002.JPG", &picture(2, "", "")).await;
     let beside = Caption { title: String::new(), caption: "Oma’s beans & dahlias".to_owned() };
-    send(&phone, "IMG_0002.JPG.xmp", xmp::write(&beside).as_bytes()).await;
+    send(&phone, "IMG_0002.JPG.xmp", xmp::write(&beside.into()).as_bytes()).await;
     send(&phone, "IMG_0003.JPG", &picture(3, "", "")).await;
     send(&phone, "IMG_0003.json", br#"{"title": "IMG_0003.JPG", "description": "K\u00f6nigskerze"}"#).await;
     send(&phone, "IMG_0004.JPG", &picture(4, "", "")).await;
@@ -340,7 +340,12 @@ async fn what_was_put_away_is_kept_and_in_nobodys_way() {
 async fn a_file_that_comes_later_is_put_away_with_its_picture() {
     let w = world().await;
     let phone = w.raw_device("Junos").await;
-    send(&phone, "IMG_0001.xmp", xmp::write(&Caption { title: "The meter".to_owned(), caption: String::new() }).as_bytes()).await;
+    send(
+        &phone,
+        "IMG_0001.xmp",
+        xmp::write(&Caption { title: "The meter".to_owned(), caption: String::new() }.into()).as_bytes(),
+    )
+    .await;
     send(&phone, "IMG_0002.JPG", &picture(2, "", "")).await;
     let note = id(&w, "IMG_0001.xmp");
     assert_eq!(post(&w.keeper, "api/put-away", json!({ "pictures": [note], "away": true })).await.0, 200);
@@ -439,6 +444,18 @@ async fn pictures_are_gathered_and_described_at_a_terminal() {
     assert_eq!(device.run(&["find", "2019"]).await.unwrap().out, "");
     assert_eq!(ok("put-away", &["--back", "put away 2019"]).await, "10 pictures put back.");
     assert_eq!(device.run(&["find", "2019"]).await.unwrap().out.lines().count(), 10);
+    // When and where they were taken: the oldest of them then, the others as far from it as before.
+    let asked = refused("taken", &["--on", "2009-04-01", "2019"]).await;
+    assert_eq!(asked, "ypogeion: This changes when 10 pictures were taken. Give --yes to confirm.");
+    assert_eq!(
+        refused("taken", &["2019"]).await,
+        "ypogeion: give --on, --at, --nowhere, --time-as-before, or --place-as-in-file"
+    );
+    assert_eq!(ok("taken", &["--on", "2009-04-01", "--at", "55.445,8.37", "--yes", "2019"]).await, "10 pictures changed.");
+    assert_eq!((found(&w.keeper, "2019").await, found(&w.keeper, "april 2009").await), (0, 10));
+    assert_eq!(w.sql("SELECT count(*), min(taken_local) FROM original o JOIN given_place g ON g.original = o.id WHERE o.facts -> 'place' = '[55.445, 8.37]'").split_whitespace().next(), Some("10|2009-04-01"));
+    assert_eq!(ok("taken", &["--time-as-before", "--place-as-in-file", "--yes", "2009"]).await, "10 pictures changed.");
+    assert_eq!((found(&w.keeper, "2019").await, w.sql("SELECT count(*) FROM given_place").trim()), (10, "0"));
     // An album goes; what was in it stays.
     let asked = refused("albums", &["take-apart", "Kites"]).await;
     assert!(asked.ends_with("with 110 pictures in it, which stay in the library. Give --yes to confirm."), "{asked}");

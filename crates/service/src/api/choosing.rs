@@ -13,9 +13,10 @@ use actix_web::{
 };
 use futures_util::stream;
 use uuid::Uuid;
-use ypogeion_engine::{choosing, library, zips};
+use ypogeion_engine::{choosing, given, library, zips};
 use ypogeion_wire::{
     choosing::{Choice, ChosenPictures, HowMuch, MadeZip, MarkFavourites, Marked, PutAway, WhichChosen, WriteWords},
+    given::{SayWhen, SayWhere},
     problem::ProblemType,
 };
 
@@ -106,4 +107,18 @@ pub async fn put_away(app: web::Data<App>, caller: Caller, body: web::Json<PutAw
 pub async fn write_words(app: web::Data<App>, caller: Caller, body: web::Json<WriteWords>) -> Answer<web::Json<Marked>> {
     let count = library::write_words(&app.engine, caller.owner()?, &body).await?;
     Ok(web::Json(Marked { count }))
+}
+
+/// Says where pictures of one's own were taken, that they have no place, or that what their files say counts again.
+#[utoipa::path(responses((status = 200, body = Marked)))]
+#[post("/api/places")]
+pub async fn say_where(app: web::Data<App>, caller: Caller, body: web::Json<SayWhere>) -> Answer<web::Json<Marked>> {
+    Ok(web::Json(Marked { count: given::say_where(&app.engine, caller.owner()?, &body).await? }))
+}
+
+/// Says by how much later or earlier pictures of one's own were taken, or that what was known before counts again.
+#[utoipa::path(responses((status = 200, body = Marked)))]
+#[post("/api/times")]
+pub async fn say_when(app: web::Data<App>, caller: Caller, body: web::Json<SayWhen>) -> Answer<web::Json<Marked>> {
+    Ok(web::Json(Marked { count: given::say_when(&app.engine, caller.owner()?, &body).await? }))
 }

@@ -48,7 +48,7 @@ pub async fn list_holding(app: web::Data<App>, caller: Caller, query: web::Query
         .after
         .as_deref()
         .map(|text| place(text).ok_or_else(|| Failure::bad("\"after\" is not one that this service gave out.")));
-    // The keeper looks after the whole household's brake.
+    // The keeper looks after the whole household's safety stop.
     let whole = caller.scope()?.is_none();
     let (mut page, last) = deletion::held(&app.engine, caller.owner()?, after.transpose()?, limit, whole).await?;
     page.next = last.map(|(at, id)| format!("{}~{id}", at.timestamp_micros()));
@@ -62,16 +62,16 @@ pub async fn take_back(app: web::Data<App>, caller: Caller, body: web::Json<Chos
     Ok(web::Json(deletion::take_back(&app.engine, by(&caller)?, &body.originals).await?))
 }
 
-/// Has originals leave holding now, as far as the brake allows. Their sealed copies stay in the stores for their time.
+/// Has originals leave holding now, as far as the safety stop allows. Their sealed copies stay in the stores for their time.
 #[utoipa::path(responses((status = 200, body = Changed)))]
 #[post("/api/holding/end")]
 pub async fn end_holding(app: web::Data<App>, caller: Caller, body: web::Json<Chosen>) -> Answer<web::Json<Changed>> {
     Ok(web::Json(deletion::end(&app.engine, by(&caller)?, &body.originals).await?))
 }
 
-/// The keeper has looked at what the brake holds, and lets it go.
+/// The keeper has looked at what the safety stop holds, and lets it go.
 #[utoipa::path(responses((status = 200, body = Changed)))]
 #[post("/api/holding/release")]
-pub async fn release_brake(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Changed>> {
+pub async fn release_stopped(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Changed>> {
     Ok(web::Json(deletion::release(&app.engine, &caller.person()?.name).await?))
 }

@@ -21,7 +21,7 @@ use ypogeion_engine::{
     links::{self, Handed, Opening},
 };
 use ypogeion_wire::{
-    link::{Link, NewLink, OpenLink, OpenedLink, Outside},
+    link::{Link, NewLink, OpenLink, OpenedLink, Outside, OwnLink},
     problem::ProblemType,
 };
 
@@ -55,6 +55,13 @@ pub async fn make_link(
 #[get("/api/albums/{id}/links")]
 pub async fn list_links(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<web::Json<Vec<Link>>> {
     Ok(web::Json(links::list(&app.engine, caller.person()?, AlbumId(*id)).await?))
+}
+
+/// All links of one's own that have not ended, to whichever album.
+#[utoipa::path(responses((status = 200, body = Vec<OwnLink>)))]
+#[get("/api/links")]
+pub async fn list_own_links(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Vec<OwnLink>>> {
+    Ok(web::Json(links::list_all(&app.engine, caller.owner()?).await?))
 }
 
 /// Withdraws a link. Whoever has it, or looks at it just now, sees nothing more.

@@ -4,8 +4,12 @@ use actix_web::{get, web};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
-use ypogeion_engine::{find as finding, places};
-use ypogeion_wire::place::{MapCells, Town};
+use ypogeion_core::OriginalId;
+use ypogeion_engine::{find as finding, given, places};
+use ypogeion_wire::{
+    given::Beside,
+    place::{MapCells, Town},
+};
 
 use super::library::scope;
 use crate::{app::App, caller::Caller, failure::Answer};
@@ -38,4 +42,12 @@ pub async fn show_map(app: web::Data<App>, caller: Caller, query: web::Query<Map
 #[get("/api/towns")]
 pub async fn list_towns(app: web::Data<App>, caller: Caller) -> Answer<web::Json<Vec<Town>>> {
     Ok(web::Json(places::towns(&app.engine, caller.owner()?).await?))
+}
+
+/// Where the pictures were taken that were taken next before and next after a picture of one's own, within a day.
+#[utoipa::path(responses((status = 200, body = Vec<Beside>)))]
+#[get("/api/originals/{id}/beside")]
+pub async fn list_beside(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<web::Json<Vec<Beside>>> {
+    let row = app.engine.catalog.original(OriginalId(*id), Some(caller.owner()?)).await?;
+    Ok(web::Json(given::beside(&app.engine, row.id).await?))
 }

@@ -64,7 +64,7 @@ impl Comparing<'_> {
     async fn run(&mut self) -> Result<(), Broken> {
         let (engine, replica, began) = (self.engine, self.replica, self.engine.now());
         let mut due = Due { engine, store: self.store.id, began, page: Vec::new().into_iter(), last: String::new() };
-        let mut listed = replica.store.list_objects(replica.folder());
+        let mut listed = replica.list_objects();
         let mut expected = due.take().await?;
         loop {
             let object = listed.try_next().await?;

@@ -1,0 +1,74 @@
+//! What people say about when and where their pictures were taken. No file is changed by it.
+
+use chrono::TimeDelta;
+use ypogeion_catalog::given::{MOST_GIVEN, Moved, Place, Time};
+use ypogeion_core::{OriginalId, PersonId, spot::Spot};
+use ypogeion_wire::given::{Beside, SaidWhen, SaidWhere, SayWhen, SayWhere};
+
+use crate::{
+    engine::Engine,
+    error::{Error, Result},
+    named::{few, told},
+};
+
+/// Says where pictures of one's own were taken. Returns how many those are.
+pub async fn say_where(engine: &Engine, owner: PersonId, form: &SayWhere) -> Result<u64> {
+    let place = match (form.at, form.nowhere, form.as_in_file) {
+        (Some((north, east)), false, false) => Place::At(
+            Spot::new(north, east)
+                .ok_or_else(|| Error::invalid("A place is so many degrees north and east, up to 90 and 180."))?,
+        ),
+        (None, true, false) => Place::Nowhere,
+        (None, false, true) => Place::AsInFile,
+        _ => return Err(Error::invalid("Say one of the three: a place, that there is none, or that what the file says counts.")),
+    };
+    let (touched, count) = engine.catalog.give_place(owner, few(&form.pictures)?, place, engine.now()).await?;
+    told(engine, touched)?;
+    Ok(count)
+}
+
+/// Says when pictures of one's own were taken, and files them where they belong. Returns how many those are.
+pub async fn say_when(engine: &Engine, owner: PersonId, form: &SayWhen) -> Result<u64> {
+    let time = match (form.later_by, form.as_before) {
+        (Some(seconds), false) if seconds != 0 && seconds.unsigned_abs() <= MOST_GIVEN.unsigned_abs() => {
+            Time::Later(TimeDelta::seconds(seconds))
+        }
+        (None, true) => Time::AsBefore,
+        _ => {
+            return Err(Error::invalid(
+                "Say by how many seconds they were taken later or earlier, up to 400 years, or that it is as it was.",
+            ));
+        }
+    };
+    match engine.catalog.give_time(owner, few(&form.pictures)?, time, engine.now()).await? {
+        Moved::Unbelievable(odd) => Err(Error::invalid(format!(
+            "One of them would be of {}: pictures are from 1826 at the earliest, and none is from days to come.",
+            odd.format("%-d %B %Y")
+        ))),
+        // Of those whose time was never said, none is otherwise now.
+        Moved::To(touched, count) if touched.is_empty() && count > 0 => Ok(count),
+        Moved::To(touched, count) => {
+            told(engine, touched)?;
+            Ok(count)
+        }
+    }
+}
+
+/// What people said about when and where a picture was taken.
+pub(crate) async fn said(engine: &Engine, id: OriginalId) -> Result<(Option<SaidWhen>, Option<SaidWhere>)> {
+    let given = engine.catalog.given(id).await?;
+    let time = given.time.map(|t| SaidWhen { at: t.at, by: t.by, before: t.before });
+    let place = given.place.map(|p| SaidWhere { at: p.at, by: p.by, in_file: p.in_file });
+    Ok((time, place))
+}
+
+/// The pictures with a place that were taken next before and next after a picture, within a day.
+pub async fn beside(engine: &Engine, id: OriginalId) -> Result<Vec<Beside>> {
+    let beside = engine.catalog.beside_in_time(id).await?.into_iter().map(|b| Beside {
+        picture: b.picture,
+        taken_local: b.taken_local,
+        at: b.place,
+        near: Spot::new(b.place.0, b.place.1).and_then(|spot| b.town.map(|t| t.town.near(t.spot, spot))),
+    });
+    Ok(beside.collect())
+}

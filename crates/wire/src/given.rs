@@ -1,0 +1,73 @@
+//! What people say about when and where their pictures were taken.
+
+use chrono::{DateTime, NaiveDateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use ypogeion_core::OriginalId;
+
+/// Where pictures of one's own were taken, at most 1,000 at once; one of the three. No file is changed by it.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct SayWhere {
+    /// Their ids.
+    #[schema(value_type = Vec<Uuid>)]
+    pub pictures: Vec<OriginalId>,
+    /// There: degrees north and east.
+    #[serde(default)]
+    pub at: Option<(f64, f64)>,
+    /// They have no place, whatever their files say.
+    #[serde(default)]
+    pub nowhere: bool,
+    /// What their files say counts again.
+    #[serde(default)]
+    pub as_in_file: bool,
+}
+
+/// When pictures of one's own were taken, at most 1,000 at once; one of the two. No file is changed by it; all are filed where they belong then.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct SayWhen {
+    /// Their ids.
+    #[schema(value_type = Vec<Uuid>)]
+    pub pictures: Vec<OriginalId>,
+    /// So many seconds later than what is known now; less than 0: earlier.
+    #[serde(default)]
+    pub later_by: Option<i64>,
+    /// What was known before anybody said anything counts again.
+    #[serde(default)]
+    pub as_before: bool,
+}
+
+/// That somebody said when a picture was taken.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SaidWhen {
+    /// When they did.
+    pub at: DateTime<Utc>,
+    /// Who that was, if they are still there.
+    pub by: Option<String>,
+    /// What a clock on the wall showed by what was known before.
+    pub before: NaiveDateTime,
+}
+
+/// That somebody said where a picture was taken, or that it has no place.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SaidWhere {
+    /// When they did.
+    pub at: DateTime<Utc>,
+    /// Who that was, if they are still there.
+    pub by: Option<String>,
+    /// Degrees north and east, as its file says.
+    pub in_file: Option<(f64, f64)>,
+}
+
+/// A picture with a place that was taken shortly before or after another one.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Beside {
+    /// Which.
+    #[schema(value_type = Uuid)]
+    pub picture: OriginalId,
+    /// What a clock on the wall showed.
+    pub taken_local: NaiveDateTime,
+    /// Degrees north and east.
+    pub at: (f64, f64),
+    /// What it was taken near: `near Leiden, Netherlands`. None: nobody has found out yet.
+    pub near: Option<String>,
+}
