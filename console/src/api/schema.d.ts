@@ -1336,6 +1336,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/places/track": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says where pictures of one's own were taken: where somebody was then, by their track. */
+        post: operations["follow_track"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/put-away": {
         parameters: {
             query?: never;
@@ -2021,6 +2038,43 @@ export interface components {
              * @description Who.
              */
             person: string;
+        };
+        /** @description What came of following a track. */
+        Along: {
+            /**
+             * Format: int64
+             * @description So many pictures have the place where somebody was then.
+             */
+            count: number;
+            /**
+             * Format: date-time
+             * @description When the track begins.
+             */
+            from?: string | null;
+            /**
+             * Format: int64
+             * @description Of so many the track does not tell where somebody was: none of its points is within 5 minutes, and no two around are within 15 of each other.
+             */
+            off_it: number;
+            /**
+             * Format: int64
+             * @description So many had a place, and keep it.
+             */
+            placed: number;
+            /**
+             * Format: date-time
+             * @description When it ends.
+             */
+            until?: string | null;
+        };
+        /** @description Where pictures of one's own were taken, at most 1,000 at once, by a track of where somebody was then. */
+        AlongTrack: {
+            /** @description Also those that have a place already. */
+            also_placed?: boolean;
+            /** @description The track, as GPX 1.0 or 1.1; points without a time tell nothing. At most 8 MiB with all else that is said here. */
+            gpx: string;
+            /** @description Their ids. */
+            pictures: string[];
         };
         /** @description How many, and how large together. */
         Amount: {
@@ -6887,6 +6941,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Marked"];
+                };
+            };
+        };
+    };
+    follow_track: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlongTrack"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Along"];
                 };
             };
         };

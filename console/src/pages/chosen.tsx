@@ -32,10 +32,11 @@ type Done =
   | { what: "away" | "not-away"; pictures: number; ids: string[]; left: number; failure?: Failure | undefined }
   | { what: "words"; pictures: number; left: number; failure?: Failure | undefined }
   | { what: "where"; pictures: number; ids: string[]; in_file: boolean; left: number; failure?: Failure | undefined }
+  | { what: "track"; pictures: number; placed: number; left: number; failure?: Failure | undefined }
   | { what: "when"; pictures: number; ids: string[]; later_by: number; left: number; failure?: Failure | undefined };
 
 /** After these, nothing is chosen any more. */
-const ENDS: ReadonlySet<Done["what"]> = new Set(["deleted", "back", "away", "not-away", "where", "when"]);
+const ENDS: ReadonlySet<Done["what"]> = new Set(["deleted", "back", "away", "not-away", "where", "track", "when"]);
 
 /** With the map, which few pages need. */
 const SayingWhere = lazy(() => import("./said-where").then((m) => ({ default: m.SayingWhere })));
@@ -221,6 +222,11 @@ export function Chosen({ choice, among, album, total, all, clear }: ChosenProps)
               clear();
               void running.sayWhere({ ...wanted, as_of: known.as_of }, known.pictures, form);
             }}
+            onTrack={(gpx) => {
+              setSaying(undefined);
+              clear();
+              void running.follow({ ...wanted, as_of: known.as_of }, known.pictures, gpx);
+            }}
             onClose={() => setSaying(undefined)}
           >
             <p className="mt-1 mb-0 text-[14px] text-soft">This replaces whatever place {one ? "it has" : "each of them has"}. What the {one ? "file says" : "files say"} can be used again.</p>
@@ -368,6 +374,17 @@ function Told({ done, running, close }: { done: Done; running: Running; close: (
             }
           >
             {done.in_file ? "What the files say counts for" : "Said where it was of"} {counted(done.pictures, "picture")}.{left(done.left)}
+          </Line>
+          {done.failure && <Fault failure={done.failure} />}
+        </>
+      );
+    case "track":
+      return (
+        <>
+          <Line action={shut}>
+            {counted(done.pictures, "picture")} {done.pictures === 1 ? "has" : "have"} the place where you were then.
+            {done.placed > 0 && ` ${counted(done.placed, "picture")} had a place and ${done.placed === 1 ? "keeps" : "keep"} it.`}
+            {done.left > 0 && ` Of ${counted(done.left, "picture")} the track does not tell where ${done.left === 1 ? "it was" : "they were"} taken.`}
           </Line>
           {done.failure && <Fault failure={done.failure} />}
         </>
@@ -554,6 +571,24 @@ function useRunning(setDone: (done: Done) => void) {
     setDone({ what: "when", pictures: ids.length, ids, later_by, left: of - ids.length, failure: before ?? failure });
     await fresh();
   };
+  const follow = async (wanted: Wanted, of: number, gpx: string) => {
+    const [all, before] = await named(wanted, of);
+    let failure = before;
+    let [pictures, placed] = [0, 0];
+    try {
+      for (let n = 0; n < all.length && !stopped.current; n += AT_ONCE) {
+        setProgress({ word: "Followed", done: n, of: all.length, one: "picture" });
+        const along = await unlessGone(ask<Schemas["Along"]>("/api/places/track", "POST", { pictures: all.slice(n, n + AT_ONCE), gpx }));
+        pictures += along?.count ?? 0;
+        placed += along?.placed ?? 0;
+      }
+    } catch (e) {
+      failure = e as Failure;
+    }
+    setProgress(undefined);
+    setDone({ what: "track", pictures, placed, left: Math.max(0, of - pictures - placed), failure });
+    await fresh();
+  };
   const sayWhere = async (wanted: Wanted, of: number, form: Where) => {
     const [all, failure] = await named(wanted, of);
     await whereAgain(all, form, of, failure);
@@ -606,7 +641,7 @@ function useRunning(setDone: (done: Done) => void) {
     setDone({ what: "back", files, failure });
     await fresh();
   };
-  return { progress, remove, mark, write, put, putAgain, sayWhere, sayWhen, whereAgain, whenAgain, add, takeOut, bringBack, stop: () => (stopped.current = true) };
+  return { progress, remove, mark, write, put, putAgain, follow, sayWhere, sayWhen, whereAgain, whenAgain, add, takeOut, bringBack, stop: () => (stopped.current = true) };
 }
 
 type Running = ReturnType<typeof useRunning>;

@@ -1,8 +1,9 @@
 /** Where a picture was taken, and the way to say it. */
 import { lazy, Suspense, useState, type ReactNode } from "react";
 import { Link } from "react-router";
-import { ask, type Original, type Schemas } from "../api/client";
+import { ask, type Failure, type Original, type Schemas } from "../api/client";
 import { keys, useDo } from "../api/hooks";
+import { exact } from "../format";
 import { degrees } from "../ui/degrees";
 import { TextButton, When } from "../ui/parts";
 import { Fault } from "../ui/states";
@@ -16,6 +17,7 @@ const SayingWhere = lazy(() => import("./said-where").then((m) => ({ default: m.
 export function Place({ original: o, month, stop, heading }: { original: Original; month: readonly string[]; stop: () => void; heading: ReactNode }) {
   const [saying, setSaying] = useState(false);
   const say = useDo((form: Form) => ask<Schemas["Marked"]>("/api/places", "POST", { pictures: [o.id], ...form }), [keys.original(o.id), month, keys.months]);
+  const follow = useDo((gpx: string) => ask<Schemas["Along"]>("/api/places/track", "POST", { pictures: [o.id], gpx }), [keys.original(o.id), month, keys.months]);
   const done = { onSuccess: () => setSaying(false) };
   if (!o.place && !o.own) return null;
   const at = o.place ? ([o.place[0] ?? 0, o.place[1] ?? 0] as const) : undefined;
@@ -33,7 +35,12 @@ export function Place({ original: o, month, stop, heading }: { original: Origina
         </>
       )}
       <p className="m-0 text-[14px] text-soft">
-        {at ? <span className="numbers">{degrees(...at)}</span> : said ? "It has no place." : "Its file names no place."}
+        {at ? (
+          <span className="numbers">
+            {degrees(...at)}
+            {said && "."}
+          </span>
+        ) : said ? "It has no place." : "Its file names no place."}
         {said && (
           <>
             {" "}
@@ -62,7 +69,7 @@ export function Place({ original: o, month, stop, heading }: { original: Origina
       )}
       {saying && (
         <Suspense>
-          <SayingWhere pictures={1} at={at} one={o} busy={say.isPending} onSave={(form) => say.mutate(form, done)} onClose={() => setSaying(false)}>
+          <SayingWhere pictures={1} at={at} one={o} busy={say.isPending || follow.isPending} onSave={(form) => say.mutate(form, done)} onTrack={(gpx) => follow.mutate(gpx, { onSuccess: (along) => along.count > 0 && setSaying(false) })} onClose={() => setSaying(false)}>
             {said && (
               <p className="mt-2 mb-0 text-[14px] text-soft">
                 Its file says {inFile ? degrees(inFile[0] ?? 0, inFile[1] ?? 0) : "nothing of a place"}.{" "}
@@ -71,7 +78,12 @@ export function Place({ original: o, month, stop, heading }: { original: Origina
                 </TextButton>
               </p>
             )}
-            {say.isError && <Fault failure={say.error} />}
+            {follow.data?.count === 0 && (
+              <p role="status" className="mt-2 mb-0 text-[15px] font-semibold">
+                The track does not tell where you were when this picture was taken.{follow.data.from && follow.data.until && ` It begins on ${exact(follow.data.from)} and ends on ${exact(follow.data.until)}.`}
+              </p>
+            )}
+            {(say.isError || follow.isError) && <Fault failure={(say.error ?? follow.error) as Failure} />}
           </SayingWhere>
         </Suspense>
       )}

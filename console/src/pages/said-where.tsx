@@ -2,7 +2,7 @@
 import { useRef, useState, type ReactNode } from "react";
 import type { Schemas } from "../api/client";
 import { useBeside, useTowns } from "../api/hooks";
-import { counted } from "../format";
+import { counted, size } from "../format";
 import { around, type View } from "../ui/atlas";
 import { Select } from "../ui/choose";
 import { EarthMap, useSize } from "../ui/map";
@@ -14,8 +14,8 @@ import { apart } from "../ui/wall";
 export type Form = Omit<Schemas["SayWhere"], "pictures">;
 type At = readonly [number, number];
 
-/** Where one knows which street it was. */
-const NEAR = 14;
+/** Where one sees the coast, or the border, that is known. */
+const NEAR = 12;
 /** Farther away, a finger covers a province. */
 const FARTHEST = 7;
 
@@ -27,9 +27,14 @@ interface SayingProps {
   one?: { id: string; taken_local: string } | undefined;
   busy: boolean;
   onSave: (form: Form) => void;
+  /** By a track of where somebody was. */
+  onTrack: (gpx: string) => void;
   onClose: () => void;
   children?: ReactNode;
 }
+
+/** With all else in its request, as much as the server takes. */
+const LARGEST_TRACK = 7_500_000;
 
 /** Asks where pictures were taken. */
 export function SayingWhere(props: SayingProps) {
@@ -43,12 +48,12 @@ export function SayingWhere(props: SayingProps) {
   );
 }
 
-function OnMap({ towns, pictures, at, one, busy, onSave, onClose, children }: SayingProps & { towns: Schemas["Town"][] }) {
+function OnMap({ towns, pictures, at, one, busy, onSave, onTrack, onClose, children }: SayingProps & { towns: Schemas["Town"][] }) {
   const place = useRef<HTMLDivElement>(null);
-  const size = useSize(place);
+  const room = useSize(place);
   const [moved, setMoved] = useState<View>();
   const known = towns.map((t) => ({ north: t.at[0] ?? 0, east: t.at[1] ?? 0 }));
-  const view = moved ?? (at ? { north: at[0], east: at[1], zoom: NEAR } : around(known, size));
+  const view = moved ?? (at ? { north: at[0], east: at[1], zoom: NEAR } : around(known, room));
   const go = ([north, east]: At, zoom = NEAR) => setMoved({ north, east, zoom });
   const far = view.zoom < FARTHEST;
   const names = towns.map((t, n) => [String(n), `${t.name}, ${t.country}`] as const).sort((a, b) => a[1].localeCompare(b[1]));
@@ -79,6 +84,7 @@ function OnMap({ towns, pictures, at, one, busy, onSave, onClose, children }: Sa
       <p className="mt-2 mb-0 text-[14px] text-soft">
         {far ? "Bring the map nearer, and the place to its middle." : <>At the middle of the map: <span className="numbers">{degrees(view.north, view.east)}</span>. The {pictures === 1 ? "file itself is" : "files themselves are"} not changed.</>}
       </p>
+      {!at && <Track busy={busy} onTrack={onTrack} />}
       {children}
       <div className="mt-4 flex flex-wrap items-center justify-between gap-2.5">
         {one && !at ? (
@@ -117,6 +123,35 @@ function Beside({ one, go }: { one: { id: string; taken_local: string }; go: (at
         </li>
       ))}
     </ul>
+  );
+}
+
+/** Takes a track that a phone or a receiver wrote meanwhile. */
+function Track({ busy, onTrack }: { busy: boolean; onTrack: (gpx: string) => void }) {
+  const field = useRef<HTMLInputElement>(null);
+  const [odd, setOdd] = useState<string>();
+  const read = async (file: File | undefined) => {
+    if (!file) return;
+    if (file.size > LARGEST_TRACK) {
+      setOdd(`“${file.name}” is larger than ${size(LARGEST_TRACK)}. Take a track of fewer days.`);
+      return;
+    }
+    setOdd(undefined);
+    onTrack(await file.text());
+  };
+  return (
+    <p className="mt-2 mb-0 text-[14px] text-soft">
+      A phone or a receiver wrote down where you were?{" "}
+      <TextButton tone="soft" disabled={busy} onClick={() => field.current?.click()}>
+        Use its track (GPX) …
+      </TextButton>
+      <input ref={field} type="file" accept=".gpx,application/gpx+xml" aria-label="A track, GPX" hidden onChange={(e) => void read(e.target.files?.[0])} />
+      {odd && (
+        <span role="alert" className="block font-semibold text-oxide">
+          {odd}
+        </span>
+      )}
+    </p>
   );
 }
 

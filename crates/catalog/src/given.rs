@@ -128,25 +128,35 @@ impl Catalog {
         place: Place,
         now: DateTime<Utc>,
     ) -> Result<(Vec<Touched>, u64)> {
+        let places: Vec<(OriginalId, Place)> = pictures.iter().map(|id| (*id, place)).collect();
+        self.give_places(person, &places, now).await
+    }
+
+    /// The same for pictures that were taken each somewhere else.
+    pub async fn give_places(
+        &self,
+        person: PersonId,
+        places: &[(OriginalId, Place)],
+        now: DateTime<Utc>,
+    ) -> Result<(Vec<Touched>, u64)> {
+        let pictures: Vec<OriginalId> = places.iter().map(|(id, _)| *id).collect();
         let mut c = self.connection().await?;
         let files = whole!(c, {
-            let files = files_of(c, person, pictures).await?;
-            let ids: Vec<Uuid> = files.iter().map(|(id, ..)| *id).collect();
-            let spot = match place {
-                Place::At(spot) => Some((spot.north(), spot.east())),
-                Place::Nowhere => None,
-                Place::AsInFile => {
-                    delete(given_place::table.filter(given_place::original.eq_any(ids))).execute(c).await?;
-                    ledgers_due(c, now + DECIDED).await?;
-                    return Ok(files);
-                }
-            };
+            let files = files_of(c, person, &pictures).await?;
+            // Of a picture that was named by several of its files, the last counts.
+            let shots: HashMap<Uuid, Uuid> = files.iter().map(|(id, shot, _)| (*id, *shot)).collect();
+            let of: HashMap<Uuid, Place> = places.iter().filter_map(|(id, place)| Some((*shots.get(&id.0)?, *place))).collect();
+            let given = |id: &Uuid| shots.get(id).and_then(|shot| of.get(shot)).copied().unwrap_or(Place::AsInFile);
+            let (as_in_file, said): (Vec<Uuid>, Vec<Uuid>) =
+                files.iter().map(|(id, ..)| *id).partition(|id| given(id) == Place::AsInFile);
+            delete(given_place::table.filter(given_place::original.eq_any(as_in_file))).execute(c).await?;
             let row = |id: &Uuid| {
+                let spot = if let Place::At(spot) = given(id) { Some((spot.north(), spot.east())) } else { None };
                 let (north, east) = spot.unzip();
                 let at = (given_place::north.eq(north), given_place::east.eq(east));
                 (given_place::original.eq(*id), at, given_place::given_by.eq(Some(person.0)), given_place::given_at.eq(now))
             };
-            let rows = insert_into(given_place::table).values(ids.iter().map(row).collect::<Vec<_>>());
+            let rows = insert_into(given_place::table).values(said.iter().map(row).collect::<Vec<_>>());
             let anew = (
                 given_place::north.eq(excluded(given_place::north)),
                 given_place::east.eq(excluded(given_place::east)),
@@ -163,6 +173,16 @@ impl Catalog {
         self.work_added(&[Kind::Ledger, Kind::Town]);
         let touched = files.iter().map(|(id, _, taken_local)| Touched { person, id: OriginalId(*id), taken_local: *taken_local });
         Ok((touched.collect(), pictures_of(&files)))
+    }
+
+    /// When pictures of somebody's own were taken, by the files that were named, and whether each has a place.
+    pub async fn when_taken(&self, person: PersonId, pictures: &[OriginalId]) -> Result<Vec<(OriginalId, DateTime<Utc>, bool)>> {
+        let ids: Vec<Uuid> = pictures.iter().map(|id| id.0).collect();
+        let mut c = self.connection().await?;
+        let own = original::table.filter(original::person.eq(person.0).and(is_living()).and(original::id.eq_any(ids)));
+        let rows: Vec<(Uuid, DateTime<Utc>, bool)> =
+            own.select((original::id, original::taken_at, original::spot.is_not_null())).load(&mut c).await?;
+        Ok(rows.into_iter().map(|(id, at, placed)| (OriginalId(id), at, placed)).collect())
     }
 
     /// Somebody says when pictures of their own were taken: all of their files are of another time then, and are filed where they belong.

@@ -1,11 +1,13 @@
 //! When and where pictures were taken, as somebody says it from a terminal.
 
+use std::{fs, path::PathBuf};
+
 use chrono::{NaiveDate, NaiveDateTime, NaiveTime};
 use clap::Args;
 use ypogeion_core::{OriginalId, words::counted};
 use ypogeion_wire::{
     choosing::Marked,
-    given::{SayWhen, SayWhere},
+    given::{Along, AlongTrack, SayWhen, SayWhere},
 };
 
 use crate::{
@@ -27,6 +29,9 @@ pub struct Taken {
     /// They were taken there: degrees north and east, `52.158,4.486`.
     #[arg(long, value_name = "NORTH,EAST", value_parser = place, allow_hyphen_values = true, conflicts_with_all = ["nowhere", "place_as_in_file"])]
     at: Option<(f64, f64)>,
+    /// They were taken where somebody was then, by this track (GPX). Those that have a place keep it.
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["at", "nowhere", "place_as_in_file"])]
+    track: Option<PathBuf>,
     /// They have no place, whatever their files say.
     #[arg(long, conflicts_with = "place_as_in_file")]
     nowhere: bool,
@@ -68,14 +73,16 @@ fn later(oldest: NaiveDateTime, Moment(day, time): Moment) -> i64 {
 pub async fn say(context: &Context, taken: Taken) -> Result {
     let (times, places) =
         (taken.on.is_some() || taken.time_as_before, taken.at.is_some() || taken.nowhere || taken.place_as_in_file);
-    if !times && !places {
-        return Err(usage("give --on, --at, --nowhere, --time-as-before, or --place-as-in-file"));
+    if !times && !places && taken.track.is_none() {
+        return Err(usage("give --on, --at, --track, --nowhere, --time-as-before, or --place-as-in-file"));
     }
+    let track = taken.track.as_ref().map(|file| fs::read_to_string(file).map_err(|e| usage(format!("{}: {e}", file.display()))));
+    let track = track.transpose()?;
     let session = taken.person.sign_in(context).await?;
     let done = async {
         let found = with_times(&session, &taken.find.join(" "), None).await?;
         let pictures: Vec<OriginalId> = found.iter().map(|p| p.id).collect();
-        let what = match (times, places) {
+        let what = match (times, places || track.is_some()) {
             (true, true) => "when and where",
             (true, false) => "when",
             _ => "where",
@@ -99,6 +106,11 @@ pub async fn say(context: &Context, taken: Taken) -> Result {
                 here = session.post::<Marked>("api/times", &form).await?.count;
             } else if times {
                 here = some.len() as u64;
+            }
+            // By the times that they have now.
+            if let Some(gpx) = &track {
+                let form = AlongTrack { pictures: some.to_vec(), gpx: gpx.clone(), also_placed: false };
+                here = session.post::<Along>("api/places/track", &form).await?.count;
             }
             count += here;
         }

@@ -212,6 +212,8 @@ actions! {
     WriteWords = "write_words" => PEOPLE,
     /// Say where pictures of one's own were taken.
     SayWhere = "say_where" => PEOPLE,
+    /// Say where pictures of one's own were taken, by a track.
+    FollowTrack = "follow_track" => PEOPLE,
     /// Say when pictures of one's own were taken.
     SayWhen = "say_when" => PEOPLE,
     /// Where the pictures beside one of one's own were taken.

@@ -72,6 +72,7 @@ pub mod source;
 pub mod spot;
 pub mod state;
 pub mod town;
+pub mod track;
 pub mod window;
 pub mod words;
 pub mod zip;

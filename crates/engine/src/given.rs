@@ -3,7 +3,8 @@
 use chrono::TimeDelta;
 use ypogeion_catalog::given::{MOST_GIVEN, Moved, Place, Time};
 use ypogeion_core::{OriginalId, PersonId, spot::Spot};
-use ypogeion_wire::given::{Beside, SaidWhen, SaidWhere, SayWhen, SayWhere};
+use ypogeion_media::gpx;
+use ypogeion_wire::given::{Along, AlongTrack, Beside, SaidWhen, SaidWhere, SayWhen, SayWhere};
 
 use crate::{
     engine::Engine,
@@ -25,6 +26,28 @@ pub async fn say_where(engine: &Engine, owner: PersonId, form: &SayWhere) -> Res
     let (touched, count) = engine.catalog.give_place(owner, few(&form.pictures)?, place, engine.now()).await?;
     told(engine, touched)?;
     Ok(count)
+}
+
+/// Says of pictures of one's own without a place that they were taken where somebody was then, by a track.
+pub async fn along(engine: &Engine, owner: PersonId, form: AlongTrack) -> Result<Along> {
+    let AlongTrack { pictures, gpx, also_placed } = form;
+    let all = engine.catalog.when_taken(owner, few(&pictures)?).await?;
+    if all.is_empty() {
+        return Err(Error::NotFound);
+    }
+    let read = tokio::task::spawn_blocking(move || gpx::read(&gpx)).await?;
+    let track = read.map_err(|e| Error::invalid(e.sentence()))?;
+    let placed = all.iter().filter(|(.., placed)| *placed && !also_placed).count() as u64;
+    let wanted = all.iter().filter(|(.., placed)| also_placed || !placed);
+    let (on_it, off_it): (Vec<_>, Vec<_>) = wanted.map(|(id, at, _)| (*id, track.at(*at))).partition(|(_, spot)| spot.is_some());
+    let places: Vec<(OriginalId, Place)> = on_it.into_iter().filter_map(|(id, spot)| Some((id, Place::At(spot?)))).collect();
+    let (mut count, span) = (0, track.span());
+    if !places.is_empty() {
+        let (touched, given) = engine.catalog.give_places(owner, &places, engine.now()).await?;
+        told(engine, touched)?;
+        count = given;
+    }
+    Ok(Along { count, placed, off_it: off_it.len() as u64, from: span.map(|s| s.0), until: span.map(|s| s.1) })
 }
 
 /// Says when pictures of one's own were taken, and files them where they belong. Returns how many those are.

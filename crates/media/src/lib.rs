@@ -16,6 +16,7 @@ pub mod confine;
 pub mod derived;
 pub mod embedded;
 pub mod facts;
+pub mod gpx;
 mod heif;
 mod iptc;
 pub mod maker;

@@ -22,6 +22,34 @@ pub struct SayWhere {
     pub as_in_file: bool,
 }
 
+/// Where pictures of one's own were taken, at most 1,000 at once, by a track of where somebody was then.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AlongTrack {
+    /// Their ids.
+    #[schema(value_type = Vec<Uuid>)]
+    pub pictures: Vec<OriginalId>,
+    /// The track, as GPX 1.0 or 1.1; points without a time tell nothing. At most 8 MiB with all else that is said here.
+    pub gpx: String,
+    /// Also those that have a place already.
+    #[serde(default)]
+    pub also_placed: bool,
+}
+
+/// What came of following a track.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Along {
+    /// So many pictures have the place where somebody was then.
+    pub count: u64,
+    /// So many had a place, and keep it.
+    pub placed: u64,
+    /// Of so many the track does not tell where somebody was: none of its points is within 5 minutes, and no two around are within 15 of each other.
+    pub off_it: u64,
+    /// When the track begins.
+    pub from: Option<DateTime<Utc>>,
+    /// When it ends.
+    pub until: Option<DateTime<Utc>>,
+}
+
 /// When pictures of one's own were taken, at most 1,000 at once; one of the two. No file is changed by it; all are filed where they belong then.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct SayWhen {

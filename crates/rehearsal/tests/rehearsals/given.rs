@@ -1,6 +1,7 @@
 //! When and where pictures were taken, as people say it.
 
-use chrono::NaiveDate;
+use chrono::{DateTime, NaiveDate, TimeDelta, Utc};
+use fantoccini::Locator;
 use reqwest::Method;
 use serde_json::{Value, json};
 use ypogeion_demo::{camera, scenes};
@@ -38,6 +39,13 @@ async fn house() -> (World, Raw, [String; 3]) {
     (w, phone, ids)
 }
 
+/// Somebody else, who lives there.
+async fn piet(w: &World) -> Console {
+    let form = json!({ "name": "Piet", "role": "member", "password": PASSWORD });
+    w.keeper.ask(Method::POST, "api/people", Some(form)).await.unwrap();
+    w.house.sign_in("Piet", PASSWORD).await.unwrap()
+}
+
 async fn get(who: &Console, path: &str) -> Value {
     who.ask(Method::GET, path, None).await.unwrap()
 }
@@ -63,11 +71,7 @@ async fn near(who: &Console, id: &str, town: &str) {
 #[tokio::test(flavor = "multi_thread")]
 async fn where_a_picture_was_taken_is_said_and_found() {
     let (w, phone, [one, two, three]) = house().await;
-    w.keeper
-        .ask(Method::POST, "api/people", Some(json!({ "name": "Piet", "role": "member", "password": PASSWORD })))
-        .await
-        .unwrap();
-    let piet = w.house.sign_in("Piet", PASSWORD).await.unwrap();
+    let piet = piet(&w).await;
     let detail = async |id: &str| get(&w.keeper, &format!("api/originals/{id}")).await;
     let say = async |form: Value| post(&w.keeper, "api/places", form).await;
     // What was taken shortly before may have been taken there.
@@ -219,9 +223,61 @@ async fn when_a_picture_was_taken_is_said_and_it_is_filed_there() {
     assert_eq!(w.sql("SELECT what FROM discrepancy").trim(), "");
 }
 
+/// As a phone writes it that is carried from one place to the other, a minute before and after this moment.
+fn track(at: &Value) -> String {
+    let at: DateTime<Utc> = at.as_str().unwrap().parse().unwrap();
+    let point = |minute: i64, north: f64, east: f64| {
+        format!("<trkpt lat=\"{north}\" lon=\"{east}\"><time>{}</time></trkpt>", (at + TimeDelta::minutes(minute)).to_rfc3339())
+    };
+    let points = point(-1, 55.44, 8.36) + &point(1, 55.45, 8.38);
+    format!(
+        "<?xml version=\"1.0\"?><gpx version=\"1.1\" xmlns=\"http://www.topografix.com/GPX/1/1\"><trk><trkseg>{points}</trkseg></trk></gpx>"
+    )
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_track_tells_where_pictures_were_taken() {
+    let (w, _phone, [one, two, three]) = house().await;
+    let piet = piet(&w).await;
+    let detail = async |id: &str| get(&w.keeper, &format!("api/originals/{id}")).await;
+    let follow = async |who: &Console, form: Value| post(who, "api/places/track", form).await;
+    let gpx = track(&detail(&two).await["taken_at"]);
+    let (status, along) = follow(&w.keeper, json!({ "pictures": [one, two, three], "gpx": gpx })).await;
+    assert_eq!((status, &along["count"], &along["placed"], &along["off_it"]), (200, &json!(1), &json!(1), &json!(1)), "{along}");
+    let there = detail(&two).await;
+    assert_eq!((&there["place"], &there["place_said"]["by"]), (&json!([55.445, 8.37]), &json!("Juno")));
+    near(&w.keeper, &two, "near Nordby, Denmark").await;
+    assert_eq!((detail(&three).await["place"].clone(), detail(&one).await["place_said"].clone()), (Value::Null, Value::Null));
+    // Also those with a place; by the times that people said.
+    let by = (12 - 10) * 3600 + 20 * 60;
+    post(&w.keeper, "api/times", json!({ "pictures": [three], "later_by": 20 * 60 - by })).await;
+    let (_, along) = follow(&w.keeper, json!({ "pictures": [one, two, three], "gpx": gpx, "also_placed": true })).await;
+    assert_eq!((&along["count"], &along["placed"], &along["off_it"]), (&json!(2), &json!(0), &json!(1)), "{along}");
+    assert_eq!(detail(&three).await["place"], json!([55.445, 8.37]));
+    for (form, status, said) in [
+        (json!({ "pictures": [two], "gpx": "dear diary" }), 400, "no track in the format GPX"),
+        (
+            json!({ "pictures": [two], "gpx": gpx.replace("<time>", "<x>").replace("</time>", "</x>") }),
+            400,
+            "when somebody was there",
+        ),
+        (json!({ "pictures": [two], "gpx": gpx[..gpx.len() - 40] }), 400, "breaks off"),
+        (json!({ "pictures": [], "gpx": gpx }), 404, ""),
+        (json!({ "pictures": vec![&two; 1001], "gpx": gpx }), 413, ""),
+        (json!({ "pictures": [two], "gpx": " ".repeat(9 << 20) }), 400, "not understood"),
+    ] {
+        let (was, problem) = follow(&w.keeper, form).await;
+        assert!(was == status && problem.to_string().contains(said), "{was}: {problem}");
+    }
+    assert_eq!(follow(&piet, json!({ "pictures": [two], "gpx": gpx })).await.0, 404);
+    assert_eq!(w.sql("SELECT what FROM discrepancy").trim(), "");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn when_and_where_are_said_in_the_console() {
-    let (w, _phone, [one, _, three]) = house().await;
+    let (w, _phone, [one, two, three]) = house().await;
+    let gpx = w.folder.path().join("walk.gpx");
+    std::fs::write(&gpx, track(&get(&w.keeper, &format!("api/originals/{two}")).await["taken_at"])).unwrap();
     let l = Looking::of(w, &format!("library/{three}")).await;
     l.browser.wait_for_text("Its file names no place.").await.unwrap();
     l.press("Say where it was taken").await;
@@ -273,5 +329,12 @@ async fn when_and_where_are_said_in_the_console() {
     assert_eq!(found(&l.w.keeper, "1987").await, 3);
     l.press("Undo").await;
     wait_for("both to be as before", 30, async || Ok((found(&l.w.keeper, "april 2026").await == 2).then_some(()))).await.unwrap();
+    // By a track.
+    l.browser.page.goto(l.w.house.http.join(&format!("library/{two}")).unwrap().as_str()).await.unwrap();
+    l.press("Say where it was taken").await;
+    l.until("the question", "!!document.querySelector('input[type=file][accept*=gpx]')").await;
+    let field = l.browser.page.find(Locator::Css("input[type=file][accept*=gpx]")).await.unwrap();
+    field.send_keys(gpx.to_str().unwrap()).await.unwrap();
+    l.browser.wait_for_text("Near Nordby, Denmark").await.unwrap();
     assert_eq!(l.browser.complaints().await.unwrap(), Vec::<String>::new());
 }

@@ -449,13 +449,24 @@ async fn pictures_are_gathered_and_described_at_a_terminal() {
     assert_eq!(asked, "ypogeion: This changes when 10 pictures were taken. Give --yes to confirm.");
     assert_eq!(
         refused("taken", &["2019"]).await,
-        "ypogeion: give --on, --at, --nowhere, --time-as-before, or --place-as-in-file"
+        "ypogeion: give --on, --at, --track, --nowhere, --time-as-before, or --place-as-in-file"
     );
     assert_eq!(ok("taken", &["--on", "2009-04-01", "--at", "55.445,8.37", "--yes", "2019"]).await, "10 pictures changed.");
     assert_eq!((found(&w.keeper, "2019").await, found(&w.keeper, "april 2009").await), (0, 10));
     assert_eq!(w.sql("SELECT count(*), min(taken_local) FROM original o JOIN given_place g ON g.original = o.id WHERE o.facts -> 'place' = '[55.445, 8.37]'").split_whitespace().next(), Some("10|2009-04-01"));
     assert_eq!(ok("taken", &["--time-as-before", "--place-as-in-file", "--yes", "2009"]).await, "10 pictures changed.");
     assert_eq!((found(&w.keeper, "2019").await, w.sql("SELECT count(*) FROM given_place").trim()), (10, "0"));
+    let track = w.folder.path().join("walk.gpx");
+    let at = w.sql(
+        "SELECT to_char(taken_at AT TIME ZONE 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS\"Z\"') FROM original WHERE name = 'IMG_0007.jpg'",
+    );
+    let point =
+        format!("<gpx><trk><trkseg><trkpt lat=\"55.445\" lon=\"8.37\"><time>{}</time></trkpt></trkseg></trk></gpx>", at.trim());
+    std::fs::write(&track, point).unwrap();
+    assert_eq!(ok("taken", &["--track", track.to_str().unwrap(), "--yes", "img_0007"]).await, "1 picture changed.");
+    assert_eq!(w.sql("SELECT north FROM given_place").trim(), "55.445");
+    assert_eq!(ok("taken", &["--place-as-in-file", "img_0007"]).await, "1 picture changed.");
+    assert!(refused("taken", &["--track", "no such file", "img_0007"]).await.starts_with("ypogeion: no such file: "));
     // An album goes; what was in it stays.
     let asked = refused("albums", &["take-apart", "Kites"]).await;
     assert!(asked.ends_with("with 110 pictures in it, which stay in the library. Give --yes to confirm."), "{asked}");

@@ -16,7 +16,7 @@ use uuid::Uuid;
 use ypogeion_engine::{choosing, given, library, zips};
 use ypogeion_wire::{
     choosing::{Choice, ChosenPictures, HowMuch, MadeZip, MarkFavourites, Marked, PutAway, WhichChosen, WriteWords},
-    given::{SayWhen, SayWhere},
+    given::{Along, AlongTrack, SayWhen, SayWhere},
     problem::ProblemType,
 };
 
@@ -114,6 +114,13 @@ pub async fn write_words(app: web::Data<App>, caller: Caller, body: web::Json<Wr
 #[post("/api/places")]
 pub async fn say_where(app: web::Data<App>, caller: Caller, body: web::Json<SayWhere>) -> Answer<web::Json<Marked>> {
     Ok(web::Json(Marked { count: given::say_where(&app.engine, caller.owner()?, &body).await? }))
+}
+
+/// Says where pictures of one's own were taken: where somebody was then, by their track.
+#[utoipa::path(responses((status = 200, body = Along)))]
+#[post("/api/places/track")]
+pub async fn follow_track(app: web::Data<App>, caller: Caller, body: web::Json<AlongTrack>) -> Answer<web::Json<Along>> {
+    Ok(web::Json(given::along(&app.engine, caller.owner()?, body.into_inner()).await?))
 }
 
 /// Says by how much later or earlier pictures of one's own were taken, or that what was known before counts again.

@@ -109,6 +109,7 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(choosing::put_away)
         .service(choosing::write_words)
         .service(choosing::say_where)
+        .service(choosing::follow_track)
         .service(choosing::say_when)
         .service(places::list_beside)
         .service(albums::list_albums)
