@@ -12,7 +12,7 @@ use fantoccini::{Client, ClientBuilder, Locator, wd::WebDriverCompatibleCommand}
 use serde_json::json;
 use url::Url;
 
-use crate::{Step, wait_for};
+use crate::{PATIENCE, Step, wait_for};
 
 /// A browser with a fresh profile. Ends with its driver when dropped.
 pub struct Browser {
@@ -100,7 +100,7 @@ impl Browser {
 
     /// Waits until something is on the page.
     pub async fn wait(&self, selector: &str) -> Step<()> {
-        self.page.wait().at_most(Duration::from_secs(20)).for_element(Locator::Css(selector)).await?;
+        self.page.wait().at_most(Duration::from_secs(20 * PATIENCE)).for_element(Locator::Css(selector)).await?;
         Ok(())
     }
 
@@ -122,7 +122,7 @@ impl Browser {
         let (dialog, alert) = ("//*[@role='dialog']", "//*[@role='alertdialog']");
         let path =
             format!("{alert}//{with_text} | {dialog}[not({alert})]//{with_text} | //{with_text}[not({dialog} or {alert})]");
-        self.page.wait().at_most(Duration::from_secs(20)).for_element(Locator::XPath(&path)).await?.click().await?;
+        self.page.wait().at_most(Duration::from_secs(20 * PATIENCE)).for_element(Locator::XPath(&path)).await?.click().await?;
         Ok(())
     }
 

@@ -19,7 +19,7 @@ use ypogeion_catalog::{
 use ypogeion_standins::store::{Options as StoreOptions, StandInStore};
 use ypogeion_wire::{CONSOLE_HEADER, offsite::Store, overview::Overview};
 
-use crate::{Step, program, wait_for};
+use crate::{Step, own_port, program, wait_for};
 
 /// The store's bucket in rehearsals.
 pub const BUCKET: &str = "mill-house";
@@ -187,6 +187,10 @@ impl House {
 
     /// Starts the service, waits until it has said something, and returns what it has said by then.
     async fn start_until(&mut self, sign: &str) -> Step<String> {
+        if self.options.ports == (0, 0) {
+            self.options.ports = (own_port()?, own_port()?);
+            write_settings(&self.options)?;
+        }
         let log_path = self.options.folder.join("service.log");
         let began = fs::metadata(&log_path).map_or(0, |m| m.len());
         let log = fs::File::options().create(true).append(true).open(&log_path)?;
@@ -204,7 +208,11 @@ impl House {
                 _ => None,
             })
         })
-        .await?;
+        .await
+        .map_err(|e| {
+            let log = fs::read(&log_path).unwrap_or_default();
+            format!("{e}; it said: {}", String::from_utf8_lossy(log.get(began as usize..).unwrap_or_default()))
+        })?;
         // Devices remember the address: after a restart the service is where it was.
         let port = |url: &Url| url.port_or_known_default().unwrap_or(0);
         self.options.ports = (port(&http), port(&https));

@@ -3,13 +3,13 @@
 use std::collections::BTreeSet;
 
 use chrono::NaiveDate;
-use diesel::{QueryableByName, sql_query, sql_types::Text};
+use diesel::sql_query;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use uuid::Uuid;
 use ypogeion_catalog::{find::Sought, scope::Scope};
 use ypogeion_core::find::{self, days::Span};
 
-use super::{World, add_person, pair, world};
+use super::{World, add_person, pair, sql::ask, world};
 
 /// Six years of pictures, one a day, of two members: shots of several files, deleted ones, names with accents and signs.
 const MANY: &str = "
@@ -44,18 +44,6 @@ const MORE: &str = "
            n.id::text, 'Camera'
     FROM original o, LATERAL (SELECT i, gen_random_uuid() AS id FROM generate_series(1, 9) i WHERE o.id IS NOT NULL) n;
     INSERT INTO said (shot, person, original, of_file, title, caption) SELECT id, person, id, true, '', name FROM original WHERE leads ON CONFLICT DO NOTHING";
-
-#[derive(QueryableByName)]
-struct Row {
-    #[diesel(sql_type = Text)]
-    line: String,
-}
-
-async fn ask(w: &World, text: &str) -> Vec<String> {
-    let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
-    let rows: Vec<Row> = sql_query(text).load(&mut c).await.unwrap();
-    rows.into_iter().map(|r| r.line).collect()
-}
 
 async fn house() -> World {
     let w = world().await;

@@ -1,29 +1,15 @@
 //! When and where pictures were taken as people say it: what is kept of it follows from what files and people say, in whatever order they do.
 
-use diesel::{QueryableByName, sql_query, sql_types::Text};
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
+use diesel_async::{AsyncConnection, AsyncPgConnection, SimpleAsyncConnection};
 use rstest::rstest;
 use ypogeion_catalog::given::{Moved, Place, Time};
 use ypogeion_core::{OriginalId, spot::Spot};
 
-use super::{World, world};
-
-#[derive(QueryableByName)]
-struct Row {
-    #[diesel(sql_type = Text)]
-    line: String,
-}
-
-async fn ask(w: &World, text: &str) -> Vec<String> {
-    let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
-    let rows: Vec<Row> = sql_query(text).load(&mut c).await.unwrap();
-    rows.into_iter().map(|r| r.line).collect()
-}
-
-async fn run(w: &World, text: &str) {
-    let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
-    c.batch_execute(text).await.unwrap();
-}
+use super::{
+    World,
+    sql::{ask, run},
+    world,
+};
 
 /// Forty pictures of two files each, a minute apart; every other one says where it was taken.
 const SOME: &str = r#"

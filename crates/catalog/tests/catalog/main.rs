@@ -11,6 +11,7 @@ mod places;
 mod prepared;
 mod said;
 mod schema;
+mod sql;
 mod upgrade;
 mod words;
 

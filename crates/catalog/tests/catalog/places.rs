@@ -1,31 +1,16 @@
 //! Where pictures were taken: the database and `core::spot` say the same, and what is counted is what is there.
 
-use diesel::{QueryableByName, sql_query, sql_types::Text};
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use ypogeion_catalog::{places::TownAt, scope::Scope};
 use ypogeion_core::{
     spot::{Area, DEEPEST, LEVELS, Spot},
     town::Town,
 };
 
-use super::{World, add_person, pair, world};
-
-#[derive(QueryableByName)]
-struct Row {
-    #[diesel(sql_type = Text)]
-    line: String,
-}
-
-async fn ask(w: &World, text: &str) -> Vec<String> {
-    let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
-    let rows: Vec<Row> = sql_query(text).load(&mut c).await.unwrap();
-    rows.into_iter().map(|r| r.line).collect()
-}
-
-async fn run(w: &World, text: &str) {
-    let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
-    c.batch_execute(text).await.unwrap();
-}
+use super::{
+    World, add_person, pair,
+    sql::{ask, run},
+    world,
+};
 
 /// Pictures of two members in three countries and on an island over the date line, some without a place, some of several files.
 const MANY: &str = "

@@ -1,28 +1,13 @@
 //! What is said about pictures: what is kept of it is what follows from all words, whatever changes, also at once.
 
-use diesel::{QueryableByName, sql_query, sql_types::Text};
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use ypogeion_catalog::words::Change;
 use ypogeion_core::OriginalId;
 
-use super::{World, world};
-
-#[derive(QueryableByName)]
-struct Row {
-    #[diesel(sql_type = Text)]
-    line: String,
-}
-
-async fn ask(w: &World, text: &str) -> Vec<String> {
-    let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
-    let rows: Vec<Row> = sql_query(text).load(&mut c).await.unwrap();
-    rows.into_iter().map(|r| r.line).collect()
-}
-
-async fn run(w: &World, text: &str) {
-    let mut c = AsyncPgConnection::establish(&w.cluster.url()).await.unwrap();
-    c.batch_execute(text).await.unwrap();
-}
+use super::{
+    World,
+    sql::{ask, run},
+    world,
+};
 
 /// A hundred pictures of three files each; some of their files say something.
 const MANY: &str = "
