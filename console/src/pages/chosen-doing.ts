@@ -20,7 +20,7 @@ export type Done =
   | { what: "away" | "not-away"; pictures: number; ids: string[]; left: number; failure?: Failure | undefined }
   | { what: "words"; pictures: number; left: number; failure?: Failure | undefined }
   | { what: "where"; pictures: number; ids: string[]; in_file: boolean; left: number; failure?: Failure | undefined }
-  | { what: "track"; pictures: number; placed: number; left: number; failure?: Failure | undefined }
+  | { what: "track"; pictures: number; placed: number; off_it: number; left: number; failure?: Failure | undefined }
   | { what: "when"; pictures: number; ids: string[]; later_by: number; left: number; failure?: Failure | undefined };
 
 /** After these, nothing is chosen any more. */
@@ -127,19 +127,20 @@ export function useRunning(setDone: (done: Done) => void) {
   const follow = async (wanted: Wanted, of: number, gpx: string) => {
     const [all, before] = await named(wanted, of);
     let failure = before;
-    let [pictures, placed] = [0, 0];
+    let [pictures, placed, off_it] = [0, 0, 0];
     try {
       for (let n = 0; n < all.length && !stopped.current; n += AT_ONCE) {
         setProgress({ word: "Followed", done: n, of: all.length, one: "picture" });
         const along = await unlessGone(ask<Schemas["Along"]>("/api/places/track", "POST", { pictures: all.slice(n, n + AT_ONCE), gpx }));
         pictures += along?.count ?? 0;
         placed += along?.placed ?? 0;
+        off_it += along?.off_it ?? 0;
       }
     } catch (e) {
       failure = e as Failure;
     }
     setProgress(undefined);
-    setDone({ what: "track", pictures, placed, left: Math.max(0, of - pictures - placed), failure });
+    setDone({ what: "track", pictures, placed, off_it, left: Math.max(0, of - pictures - placed - off_it), failure });
     await fresh();
   };
   const sayWhere = async (wanted: Wanted, of: number, form: Where) => {

@@ -128,7 +128,8 @@ export function Told({ done, running, close }: { done: Done; running: Running; c
           <Line action={shut}>
             {counted(done.pictures, "picture")} {done.pictures === 1 ? "has" : "have"} the place where you were then.
             {done.placed > 0 && ` ${counted(done.placed, "picture")} had a place and ${done.placed === 1 ? "keeps" : "keep"} it.`}
-            {done.left > 0 && ` Of ${counted(done.left, "picture")} the track does not tell where ${done.left === 1 ? "it was" : "they were"} taken.`}
+            {done.off_it > 0 && ` Of ${counted(done.off_it, "picture")} the track does not tell where ${done.off_it === 1 ? "it was" : "they were"} taken.`}
+            {left(done.left)}
           </Line>
           {done.failure && <Fault failure={done.failure} />}
         </>

@@ -208,7 +208,7 @@ export function Chosen({ choice, among, album, total, all, clear }: ChosenProps)
             }}
             onClose={() => setSaying(undefined)}
           >
-            <p className="mt-1 mb-0 text-[14px] text-soft">This replaces whatever place {one ? "it has" : "each of them has"}. What the {one ? "file says" : "files say"} can be used again.</p>
+            <p className="mt-1 mb-0 text-[14px] text-soft">A place that you say replaces the one that {one ? "it has" : "each of them has"}; a track leaves those alone that have one. What the {one ? "file says" : "files say"} can be used again.</p>
           </SayingWhere>
         </Suspense>
       )}

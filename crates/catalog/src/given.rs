@@ -146,12 +146,13 @@ impl Catalog {
             // Of a picture that was named by several of its files, the last counts.
             let shots: HashMap<Uuid, Uuid> = files.iter().map(|(id, shot, _)| (*id, *shot)).collect();
             let of: HashMap<Uuid, Place> = places.iter().filter_map(|(id, place)| Some((*shots.get(&id.0)?, *place))).collect();
-            let given = |id: &Uuid| shots.get(id).and_then(|shot| of.get(shot)).copied().unwrap_or(Place::AsInFile);
-            let (as_in_file, said): (Vec<Uuid>, Vec<Uuid>) =
-                files.iter().map(|(id, ..)| *id).partition(|id| given(id) == Place::AsInFile);
+            // Each file with what was said of its picture.
+            let given = files.iter().filter_map(|(id, shot, _)| Some((*id, *of.get(shot)?)));
+            let (as_in_file, said): (Vec<_>, Vec<_>) = given.partition(|(_, place)| *place == Place::AsInFile);
+            let as_in_file = as_in_file.into_iter().map(|(id, _)| id);
             delete(given_place::table.filter(given_place::original.eq_any(as_in_file))).execute(c).await?;
-            let row = |id: &Uuid| {
-                let spot = if let Place::At(spot) = given(id) { Some((spot.north(), spot.east())) } else { None };
+            let row = |(id, place): &(Uuid, Place)| {
+                let spot = if let Place::At(spot) = place { Some((spot.north(), spot.east())) } else { None };
                 let (north, east) = spot.unzip();
                 let at = (given_place::north.eq(north), given_place::east.eq(east));
                 (given_place::original.eq(*id), at, given_place::given_by.eq(Some(person.0)), given_place::given_at.eq(now))

@@ -128,8 +128,13 @@ impl Catalog {
             let facts: Vec<Facts> = rows.iter().map(|r| facts_of(r.facts.clone())).collect();
             let pieces: Vec<Piece> = rows.iter().zip(&facts).map(|(r, f)| r.piece(f)).collect();
             let shots = group(&pieces);
-            let mut changed = keep_shots(c, &rows, &shots, now).await?;
+            let mut changed = keep_shots(c, &rows, &shots).await?;
+            let has_company = !changed.is_empty();
             changed.extend(tell_times(c, (&rows, &given), &facts, &shots, zone, now).await?);
+            if has_company {
+                // Last: what was said is added to what a note beside the file tells.
+                changed.extend(say_of_all(c, &shots, now).await?);
+            }
             let touched = |(id, taken_local)| Touched { person, id: OriginalId(id), taken_local };
             Ok::<_, CatalogError>(changed.into_iter().map(touched).collect())
         })
@@ -325,7 +330,7 @@ async fn given_to(c: &mut AsyncPgConnection, rows: &mut [PieceRow]) -> Result<Ha
 }
 
 /// Keeps what belongs together. Returns what did not belong so before.
-async fn keep_shots(c: &mut AsyncPgConnection, rows: &[PieceRow], shots: &[Shot], when: DateTime<Utc>) -> Result<Vec<Taken>> {
+async fn keep_shots(c: &mut AsyncPgConnection, rows: &[PieceRow], shots: &[Shot]) -> Result<Vec<Taken>> {
     let now: BTreeMap<Uuid, (Uuid, Part)> =
         shots.iter().flat_map(|s| s.parts.iter().map(|(id, part)| (id.0, (s.lead().0, *part)))).collect();
     let changed: Vec<(&PieceRow, Uuid, &str)> = rows
@@ -349,20 +354,23 @@ async fn keep_shots(c: &mut AsyncPgConnection, rows: &[PieceRow], shots: &[Shot]
     .await?;
     // What comes to a picture that was put away is out of the way with it.
     let leads: BTreeSet<Uuid> = changed.iter().map(|c| c.1).collect();
-    let of_these = original::table.filter(original::shot.eq_any(leads.clone()).and(is_living()));
+    let of_these = original::table.filter(original::shot.eq_any(leads).and(is_living()));
     let away: Vec<Uuid> = of_these.filter(original::put_away).select(original::shot).distinct().load(c).await?;
     let visible = original::table.filter(original::shot.eq_any(away).and(not(original::put_away)));
     update(visible).set(original::put_away.eq(true)).execute(c).await?;
-    // And what people said about when and where a picture was taken, they said of all of it.
+    Ok(changed.iter().map(|c| (c.0.id, c.0.taken_local)).collect())
+}
+
+/// What people said about when and where a picture was taken, they said of all of it: also of what came to it just now. Returns what is of another time then.
+async fn say_of_all(c: &mut AsyncPgConnection, shots: &[Shot], now: DateTime<Utc>) -> Result<Vec<Taken>> {
     // Text: a function that changes rows and gives some back is no table to Diesel.
     let moved: Vec<MovedRow> = sql_query("SELECT o.id, o.taken_local FROM given_to_all($1) g (id) JOIN original o USING (id)")
-        .bind::<Array<SqlUuid>, _>(leads.into_iter().collect::<Vec<_>>())
+        .bind::<Array<SqlUuid>, _>(shots.iter().map(|s| s.lead().0).collect::<Vec<_>>())
         .load(c)
         .await?;
     let ids: Vec<Uuid> = moved.iter().map(|m| m.id).collect();
-    due_for(c, Kind::Refile, &ids, 4, when).await?;
-    let moved = moved.into_iter().map(|m| (m.id, m.taken_local));
-    Ok(changed.iter().map(|c| (c.0.id, c.0.taken_local)).chain(moved).collect())
+    due_for(c, Kind::Refile, &ids, 4, now).await?;
+    Ok(moved.into_iter().map(|m| (m.id, m.taken_local)).collect())
 }
 
 /// Lets the words in a shot's sidecar tell the time of files that do not know it better themselves. Returns these, with the time that each

@@ -165,6 +165,30 @@ async fn where_a_picture_was_taken_is_said_and_found() {
     assert_eq!(detail(&two).await["place"], json!([-16.9, -180.0]));
 }
 
+/// A file without a time of its own comes to a picture whose note tells one, and of which somebody said another one: what was said is added to what the note tells.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_said_counts_above_a_note_also_for_what_comes_later() {
+    let w = world().await;
+    let phone = w.raw_device("Junos").await;
+    let send = async |name: &str, bytes: &[u8]| {
+        let path = phone.create(bytes.len(), &metadata(&[("filename", name), ("source", "Camera")])).await;
+        assert_eq!(phone.append(&path, 0, bytes).await.status, 204);
+    };
+    let times = "SELECT string_agg(DISTINCT taken_local::text, ' '), count(*), count(t) FROM original o LEFT JOIN given_time t ON t.original = o.id WHERE kind <> 'sidecar'";
+    let are = async |wanted: &str| {
+        let waited = wait_for("the times", 60, async || Ok((w.sql(times).trim() == wanted).then_some(()))).await;
+        assert!(waited.is_ok(), "{}, not {wanted}", w.sql(times).trim());
+    };
+    send("BRT_0001.JPG", b"no picture that says anything").await;
+    send("BRT_0001.json", br#"{"taken": "2020-05-01T12:00:00Z"}"#).await;
+    are("2020-05-01 12:00:00|1|0").await;
+    let id = w.sql("SELECT id FROM original WHERE name = 'BRT_0001.JPG'").trim().to_owned();
+    assert_eq!(post(&w.keeper, "api/times", json!({ "pictures": [id], "later_by": 3600 })).await.0, 200);
+    are("2020-05-01 13:00:00|1|1").await;
+    send("BRT_0001.DNG", b"no raw file that says anything").await;
+    are("2020-05-01 13:00:00|2|2").await;
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn when_a_picture_was_taken_is_said_and_it_is_filed_there() {
     let (w, _phone, [one, two, three]) = house().await;
