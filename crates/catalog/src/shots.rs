@@ -364,7 +364,7 @@ async fn keep_shots(c: &mut AsyncPgConnection, rows: &[PieceRow], shots: &[Shot]
 /// What people said about when and where a picture was taken, they said of all of it: also of what came to it just now. Returns what is of another time then.
 async fn say_of_all(c: &mut AsyncPgConnection, shots: &[Shot], now: DateTime<Utc>) -> Result<Vec<Taken>> {
     // Text: a function that changes rows and gives some back is no table to Diesel.
-    let moved: Vec<MovedRow> = sql_query("SELECT o.id, o.taken_local FROM given_to_all($1) g (id) JOIN original o USING (id)")
+    let moved: Vec<MovedRow> = sql_query("SELECT id, taken_local FROM original WHERE id IN (SELECT given_to_all($1))")
         .bind::<Array<SqlUuid>, _>(shots.iter().map(|s| s.lead().0).collect::<Vec<_>>())
         .load(c)
         .await?;

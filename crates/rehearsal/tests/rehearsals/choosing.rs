@@ -163,6 +163,8 @@ async fn filled() -> (World, Device) {
     put(&source, "Großvater/ΠΑΠΠΟΥΣ ☼.jpg", b"grandfather").unwrap();
     put(&source, "day 0/IMG_0000.xmp", b"<x:xmpmeta xmlns:x='adobe:ns:meta/'/>").unwrap();
     assert_eq!(device.run(&["backup"]).await.unwrap().code, 0);
+    // A zip has the files of a picture together, so it is another one until they are.
+    w.gathered().await;
     (w, device)
 }
 

@@ -74,6 +74,12 @@ impl World {
         }
     }
 
+    /// What came belongs to its pictures.
+    pub async fn gathered(&self) {
+        let waits = "SELECT count(*) FROM job WHERE kind = 'group'";
+        wait_for("files to be of their pictures", 60, async || Ok((self.sql(waits).trim() == "0").then_some(()))).await.unwrap();
+    }
+
     /// Everything from the kit's stores into a folder of its own: the exit code, and what was said on the way.
     pub fn recover(&self, kit: &str, to: &str) -> (Option<i32>, String) {
         let (file, target) = (self.folder.path().join(format!("{to}.kit")), self.folder.path().join(to));

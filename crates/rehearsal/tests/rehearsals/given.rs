@@ -165,28 +165,58 @@ async fn where_a_picture_was_taken_is_said_and_found() {
     assert_eq!(detail(&two).await["place"], json!([-16.9, -180.0]));
 }
 
+/// Sends a file of this name, bytes as they are.
+async fn send_as(phone: &Raw, name: &str, bytes: &[u8]) {
+    let path = phone.create(bytes.len(), &metadata(&[("filename", name), ("source", "Camera")])).await;
+    assert_eq!(phone.append(&path, 0, bytes).await.status, 204);
+}
+
+/// Waits until the files are of these times, by name, each with what was added to it by people.
+async fn times_are(w: &World, wanted: &str) {
+    let times = "SELECT string_agg(concat_ws(' ', name, taken_local, seconds), E'\n' ORDER BY name)
+                 FROM original o LEFT JOIN given_time t ON t.original = o.id";
+    let waited = wait_for("the times", 60, async || Ok((w.sql(times).trim() == wanted).then_some(()))).await;
+    assert!(waited.is_ok(), "{}\nis not\n{wanted}", w.sql(times).trim());
+}
+
 /// A file without a time of its own comes to a picture whose note tells one, and of which somebody said another one: what was said is added to what the note tells.
 #[tokio::test(flavor = "multi_thread")]
 async fn what_was_said_counts_above_a_note_also_for_what_comes_later() {
     let w = world().await;
     let phone = w.raw_device("Junos").await;
-    let send = async |name: &str, bytes: &[u8]| {
-        let path = phone.create(bytes.len(), &metadata(&[("filename", name), ("source", "Camera")])).await;
-        assert_eq!(phone.append(&path, 0, bytes).await.status, 204);
-    };
-    let times = "SELECT string_agg(DISTINCT taken_local::text, ' '), count(*), count(t) FROM original o LEFT JOIN given_time t ON t.original = o.id WHERE kind <> 'sidecar'";
-    let are = async |wanted: &str| {
-        let waited = wait_for("the times", 60, async || Ok((w.sql(times).trim() == wanted).then_some(()))).await;
-        assert!(waited.is_ok(), "{}, not {wanted}", w.sql(times).trim());
-    };
-    send("BRT_0001.JPG", b"no picture that says anything").await;
-    send("BRT_0001.json", br#"{"taken": "2020-05-01T12:00:00Z"}"#).await;
-    are("2020-05-01 12:00:00|1|0").await;
+    send_as(&phone, "BRT_0001.JPG", b"\xff\xd8\xff\xe0 cut").await;
+    send_as(&phone, "BRT_0001.json", br#"{"taken": "2020-05-01T12:00:00Z"}"#).await;
+    times_are(&w, "BRT_0001.JPG 2020-05-01 12:00:00\nBRT_0001.json 2020-05-01 12:00:00").await;
     let id = w.sql("SELECT id FROM original WHERE name = 'BRT_0001.JPG'").trim().to_owned();
     assert_eq!(post(&w.keeper, "api/times", json!({ "pictures": [id], "later_by": 3600 })).await.0, 200);
-    are("2020-05-01 13:00:00|1|1").await;
-    send("BRT_0001.DNG", b"no raw file that says anything").await;
-    are("2020-05-01 13:00:00|2|2").await;
+    send_as(&phone, "BRT_0001-edited.JPG", b"\xff\xd8\xff\xe0 cut once more").await;
+    let all =
+        |time: &str| ["BRT_0001-edited.JPG", "BRT_0001.JPG", "BRT_0001.json"].map(|name| format!("{name} {time}")).join("\n");
+    times_are(&w, &all("2020-05-01 13:00:00 3600")).await;
+    assert_eq!(post(&w.keeper, "api/times", json!({ "pictures": [id], "as_before": true })).await, (200, json!({ "count": 1 })));
+    times_are(&w, &all("2020-05-01 12:00:00")).await;
+}
+
+/// Two files of one name that are not of one picture, of which the note is of the other one once that is there.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_said_of_a_picture_does_not_go_to_another_one_with_its_note() {
+    let w = world().await;
+    let phone = w.raw_device("Junos").await;
+    send_as(&phone, "BRT_0001.JPG", b"no picture that says anything").await;
+    send_as(&phone, "BRT_0001.json", br#"{"taken": "2020-05-01T12:00:00Z"}"#).await;
+    let [first, noon] = ["BRT_0001.JPG 2020-05-01 13:00:00 3600", "2020-05-01 12:00:00"];
+    times_are(&w, &format!("BRT_0001.JPG {noon}\nBRT_0001.json {noon}")).await;
+    let id = |name: &str| w.sql(&format!("SELECT id FROM original WHERE name = '{name}'")).trim().to_owned();
+    let jpeg = id("BRT_0001.JPG");
+    assert_eq!(post(&w.keeper, "api/times", json!({ "pictures": [jpeg], "later_by": 3600 })).await.0, 200);
+    assert_eq!(post(&w.keeper, "api/places", json!({ "pictures": [jpeg], "at": LEIDEN })).await.0, 200);
+    times_are(&w, &format!("{first}\nBRT_0001.json 2020-05-01 13:00:00 3600")).await;
+    send_as(&phone, "BRT_0001.DNG", b"no raw file that says anything").await;
+    times_are(&w, &format!("BRT_0001.DNG {noon}\n{first}\nBRT_0001.json {noon}")).await;
+    assert_eq!(w.sql("SELECT string_agg(name, ' ') FROM original JOIN given_place ON original = id").trim(), "BRT_0001.JPG");
+    // What is said of the other one is of the note, too.
+    assert_eq!(post(&w.keeper, "api/times", json!({ "pictures": [id("BRT_0001.DNG")], "later_by": 60 })).await.0, 200);
+    times_are(&w, &format!("BRT_0001.DNG 2020-05-01 12:01:00 60\n{first}\nBRT_0001.json 2020-05-01 12:01:00 60")).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
