@@ -5,6 +5,7 @@
   const secret = location.hash.slice(1);
   const LONG = { day: "numeric", month: "long", year: "numeric" };
   const KEEP = { previews: "Download", copies: "Download", originals: "Download the original" };
+  const KEEP_ALL = { previews: "Download all", copies: "Download all", originals: "Download all originals" };
   let link;
   let handsOut = "previews";
   let pictures = [];
@@ -82,6 +83,9 @@
     end.setAttribute("aria-hidden", "true");
     list.appendChild(end);
     next = page.next;
+    part("all").hidden = pictures.length === 0;
+    part("all").textContent = KEEP_ALL[handsOut];
+    part("all").href = `/api/outside/${link}/zip`;
     say(pictures.length === 0 ? "There is no picture here just now." : "");
     turned();
     near();
@@ -125,11 +129,12 @@
     part("look").hidden = false;
     document.body.style.overflow = "hidden";
     part("called").textContent = picture.name;
-    part("large").hidden = !picture.shown;
+    part("large").hidden = !picture.shown || picture.plays;
+    play(picture);
     if (picture.shown) part("large").src = `/api/outside/${link}/pictures/${picture.id}/large`;
     part("large").alt = picture.name;
-    const still = picture.kind === "video" ? (handsOut === "originals" ? "A film; download it to see it." : "A film, of which a still is shown here.") : "";
-    part("none").hidden = picture.shown;
+    const still = picture.kind === "video" && !picture.plays ? (handsOut === "originals" ? "A film; download it to see it." : "A film, of which a still is shown here.") : "";
+    part("none").hidden = picture.shown || picture.plays;
     part("none").textContent = still || "There is nothing to show of this file.";
     part("called").textContent = still ? `${picture.name}. ${still}` : picture.name;
     part("keep").hidden = !picture.shown && handsOut !== "originals";
@@ -137,6 +142,19 @@
     part("keep").href = `/api/outside/${link}/files/${picture.id}`;
     turned();
     if (n > pictures.length - 5 && next) more();
+  }
+
+  // A film begins when somebody presses play, and ends with the look at it.
+  function play(picture) {
+    const film = part("film");
+    film.hidden = !(picture && picture.plays);
+    film.pause();
+    film.removeAttribute("src");
+    film.removeAttribute("poster");
+    if (film.hidden) return;
+    film.setAttribute("aria-label", picture.name);
+    if (picture.shown) film.poster = `/api/outside/${link}/pictures/${picture.id}/large`;
+    film.src = `/api/outside/${link}/films/${picture.id}`;
   }
 
   // Which ways there are from the picture that is looked at.
@@ -147,6 +165,7 @@
 
   function close() {
     part("look").hidden = true;
+    play();
     document.body.style.overflow = "";
     at = -1;
     if (last) last.focus();
@@ -170,6 +189,8 @@
   document.addEventListener("keydown", (e) => {
     if (at < 0) return;
     if (e.key === "Escape") close();
+    // A film has these keys for itself.
+    if (e.target === part("film") && e.key !== "Escape" && e.key !== "Tab") return;
     if (e.key === "ArrowLeft" && at > 0) look(at - 1);
     if (e.key === "ArrowRight") look(at + 1);
     if (e.key === "Tab") keepInside(e);
@@ -177,7 +198,7 @@
 
   // The keys stay within what is looked at.
   function keepInside(e) {
-    const all = [].slice.call(part("look").querySelectorAll("a:not([hidden]), button:not([disabled])"));
+    const all = [].slice.call(part("look").querySelectorAll("video:not([hidden]), a:not([hidden]), button:not([disabled])"));
     const end = e.shiftKey ? all[0] : all[all.length - 1];
     if (document.activeElement !== end) return;
     e.preventDefault();

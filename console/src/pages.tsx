@@ -10,6 +10,7 @@ const load = {
   albums: () => import("./pages/albums"),
   devices: () => import("./pages/devices"),
   door: () => import("./pages/door"),
+  folders: () => import("./pages/folders"),
   library: () => import("./pages/library"),
   me: () => import("./pages/me"),
   night: () => import("./pages/night"),
@@ -26,6 +27,7 @@ export const Albums = lazy(() => load.albums().then((m) => ({ default: m.Albums 
 export const Account = lazy(() => load.me().then((m) => ({ default: m.Account })));
 export const Devices = lazy(() => load.devices().then((m) => ({ default: m.Devices })));
 export const Door = lazy(() => load.door().then((m) => ({ default: m.Door })));
+export const Folders = lazy(() => load.folders().then((m) => ({ default: m.Folders })));
 export const Library = lazy(() => load.library().then((m) => ({ default: m.Library })));
 export const Night = lazy(() => load.night().then((m) => ({ default: m.Night })));
 export const Offsite = lazy(() => load.offsite().then((m) => ({ default: m.Offsite })));

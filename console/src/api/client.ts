@@ -62,18 +62,34 @@ export async function ask<T>(path: string, method = "GET", body?: unknown, more:
   }
 }
 
-async function askOnce<T>(path: string, method: string, body: unknown, more: Record<string, string>): Promise<T> {
+/** The bytes of a file. */
+export async function askFor(path: string): Promise<Blob> {
+  const response = await answered(path, {});
+  try {
+    return await response.blob();
+  } catch {
+    // It broke off.
+    throw offline();
+  }
+}
+
+async function answered(path: string, init: RequestInit): Promise<Response> {
   let response: Response;
   try {
-    response = await fetch(path, {
-      method,
-      headers: { "x-ypogeion-console": "1", ...(body === undefined ? {} : { "content-type": "application/json" }), ...more },
-      body: body === undefined ? undefined : JSON.stringify(body),
-    });
+    response = await fetch(path, init);
   } catch {
     throw offline();
   }
   if (!response.ok) throw await failureOf(response);
+  return response;
+}
+
+async function askOnce<T>(path: string, method: string, body: unknown, more: Record<string, string>): Promise<T> {
+  const response = await answered(path, {
+    method,
+    headers: { "x-ypogeion-console": "1", ...(body === undefined ? {} : { "content-type": "application/json" }), ...more },
+    ...(body !== undefined && { body: JSON.stringify(body) }),
+  });
   // Many answers say that it was done, and nothing else.
   const text = await response.text();
   return (text === "" ? undefined : JSON.parse(text)) as T;

@@ -70,6 +70,8 @@ export const useMap = (area: string, level: number, among: Among) =>
 export const useTowns = () => useQuery<Schemas["Town"][], Failure>({ queryKey: keys.towns, queryFn: () => ask("/api/towns") });
 /** The pictures with a place that were taken shortly before and after this one. */
 export const useBeside = (id: string) => useQuery<Schemas["Beside"][], Failure>({ queryKey: [...keys.original(id), "beside"], queryFn: () => ask(`/api/originals/${id}/beside`) });
+/** What is in a folder of one's own part of the library. */
+export const useFolder = (of: string) => useQuery<Schemas["Folder"], Failure>({ queryKey: [...keys.months, "folder", of], queryFn: () => ask(`/api/folders?of=${encodeURIComponent(of)}`) });
 export const useAlbums = () => useQuery<Album[], Failure>({ queryKey: keys.albumList, queryFn: () => ask("/api/albums") });
 export const useAlbum = (id: string) => useQuery<Album, Failure>({ queryKey: keys.album(id), queryFn: () => ask(`/api/albums/${id}`) });
 /** The links to an album of one's own. */

@@ -631,6 +631,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is in a folder of one's own part of the library, as it is on the disk. */
+        get: operations["look_in_folder"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -1062,6 +1079,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/originals/{id}/copies/{store}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The copy that a store has of one's own picture: fetched, opened and compared before the first byte of it is handed over. Taking something out of a store may
+         *     cost money; a range costs the whole.
+         */
+        get: operations["fetch_copy"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/originals/{id}/derived": {
         parameters: {
             query?: never;
@@ -1181,6 +1218,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/outside/{id}/films/{picture}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A film that a link plays: the version that was made for browsers, or, with the originals, the film itself; ranges work. */
+        get: operations["play_outside"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/outside/{id}/pictures/{picture}/{size}": {
         parameters: {
             query?: never;
@@ -1190,6 +1244,23 @@ export interface paths {
         };
         /** A picture as it is shown, `small` or `large`, as JPEG without places. */
         get: operations["show_outside"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/outside/{id}/zip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that a link hands out, as a zip. How long it is, nobody knows before; a broken download is begun again. */
+        get: operations["zip_outside"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1657,6 +1728,23 @@ export interface paths {
         get: operations["list_towns"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/turns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Turns pictures of one's own, or has them shown as their files say. Counted are those that are shown otherwise now; films stay as they are. */
+        post: operations["turn_pictures"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2133,6 +2221,11 @@ export interface components {
              * @description What a clock on the wall showed.
              */
             taken_local: string;
+            /**
+             * Format: int32
+             * @description Quarters to the right that somebody turned it by.
+             */
+            turned: number;
         };
         /** @description A household to be brought back. */
         BringBack: {
@@ -2770,6 +2863,20 @@ export interface components {
             /** @description The whole line. */
             line: string;
         };
+        /** @description A folder of one's own part of the library. */
+        Folder: {
+            /**
+             * Format: int64
+             * @description Files in itself, sidecars with them.
+             */
+            files: number;
+            /** @description Its folders, by their names. */
+            folders: components["schemas"]["Subfolder"][];
+            /** @description It has more than is told here: folders and files were looked through up to 20,000. */
+            more: boolean;
+            /** @description Where it is in the library: `Juno/2026/04`. The line `folder "…"` finds what is in it and below. */
+            path: string;
+        };
         /** @description How a line was understood, and how much it finds. */
         Found: {
             /**
@@ -2828,6 +2935,11 @@ export interface components {
              *     store.
              */
             stage: components["schemas"]["Stage"];
+            /**
+             * Format: int32
+             * @description Quarters to the right that somebody turned it by: its preview is turned, too, and another one than before.
+             */
+            turned: number;
         };
         /** @description The last two weeks, hour by hour. */
         History: {
@@ -3246,6 +3358,11 @@ export interface components {
             picture: string;
             /** @description Its preview: `waiting`, `ready` or `none`. */
             preview: string;
+            /**
+             * Format: int32
+             * @description Quarters to the right that somebody turned it by: its preview is turned, too, and another one than before.
+             */
+            turned: number;
         };
         /** @description What a map shows. */
         MapCells: {
@@ -3558,6 +3675,8 @@ export interface components {
             at?: string | null;
             /** @description Maker and model. */
             camera?: string | null;
+            /** @description The good copies of it in stores; of one's own. */
+            copies: components["schemas"]["StoreCopy"][];
             derived?: null | components["schemas"]["DerivedFile"];
             /** @description The device that sent it first. */
             device_name?: string | null;
@@ -3664,6 +3783,11 @@ export interface components {
             time_said?: null | components["schemas"]["SaidWhen"];
             /**
              * Format: int32
+             * @description Quarters to the right that somebody turned it by: its preview is turned, too, and another one than before.
+             */
+            turned: number;
+            /**
+             * Format: int32
              * @description Width in pixels as shown.
              */
             width?: number | null;
@@ -3709,6 +3833,11 @@ export interface components {
              * @description What a clock on the wall showed.
              */
             taken_local: string;
+            /**
+             * Format: int32
+             * @description Quarters to the right that somebody turned it by: its preview is turned, too, and another one than before.
+             */
+            turned: number;
             /**
              * Format: int32
              * @description Width in pixels as shown, if known.
@@ -3772,6 +3901,8 @@ export interface components {
             kind: string;
             /** @description Its file's name. */
             name: string;
+            /** @description Whether it is a film that is played. */
+            plays: boolean;
             /** @description Whether it can be shown. */
             shown: boolean;
             /**
@@ -4678,6 +4809,16 @@ export interface components {
             prices?: null | components["schemas"]["Prices"];
             week?: null | components["schemas"]["StoreWeek"];
         };
+        /** @description A good copy in a store. */
+        StoreCopy: {
+            /** @description What it is called. */
+            name: string;
+            /**
+             * Format: uuid
+             * @description Which store.
+             */
+            store: string;
+        };
         /** @description What may leave. */
         StorePace: {
             /** @description `rest`, `limited` or `full`. */
@@ -4715,6 +4856,13 @@ export interface components {
         Stretch: {
             newest?: null | components["schemas"]["Spot"];
             oldest?: null | components["schemas"]["Spot"];
+        };
+        /** @description A folder in a folder. */
+        Subfolder: {
+            /** @description As it is called on the disk. */
+            name: string;
+            /** @description Where it is in the library. */
+            path: string;
         };
         /** @description A number of files and their bytes. */
         Tally: {
@@ -4800,6 +4948,18 @@ export interface components {
             step: string;
             /** @description `well`, `noted` (not needed, and good to know) or `badly`. */
             went: string;
+        };
+        /** @description Which side of pictures of one's own is up, at most 1,000 at once; one of the two. No file is changed by it: what is shown of them is. Films stay as they are. */
+        TurnPictures: {
+            /** @description They are shown as their files say. */
+            as_in_file?: boolean;
+            /** @description Their ids. */
+            pictures: string[];
+            /**
+             * Format: int32
+             * @description So many quarters more to the right, 1 to 3; less than 0: to the left.
+             */
+            quarters?: number | null;
         };
         /** @description Check something now, all of it. */
         WantCheck: {
@@ -5902,6 +6062,28 @@ export interface operations {
             };
         };
     };
+    look_in_folder: {
+        parameters: {
+            query?: {
+                /** @description `path` of one that was told; none: one's own part of the library. */
+                of?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Folder"];
+                };
+            };
+        };
+    };
     health: {
         parameters: {
             query?: never;
@@ -6536,6 +6718,37 @@ export interface operations {
             };
         };
     };
+    fetch_copy: {
+        parameters: {
+            query?: {
+                /** @description A picture is shown in the browser, not kept as a file. */
+                look?: boolean;
+            };
+            header?: never;
+            path: {
+                id: string;
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": number[];
+                };
+            };
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     download_derived: {
         parameters: {
             query?: never;
@@ -6708,6 +6921,34 @@ export interface operations {
             };
         };
     };
+    play_outside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                picture: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "video/mp4": number[];
+                };
+            };
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     show_outside: {
         parameters: {
             query?: never;
@@ -6727,6 +6968,27 @@ export interface operations {
                 };
                 content: {
                     "image/jpeg": number[];
+                };
+            };
+        };
+    };
+    zip_outside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": number[];
                 };
             };
         };
@@ -7436,6 +7698,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Town"][];
+                };
+            };
+        };
+    };
+    turn_pictures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TurnPictures"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Marked"];
                 };
             };
         };

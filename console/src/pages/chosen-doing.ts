@@ -21,6 +21,7 @@ export type Done =
   | { what: "words"; pictures: number; left: number; failure?: Failure | undefined }
   | { what: "where"; pictures: number; ids: string[]; in_file: boolean; left: number; failure?: Failure | undefined }
   | { what: "track"; pictures: number; placed: number; off_it: number; left: number; failure?: Failure | undefined }
+  | { what: "turned"; pictures: number; ids: string[]; quarters: number; left: number; failure?: Failure | undefined }
   | { what: "when"; pictures: number; ids: string[]; later_by: number; left: number; failure?: Failure | undefined };
 
 /** After these, nothing is chosen any more. */
@@ -87,14 +88,17 @@ export function useRunning(setDone: (done: Done) => void) {
     await fresh();
   };
   /** The same with pictures that are named. Returns with which it was done, and what kept it from going on. */
-  const eachOf = async (ids: string[], word: string, path: string, body: object): Promise<[string[], Failure | undefined]> => {
+  const eachOf = async <T>(ids: string[], word: string, path: string, body: object, heard?: (answer: T) => void): Promise<[string[], Failure | undefined]> => {
     stopped.current = false;
     const done: string[] = [];
     try {
       for (let n = 0; n < ids.length && !stopped.current; n += AT_ONCE) {
         setProgress({ word, done: n, of: ids.length, one: "picture" });
         const some = ids.slice(n, n + AT_ONCE);
-        if (await unlessGone(ask(path, "POST", { pictures: some, ...body }))) done.push(...some);
+        const answer = await unlessGone(ask<T>(path, "POST", { pictures: some, ...body }));
+        if (!answer) continue;
+        heard?.(answer);
+        done.push(...some);
       }
     } catch (e) {
       return [done, e as Failure];
@@ -142,6 +146,16 @@ export function useRunning(setDone: (done: Done) => void) {
     setProgress(undefined);
     setDone({ what: "track", pictures, placed, off_it, left: Math.max(0, of - pictures - placed - off_it), failure });
     await fresh();
+  };
+  const turnAgain = async (all: string[], quarters: number, of = all.length, before?: Failure) => {
+    let pictures = 0;
+    const [ids, failure] = await eachOf<Schemas["Marked"]>(all, "Turned", "/api/turns", { quarters }, (marked) => (pictures += marked.count));
+    setDone({ what: "turned", pictures, ids, quarters, left: of - pictures, failure: before ?? failure });
+    await fresh();
+  };
+  const turn = async (wanted: Wanted, of: number, quarters: number) => {
+    const [all, failure] = await named(wanted, of);
+    await turnAgain(all, quarters, of, failure);
   };
   const sayWhere = async (wanted: Wanted, of: number, form: Where) => {
     const [all, failure] = await named(wanted, of);
@@ -195,7 +209,7 @@ export function useRunning(setDone: (done: Done) => void) {
     setDone({ what: "back", files, failure });
     await fresh();
   };
-  return { progress, remove, mark, write, put, putAgain, follow, sayWhere, sayWhen, whereAgain, whenAgain, add, takeOut, bringBack, stop: () => (stopped.current = true) };
+  return { progress, remove, mark, write, put, putAgain, follow, sayWhere, sayWhen, whereAgain, whenAgain, turn, turnAgain, add, takeOut, bringBack, stop: () => (stopped.current = true) };
 }
 
 export type Running = ReturnType<typeof useRunning>;

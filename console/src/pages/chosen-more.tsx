@@ -7,6 +7,7 @@ interface MoreProps {
   disabled: boolean;
   mark: (favourite: boolean) => void;
   put?: (away: boolean) => void;
+  turn?: (quarters: number) => void;
   write?: () => void;
   where?: () => void;
   when?: () => void;
@@ -15,7 +16,7 @@ interface MoreProps {
 }
 
 /** What else can be done with pictures. */
-export function More({ disabled, mark, put, write, where, when, show, isAway }: MoreProps) {
+export function More({ disabled, mark, put, turn, write, where, when, show, isAway }: MoreProps) {
   // What asks something takes the keys there, and not back to this button: it is asked once the menu has gone.
   const asks = useRef<() => void>(undefined);
   const left = (e: Event) => {
@@ -44,6 +45,12 @@ export function More({ disabled, mark, put, write, where, when, show, isAway }: 
               {isAway ? "Put back" : "Put away"}
             </DropdownMenu.Item>
           )}
+          {turn &&
+            ([["Turn right", 1] as const, ["Turn left", -1] as const]).map(([words, quarters]) => (
+              <DropdownMenu.Item key={words} className={item} onSelect={() => turn(quarters)}>
+                {words}
+              </DropdownMenu.Item>
+            ))}
           {[
             ["Title or caption …", write] as const,
             ["When they were taken …", when] as const,

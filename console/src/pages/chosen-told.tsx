@@ -150,6 +150,22 @@ export function Told({ done, running, close }: { done: Done; running: Running; c
           {done.failure && <Fault failure={done.failure} />}
         </>
       );
+    case "turned":
+      return (
+        <>
+          <Line
+            action={
+              <>
+                {done.ids.length > 0 && <Button onClick={() => void running.turnAgain(done.ids, -done.quarters)}>Undo</Button>}
+                {shut}
+              </>
+            }
+          >
+            {counted(done.pictures, "picture")} turned to the {done.quarters > 0 ? "right" : "left"}.{left(done.left)}
+          </Line>
+          {done.failure && <Fault failure={done.failure} />}
+        </>
+      );
     case "added":
       return (
         <>

@@ -95,6 +95,9 @@ export function Chosen({ choice, among, album, total, all, clear }: ChosenProps)
                         where: () => setSaying("where"),
                         when: () => setSaying("when"),
                         ...(me.data?.role !== "guest" && { show: () => setShowing(true) }),
+                        turn: (quarters: number) => {
+                          if (known) void running.turn({ ...wanted, as_of: known.as_of }, known.pictures, quarters);
+                        },
                         put: (away: boolean) => {
                           if (!known) return;
                           clear();

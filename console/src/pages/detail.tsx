@@ -15,6 +15,7 @@ import { ToLink, withLink } from "./to-link";
 import { Picture } from "./picture";
 import { Place } from "./place";
 import { Taken } from "./said-when";
+import { StoreCopies } from "./store-copy";
 import { Words } from "./words";
 
 interface Way {
@@ -205,6 +206,7 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext 
           <>
             <Heading>How safe it is</Heading>
             <Layers original={o} />
+            <StoreCopies key={`copies ${o.id}`} original={o} />
           </>
         )}
         {o.parts.length > 1 && (
@@ -228,6 +230,7 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext 
         <Heading>About it</Heading>
         <dl className="m-0 grid grid-cols-[92px_1fr] gap-x-3 gap-y-1.5 text-[14.5px]">
           <Fact name="Size">{[o.width && o.height && `${o.width} × ${o.height}`, o.seconds != null && duration(o.seconds), size(o.size)].filter(Boolean).join(", ")}</Fact>
+          {o.turned > 0 && <AsInFile original={o} month={month} />}
           <Fact name="Camera">{o.camera}</Fact>
           <Fact name="Lens">{o.lens}</Fact>
           <Fact name="Exposure">{o.exposure}</Fact>
@@ -237,7 +240,15 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext 
               <When at={o.landed_at} />
             </Fact>
           )}
-          <Fact name="Folder">{o.path.split("/").slice(0, -1).join(" / ")}</Fact>
+          <Fact name="Folder">
+            {o.own ? (
+              <Link to={`/folders?of=${encodeURIComponent(o.path.split("/").slice(0, -1).join("/"))}`} className="text-ink underline decoration-line underline-offset-4 hover:decoration-ink">
+                {o.path.split("/").slice(0, -1).join(" / ")}
+              </Link>
+            ) : (
+              o.path.split("/").slice(0, -1).join(" / ")
+            )}
+          </Fact>
           {o.name !== file && <Fact name="Name on the device">{o.name}</Fact>}
           <Fact name="Checksum (SHA-256)">
             <code className="text-[12px] break-all">{o.digest}</code>
@@ -246,6 +257,25 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext 
         {o.own && <Delete original={o} onDeleted={onClose} />}
       </div>
     </div>
+  );
+}
+
+/** That somebody turned it, and the way back. */
+function AsInFile({ original: o, month }: { original: Original; month: readonly string[] }) {
+  const turn = useDo(() => ask<Schemas["Marked"]>("/api/turns", "POST", { pictures: [o.id], as_in_file: true }), [keys.original(o.id), month]);
+  return (
+    <Fact name="Turned">
+      {["", "to the right", "upside down", "to the left"][o.turned]}
+      {o.own && (
+        <>
+          {" · "}
+          <TextButton tone="soft" disabled={turn.isPending} onClick={() => turn.mutate(undefined)}>
+            Show it as its file says
+          </TextButton>
+        </>
+      )}
+      {turn.isError && <Fault failure={turn.error} />}
+    </Fact>
   );
 }
 

@@ -66,7 +66,8 @@ export function Devices({ me }: { me: Me }) {
   );
 }
 
-function deviceState(d: Device) {
+/** Whether a device has sent what it has; else what is to be looked at. */
+export function deviceState(d: Device) {
   if (d.revoked_at) return <State tone="quiet">revoked</State>;
   if (d.ends_at && new Date(d.ends_at) <= new Date()) return <State tone="look">unused for a year: pair it again</State>;
   if (d.sending) return <State tone="busy">sending</State>;

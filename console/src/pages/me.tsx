@@ -1,19 +1,81 @@
-/** One's own password, where one is signed in, and what one shows to people outside. */
+/** What one has here, one's own password, where one is signed in, and what one shows to people outside. */
 import { useState, type FormEvent } from "react";
 import { ask, type Me, type Schemas } from "../api/client";
 import { Link } from "react-router";
-import { keys, useDo, useOwnLinks, useSessions } from "../api/hooks";
+import { keys, useDevices, useDo, useOwnLinks, usePeople, useSessions } from "../api/hooks";
+import { count, counted, size } from "../format";
 import { Button, Field, Page, State, table, Table, When } from "../ui/parts";
 import { Fault, Waiting } from "../ui/states";
+import { deviceState } from "./devices";
 import { Lasts, Opened } from "./links";
 
 export function Account({ me }: { me: Me }) {
   return (
-    <Page title="Your account" lead={`Password, sessions and links of ${me.name}`}>
+    <Page title="Your account" lead={`Files, devices, password, sessions and links of ${me.name}`}>
+      <Own me={me} />
       <Password me={me} />
       <Sessions />
       <OwnLinks guest={me.role === "guest"} />
     </Page>
+  );
+}
+
+/** How much one has here, how much of that is allowed, and what is still on one's devices alone. */
+function Own({ me }: { me: Me }) {
+  const people = usePeople(true);
+  const devices = useDevices();
+  const fault = people.error ?? devices.error;
+  if (fault) return <Fault failure={fault} again={() => void Promise.all([people.refetch(), devices.refetch()])} />;
+  if (!people.data || !devices.data) return <Waiting what="what is yours" />;
+  const own = people.data.find((p) => p.id === me.id);
+  if (!own) return null;
+  const sends = devices.data.filter((d) => d.person === me.id && !d.revoked_at);
+  const alone = sends.reduce((n, d) => n + d.to_come + d.refused, 0);
+  const link = "text-ink underline decoration-line underline-offset-4 hover:decoration-ink";
+  return (
+    <section className="mt-8 max-w-[640px]">
+      <h2 className="m-0 text-[21px]">What is yours here</h2>
+      <p className="numbers mt-1 mb-0">
+        {counted(own.originals, "file")}, {size(own.bytes)}
+        {own.quota ? ` of ${size(own.quota)} that you may fill` : ""}. What you deleted and can still bring back under{" "}
+        <Link to="/restore" className={link}>
+          Restore
+        </Link>{" "}
+        is counted with it.
+      </p>
+      {own.quota != null && own.quota > 0 && (
+        <div className="mt-2.5 h-2 overflow-hidden rounded-full bg-(--line)" role="img" aria-label={`${Math.min(100, Math.round((100 * own.bytes) / own.quota))} % of what you may fill`}>
+          <div className="h-full" style={{ width: `${Math.min(100, (100 * own.bytes) / own.quota)}%`, background: own.quota_state === "full" ? "var(--oxide)" : own.quota_state === "near" ? "var(--ochre)" : "var(--loam)" }} />
+        </div>
+      )}
+      {own.quota_state !== "well" && (
+        <p className="mt-2 mb-0">
+          <State tone={own.quota_state === "full" ? "trouble" : "look"}>{own.quota_state === "full" ? "Full: new pictures are refused. The keeper can allow more." : own.soft_quota ? `More than the ${size(own.soft_quota)} that were agreed. Nothing is refused.` : "Nearly full. Ask the keeper for more before pictures are refused."}</State>
+        </p>
+      )}
+      {sends.length > 0 && (
+        <>
+          <p className="numbers mt-4 mb-2">{alone === 0 ? "Your devices have sent all that they told of." : `${counted(alone, "file")} ${alone === 1 ? "is" : "are"} still on your devices alone, as far as they told.`}</p>
+          <Table columns={[{ name: "Device" }, { name: "State" }, { name: "Here", number: true }]}>
+            <tbody>
+              {sends.map((d) => (
+                <tr key={d.id}>
+                  <td className={`${table.cell} font-semibold`}>
+                    <Link to={`/devices#${d.id}`} className={link}>
+                      {d.name}
+                    </Link>
+                  </td>
+                  <td className={table.cell}>{deviceState(d)}</td>
+                  <td className={table.number}>
+                    {count(d.home)} of {count(d.has)}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </Table>
+        </>
+      )}
+    </section>
   );
 }
 

@@ -1,8 +1,10 @@
 /** A picture as large as one likes: as a whole, nearer up to its own pixels, moving if a part of it moves; or a film. */
-import { useEffect, useEffectEvent, useLayoutEffect, useRef, useState, type ReactNode, type RefObject } from "react";
-import type { Original } from "../api/client";
+import { useEffect, useEffectEvent, useLayoutEffect, useRef, useState, type CSSProperties, type ReactNode, type RefObject } from "react";
+import { ask, type Original, type Schemas } from "../api/client";
+import { keys, useDo } from "../api/hooks";
 import { count, wall } from "../format";
-import { isWhole, moved, swiped, toggled, whole, zoomed, type Point, type Size, type View } from "../ui/zoom";
+import { preview as shownAt } from "../ui/preview";
+import { isWhole, lying, moved, swiped, toggled, whole, zoomed, type Point, type Size, type View } from "../ui/zoom";
 
 export interface Ways {
   next: (() => void) | undefined;
@@ -11,7 +13,7 @@ export interface Ways {
 }
 
 /** What browsers show by themselves. */
-const SHOWN = ["image/jpeg", "image/png", "image/webp", "image/gif", "image/avif"];
+export const SHOWN = ["image/jpeg", "image/png", "image/webp", "image/gif", "image/avif"];
 /** A browser that unpacks more pixels than these may be ended by its system. */
 const MOST_PIXELS = 120_000_000;
 /** A key or a button brings one nearer by so much. */
@@ -22,12 +24,13 @@ const control = "flex h-9 min-w-9 items-center justify-center rounded-full borde
 
 export function Picture({ original: o, ways }: { original: Original; ways: Ways }) {
   if (o.kind === "video") return <Film key={o.id} original={o} />;
-  if (o.preview !== "ready") {
+  // What is being made anew of a picture that was just turned, its own pixels can stand in for.
+  if (o.preview !== "ready" && !(o.preview === "waiting" && sharpest(o))) {
     return (
       <Note title={o.preview === "waiting" ? "The preview is being made" : "No preview for this file"}>The file is kept exactly as it came. Download it to open it with another program.</Note>
     );
   }
-  return <Near key={o.id} original={o} ways={ways} />;
+  return <Near key={`${o.id} ${o.turned}`} original={o} ways={ways} />;
 }
 
 function Note({ title, children }: { title: string; children: ReactNode }) {
@@ -57,7 +60,7 @@ function Film({ original: o }: { original: Original }) {
     );
   return (
     // biome-ignore lint: household videos have no captions
-    <video controls playsInline preload="metadata" onError={() => setFailed(true)} poster={o.preview === "ready" ? `/api/originals/${o.id}/preview/large` : undefined} src={source} className="max-h-full max-w-full" />
+    <video controls playsInline preload="metadata" onError={() => setFailed(true)} poster={o.preview === "ready" ? shownAt(o.id, o.turned, "large") : undefined} src={source} className="max-h-full max-w-full" />
   );
 }
 
@@ -95,8 +98,9 @@ function Near({ original: o, ways }: { original: Original; ways: Ways }) {
   const fits = isWhole(now, picture, room);
   const pixel = window.devicePixelRatio || 1;
   const source = sharpest(o);
-  // More pixels are shown than the preview has.
-  const wanted = preview !== undefined && picture.width * now.scale * pixel > preview.width * 1.05;
+  const isThere = o.preview === "ready";
+  // More pixels are shown than the preview has, or there is none yet.
+  const wanted = !isThere || preview !== undefined && picture.width * now.scale * pixel > preview.width * 1.05;
   const change = (to: (view: View) => View) => setView((before) => to(before ?? whole(picture, room)));
   const middle = { x: 0, y: 0 };
   const nearer = (by: number, at: Point = middle) => change((v) => zoomed(v, by, at, picture, room));
@@ -108,8 +112,11 @@ function Near({ original: o, ways }: { original: Original; ways: Ways }) {
     slide: setSlid,
     swipe: (way) => ways[way]?.(),
   });
+  const turn = useDo((quarters: number) => ask<Schemas["Marked"]>("/api/turns", "POST", { pictures: [o.id], quarters }), [keys.original(o.id), ["library", "month"]]);
   useKeys((key) => {
-    if (key === "+" || key === "=") nearer(STEP);
+    if (o.own && key === "r") turn.mutate(1);
+    else if (o.own && key === "R") turn.mutate(-1);
+    else if (key === "+" || key === "=") nearer(STEP);
     else if (key === "-") nearer(1 / STEP);
     else if (key === "0") setView(undefined);
     else if (key === "1") change((v) => zoomed(v, 1 / pixel / v.scale, middle, picture, room));
@@ -119,20 +126,21 @@ function Near({ original: o, ways }: { original: Original; ways: Ways }) {
   const [width, height] = [picture.width * now.scale, picture.height * now.scale];
   const box = { width, height, left: (room.width - width) / 2 + now.x + slid, top: (room.height - height) / 2 + now.y };
   const alt = `${o.path.split("/").pop()}, taken ${wall(o.taken_local)}`;
-  const said = wanted && (sharp === "failed" || !source ? `A preview of ${preview && count(preview.width)} × ${preview && count(preview.height)} pixels. Download the original to see all of it.` : sharp !== "there" ? "Loading its own pixels …" : undefined);
+  const said = turn.isError ? turn.error.detail : wanted && (!isThere && sharp === "failed" ? "The preview is being made." : sharp === "failed" || !source ? `A preview of ${preview && count(preview.width)} × ${preview && count(preview.height)} pixels. Download the original to see all of it.` : sharp !== "there" ? "Loading its own pixels …" : undefined);
   return (
     <div ref={place} className="absolute inset-0 touch-none overflow-hidden select-none" style={{ cursor: fits ? "zoom-in" : "grab" }}>
       <div className="absolute" style={box}>
-        <img src={`/api/originals/${o.id}/preview/large`} alt={alt} draggable={false} onLoad={(e) => setPreview({ width: e.currentTarget.naturalWidth, height: e.currentTarget.naturalHeight })} className="absolute size-full max-w-none" />
+        {isThere && <img src={shownAt(o.id, o.turned, "large")} alt={alt} draggable={false} onLoad={(e) => setPreview({ width: e.currentTarget.naturalWidth, height: e.currentTarget.naturalHeight })} className="absolute size-full max-w-none" />}
         {source && sharp !== "failed" && (wanted || sharp === "there") && (
           <img
             src={source}
-            alt=""
+            alt={isThere ? "" : alt}
             draggable={false}
             decoding="async"
             onLoad={() => setSharp("there")}
             onError={() => setSharp("failed")}
-            className={`absolute size-full max-w-none ${sharp === "there" ? "" : "opacity-0"}`}
+            style={turnedIn(o.turned, box)}
+            className={`absolute max-w-none ${sharp === "there" ? "" : "opacity-0"}`}
           />
         )}
       </div>
@@ -152,10 +160,19 @@ function Near({ original: o, ways }: { original: Original; ways: Ways }) {
         <button type="button" aria-label="Larger" className={control} onClick={() => nearer(STEP)}>
           +
         </button>
+        {o.own &&
+          ([["↺", "Turn to the left", -1, "Shift+R"] as const, ["↻", "Turn to the right", 1, "R"] as const]).map(([sign, words, quarters, key]) => (
+            <button key={words} type="button" aria-label={words} aria-keyshortcuts={key} className={control} onClick={() => turn.mutate(quarters)}>
+              {sign}
+            </button>
+          ))}
       </div>
     </div>
   );
 }
+
+/** Fills a box with what is turned by so many quarters. */
+const turnedIn = (turned: number, box: Size): CSSProperties => ({ ...lying(turned, box), left: "50%", top: "50%", transform: `translate(-50%, -50%) rotate(${turned * 90}deg)` });
 
 const percent = (n: number) => (n < 0.1 ? `${(n * 100).toFixed(1)} %` : `${Math.round(n * 100)} %`);
 
@@ -167,7 +184,9 @@ function Moving({ original: o, box }: { original: Original; box: { left: number;
   return (
     <>
       {plays && plays !== "failed" && (
-        <video autoPlay playsInline muted={plays === "hover"} loop={plays === "hover"} onEnded={() => setPlays(undefined)} onError={() => setPlays("failed")} src={`/api/originals/${film.id}/bytes?look=true`} className="pointer-events-none absolute object-cover" style={box} />
+        <div className="pointer-events-none absolute overflow-hidden" style={box}>
+          <video autoPlay playsInline muted={plays === "hover"} loop={plays === "hover"} onEnded={() => setPlays(undefined)} onError={() => setPlays("failed")} src={`/api/originals/${film.id}/bytes?look=true`} className="absolute max-w-none object-cover" style={turnedIn(o.turned, box)} />
+        </div>
       )}
       <button
         type="button"

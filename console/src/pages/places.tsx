@@ -10,6 +10,7 @@ import { EarthMap, useSize } from "../ui/map";
 import { Button, Page, TextButton } from "../ui/parts";
 import { addressOf, type Among } from "../ui/sheet";
 import { Empty, Fault, Waiting } from "../ui/states";
+import { preview } from "../ui/preview";
 import { Strip } from "../ui/strip";
 
 type Town = Schemas["Town"];
@@ -224,7 +225,7 @@ function Cells({ view, size, among, chosen, choose, towns }: CellsProps) {
           className={`bg-raised absolute size-[46px] -translate-1/2 overflow-hidden rounded-[4px] border-2 p-0 shadow-md hover:z-20 focus-visible:z-20 ${chosen === cell.line ? "z-10 border-(--accent)" : "border-raised"}`}
           style={{ left: size.width / 2 + at.x, top: size.height / 2 + at.y }}
         >
-          {cell.preview === "ready" && <img src={`/api/originals/${cell.picture}/preview/small`} alt="" draggable={false} decoding="async" className="size-full object-cover" />}
+          {cell.preview === "ready" && <img src={preview(cell.picture, cell.turned)} alt="" draggable={false} decoding="async" className="size-full object-cover" />}
           <span className="numbers absolute inset-x-0 bottom-0 bg-black/65 text-center text-[11.5px] leading-[15px] font-semibold text-white">{cell.count > 99_999 ? `${count(Math.floor(cell.count / 1000))} k` : count(cell.count)}</span>
         </button>
       ))}

@@ -140,7 +140,7 @@ function Line({ held: h, chosen, onChoose }: { held: Held; chosen: boolean; onCh
       {/* biome-ignore lint/a11y/noLabelWithoutControl: the control is a Radix part */}
       <label className="flex cursor-pointer items-center gap-4 py-2.5 max-sm:gap-3">
         <Tick checked={chosen} onChange={onChoose} aria-label={h.name} />
-        <Thumb id={h.id} preview={isAtHome(h) ? h.preview : "none"} placeholder={h.placeholder} kind={h.kind} />
+        <Thumb id={h.id} state={isAtHome(h) ? h.preview : "none"} turned={h.turned} placeholder={h.placeholder} kind={h.kind} />
         <span className="min-w-0 grow">
           <b className="block font-semibold break-words">{h.name}</b>
           <span className="block text-[14px] break-words text-soft">

@@ -9,6 +9,7 @@ import { EarthMap, useSize } from "../ui/map";
 import { Button, Dialog, TextButton } from "../ui/parts";
 import { Waiting } from "../ui/states";
 import { degrees } from "../ui/degrees";
+import { preview } from "../ui/preview";
 import { apart } from "../ui/wall";
 
 export type Form = Omit<Schemas["SayWhere"], "pictures">;
@@ -114,7 +115,7 @@ function Beside({ one, go }: { one: { id: string; taken_local: string }; go: (at
       {beside.data.map((b) => (
         <li key={b.picture}>
           <button type="button" onClick={() => go([b.at[0] ?? 0, b.at[1] ?? 0])} className="border-line bg-raised flex items-center gap-2.5 rounded-lg border p-1 pr-3 text-left text-[14.5px] hover:border-soft">
-            <img src={`/api/originals/${b.picture}/preview/small`} alt="" className="size-10 rounded object-cover" />
+            <img src={preview(b.picture, b.turned)} alt="" className="size-10 rounded object-cover" />
             <span>
               As the one {apart(one.taken_local, b.taken_local)}
               <span className="block text-[13.5px] text-soft">{b.near ?? degrees(b.at[0] ?? 0, b.at[1] ?? 0)}</span>

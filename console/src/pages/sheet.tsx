@@ -9,6 +9,7 @@ import { Tick } from "../ui/choose";
 import { useChoosing } from "../ui/choosing";
 import { isChosen, ofMonth, type Mark } from "../ui/choice";
 import { Fault } from "../ui/states";
+import { preview } from "../ui/preview";
 import { useBlur } from "../ui/thumb";
 
 type Month = Schemas["Month"];
@@ -200,7 +201,7 @@ function Card({ at, among, card, place, placeholder }: { at: string; among: Amon
       >
         <span className="sr-only">{label}</span>
         {card.preview === "ready" ? (
-          <img src={`/api/originals/${card.id}/preview/small`} alt="" loading="lazy" decoding="async" draggable={false} className={`size-full object-cover ${chosen ? "opacity-75" : ""}`} />
+          <img src={preview(card.id, card.turned)} alt="" loading="lazy" decoding="async" draggable={false} className={`size-full object-cover ${chosen ? "opacity-75" : ""}`} />
         ) : (
           <span className="flex size-full flex-col items-center justify-center gap-1 px-3 text-[13px] text-ink">
             <b className="max-w-full truncate font-semibold">{card.name}</b>

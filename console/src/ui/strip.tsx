@@ -1,6 +1,7 @@
 /** Some pictures in a row that is moved sideways, as high as they are given room. */
 import { Link } from "react-router";
 import type { OriginalCard } from "../api/client";
+import { preview } from "./preview";
 import { addressOf, shown, type Among } from "./sheet";
 
 interface StripProps {
@@ -20,7 +21,7 @@ export function Strip({ among, pictures, height, mark }: StripProps) {
           <li key={p.id} className="relative shrink-0" style={{ height, width: shown(p.width, p.height) * height }}>
             <Link to={addressOf(among, { picture: p.id })} state={{ sheet: true }} className="block size-full overflow-hidden rounded-[5px] bg-(--line)">
               {p.preview === "ready" ? (
-                <img src={`/api/originals/${p.id}/preview/small`} alt={`${p.name}, ${p.taken_local.slice(0, 4)}`} loading="lazy" decoding="async" className="size-full object-cover" />
+                <img src={preview(p.id, p.turned)} alt={`${p.name}, ${p.taken_local.slice(0, 4)}`} loading="lazy" decoding="async" className="size-full object-cover" />
               ) : (
                 <span className="block truncate p-2 text-[13px] text-ink">{p.name}</span>
               )}

@@ -2,6 +2,7 @@
 import { useQueries } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
+import { useNavigate } from "react-router";
 import { ask, type Schemas } from "../api/client";
 import { keys, useDevices, useMe } from "../api/hooks";
 import { count } from "../format";
@@ -16,6 +17,7 @@ const MOST = 8;
 /** `find`: what is looked for now. */
 export function Ways({ find, look }: { find: string; look: (line: string) => void }) {
   const [open, setOpen] = useState(false);
+  const navigate = useNavigate();
   const me = useMe();
   const devices = useDevices();
   const own = (devices.data ?? []).filter((d) => d.person === me.data?.id && !d.revoked_at).slice(0, MOST);
@@ -67,6 +69,10 @@ export function Ways({ find, look }: { find: string; look: (line: string) => voi
                 })}
               </DropdownMenu.Group>
             ))}
+          <DropdownMenu.Separator className="border-line my-1.5 border-t" />
+          <DropdownMenu.Item onSelect={() => void navigate("/folders")} className="cursor-default rounded px-3 py-1.5 text-[15px] outline-none select-none data-[highlighted]:bg-line/50">
+            By folders, as on the disk
+          </DropdownMenu.Item>
       </DropdownMenu.Content>
     </DropdownMenu.Root>
   );

@@ -1,5 +1,5 @@
 import { describe, expect, test } from "vitest";
-import { held, isWhole, moved, nearest, swiped, toggled, whole, zoomed, type Size } from "./zoom";
+import { held, isWhole, lying, moved, nearest, swiped, toggled, whole, zoomed, type Size } from "./zoom";
 
 const rooms: Size[] = [
   { width: 930, height: 800 },
@@ -14,6 +14,11 @@ const pictures: Size[] = [
   { width: 9000, height: 40 },
   { width: 1, height: 1 },
 ];
+
+test("what is turned fills its box", () => {
+  const box = { width: 400, height: 300 };
+  for (const [turned, width, height] of [[0, 400, 300], [1, 300, 400], [2, 400, 300], [3, 300, 400]] as const) expect(lying(turned, box)).toEqual({ width, height });
+});
 
 describe("a picture in its room", () => {
   test("fits, is not made larger than it is, and is as large as it can be", () => {

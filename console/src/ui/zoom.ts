@@ -6,6 +6,9 @@ export type Point = { x: number; y: number };
 /** How much of its own pixels is shown as one of the page's (1: each), and how far its middle lies from the middle of the room. */
 export type View = { scale: number; x: number; y: number };
 
+/** How large something is to be drawn that lies in this box once it is turned by so many quarters. */
+export const lying = (turned: number, { width, height }: Size): Size => (turned % 2 === 0 ? { width, height } : { width: height, height: width });
+
 /** The whole picture, as large as it fits. One that is smaller than its room is not made larger. */
 export const whole = (picture: Size, room: Size): View => ({ scale: Math.min(1, room.width / picture.width, room.height / picture.height), x: 0, y: 0 });
 

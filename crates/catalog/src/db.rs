@@ -93,6 +93,7 @@ asked_together! {
     words with person;
     given_time with original person;
     given_place with original person;
+    given_turn with original person held;
     town with town_count original;
     album with in_album album_seen link link_visit;
     person with link link_visit album;

@@ -1,5 +1,8 @@
 //! Films, and what browsers can do with them.
 
+use std::collections::HashMap;
+
+use uuid::Uuid;
 use ypogeion_core::OriginalId;
 
 use crate::{Catalog, Result, db::*, signed, unsigned};
@@ -15,17 +18,35 @@ pub enum Film {
     None(String),
 }
 
+/// The columns `state`, `size` and `why`.
+type Row = (String, Option<i64>, Option<String>);
+
+impl From<Row> for Film {
+    fn from((state, size, why): Row) -> Self {
+        match (state.as_str(), size) {
+            ("plays", _) => Film::Plays,
+            ("made", Some(size)) => Film::Made(unsigned(size)),
+            _ => Film::None(why.unwrap_or_default()),
+        }
+    }
+}
+
 impl Catalog {
     /// What is known of a film; nothing, if nobody has looked yet.
     pub async fn film(&self, original: OriginalId) -> Result<Option<Film>> {
         let mut c = self.connection().await?;
-        let row: Option<(String, Option<i64>, Option<String>)> =
+        let row: Option<Row> =
             film::table.find(original.0).select((film::state, film::size, film::why)).get_result(&mut c).await.optional()?;
-        Ok(row.map(|(state, size, why)| match (state.as_str(), size) {
-            ("plays", _) => Film::Plays,
-            ("made", Some(size)) => Film::Made(unsigned(size)),
-            _ => Film::None(why.unwrap_or_default()),
-        }))
+        Ok(row.map(Film::from))
+    }
+
+    /// What is known of some films.
+    pub async fn films(&self, originals: &[OriginalId]) -> Result<HashMap<OriginalId, Film>> {
+        let ids: Vec<Uuid> = originals.iter().map(|id| id.0).collect();
+        let mut c = self.connection().await?;
+        let these = film::table.filter(film::original.eq_any(ids));
+        let rows: Vec<(Uuid, Row)> = these.select((film::original, (film::state, film::size, film::why))).load(&mut c).await?;
+        Ok(rows.into_iter().map(|(id, row)| (OriginalId(id), row.into())).collect())
     }
 
     /// What came of looking at a film.

@@ -222,6 +222,11 @@ impl<'a> Asking<'a> {
                 asking.value::<Timestamptz, _>(proven_since).text(", true))")
             }
             What::Kind(kind) => self.file(scope).text(" AND f.kind = ").value::<Text, _>(kind.word()),
+            What::Folder(path) => {
+                let [after, before] = below(path);
+                let asking = self.file(scope).text(" AND f.folded > ").value::<Text, _>(after);
+                asking.text(" AND f.folded < ").value::<Text, _>(before)
+            }
             // None of these is asked of files.
             What::Taken(_) | What::Arrived(_) | What::By { .. } | What::Near { .. } | What::Within(_) | What::PutAway => {
                 self.file(scope)
@@ -265,6 +270,12 @@ impl<'a> Asking<'a> {
     }
 }
 
+/// Between these is what is in a folder or below, by its path as names are compared: "/", and what follows that in the order of all letters.
+pub(crate) fn below(folder: &str) -> [String; 2] {
+    let folder = folder.to_lowercase();
+    [format!("{folder}/"), format!("{folder}0")]
+}
+
 /// What LIKE reads as a sign is a letter here.
 fn escaped(text: &str) -> String {
     text.chars().flat_map(|c| matches!(c, '%' | '_' | '\\').then_some('\\').into_iter().chain([c])).collect()
@@ -274,7 +285,7 @@ fn escaped(text: &str) -> String {
 fn is_of_files(what: &What) -> bool {
     match what {
         What::Kind(kind) => *kind == MediaKind::Raw,
-        What::Screenshot | What::Favourite | What::Copies(_) | What::In(_) | What::Named(_) => true,
+        What::Screenshot | What::Favourite | What::Copies(_) | What::In(_) | What::Named(_) | What::Folder(_) => true,
         What::Taken(_) | What::Arrived(_) | What::By { .. } | What::Near { .. } | What::Within(_) | What::PutAway => false,
     }
 }
@@ -328,7 +339,14 @@ impl Catalog {
             let cameras = cameras.into_iter().map(|row| row.camera).collect();
             drop(c);
             let places = Places::of(&self.towns_told(scope).await?);
-            return Ok(Vocabulary { devices: Vec::new(), cameras, albums: Vec::new(), places, of_others: !scope.own });
+            return Ok(Vocabulary {
+                devices: Vec::new(),
+                cameras,
+                albums: Vec::new(),
+                places,
+                folder: String::new(),
+                of_others: !scope.own,
+            });
         }
         let seen = album_seen::table.filter(album_seen::person.eq(person.0)).select(album_seen::album);
         let albums = album::table.filter(album::id.eq_any(seen)).order((album::name, album::id)).select((album::id, album::name));
@@ -347,8 +365,10 @@ impl Catalog {
         .bind::<SqlUuid, _>(person.0)
         .load(&mut c)
         .await?;
+        let folder: Option<String> = person::table.find(person.0).select(person::folder).get_result(&mut c).await.optional()?;
         drop(c);
         Ok(Vocabulary {
+            folder: folder.unwrap_or_default(),
             places: Places::of(&self.towns_told(scope).await?),
             devices: devices.into_iter().map(|(id, name)| (ypogeion_core::DeviceId(id), name)).collect(),
             cameras: cameras.into_iter().map(|row| row.camera).collect(),

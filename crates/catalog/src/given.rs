@@ -1,4 +1,5 @@
-//! What people say about when and where pictures were taken (migration 54). No file is changed by it, and what its file says counts again when they want.
+//! What people say about when and where pictures were taken (migration 54), and how they turn them (56). No file is changed by it, and what its file says counts
+//! again when they want.
 
 use std::collections::{HashMap, HashSet};
 
@@ -9,8 +10,10 @@ use ypogeion_core::{
     OriginalId, PersonId,
     caption::Note,
     capture::EARLIEST,
-    ledger::{GivenPlaceRecord, GivenTimeRecord},
+    kind::MediaKind,
+    ledger::{GivenPlaceRecord, GivenTimeRecord, GivenTurnRecord},
     spot::Spot,
+    turn::Turn,
 };
 
 use crate::{
@@ -19,7 +22,7 @@ use crate::{
     originals::{Touched, facts_of},
     places::TownAt,
     shots::{lock_shots, time_changed},
-    wishes::ledgers_due,
+    wishes::{due_for, ledgers_due},
     work::Kind,
 };
 
@@ -55,6 +58,26 @@ pub enum Moved {
     To(Vec<Touched>, u64),
     /// One of them would be from before there were pictures, or from days to come: then.
     Unbelievable(NaiveDateTime),
+}
+
+/// How pictures are shown from now on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Turned {
+    /// Turned by so much more.
+    By(Turn),
+    /// As their files say.
+    AsInFile,
+}
+
+/// What people said about some originals, as ledgers say it.
+#[derive(Debug, Default)]
+pub struct GivenRecords {
+    /// About when they were taken.
+    pub times: HashMap<OriginalId, GivenTimeRecord>,
+    /// About where.
+    pub places: HashMap<OriginalId, GivenPlaceRecord>,
+    /// How they turned them.
+    pub turns: HashMap<OriginalId, GivenTurnRecord>,
 }
 
 /// What people said about one picture.
@@ -99,6 +122,8 @@ pub struct Beside {
     pub place: (f64, f64),
     /// The town that it was taken near, if it is known yet.
     pub town: Option<TownAt>,
+    /// How somebody turned it.
+    pub turn: Turn,
 }
 
 /// A file of a picture, its picture, and when it was taken.
@@ -246,6 +271,67 @@ impl Catalog {
         Ok(moved)
     }
 
+    /// Somebody turns pictures of their own: all their files that are no films, as far as they are here by now. What is shown of them is made anew. Returns
+    /// what is otherwise now, how many pictures those are, and how many were named and are there.
+    pub async fn give_turn(
+        &self,
+        person: PersonId,
+        pictures: &[OriginalId],
+        turned: Turned,
+        now: DateTime<Utc>,
+    ) -> Result<(Vec<Touched>, u64, u64)> {
+        let mut c = self.connection().await?;
+        let (files, named) = whole!(c, {
+            let files = files_of(c, person, pictures).await?;
+            let ids: Vec<Uuid> = files.iter().map(|(id, ..)| *id).collect();
+            let named = pictures_of(&files);
+            let still = [MediaKind::Photo, MediaKind::Raw].map(MediaKind::word);
+            let of_these = original::table.filter(original::id.eq_any(&ids).and(original::kind.eq_any(still)));
+            let lying: HashSet<Uuid> = of_these.select(original::id).load::<Uuid>(c).await?.into_iter().collect();
+            let before = given_turn::table.filter(given_turn::original.eq_any(&ids));
+            let before: HashMap<Uuid, i16> =
+                before.select((given_turn::original, given_turn::quarters)).load::<(Uuid, i16)>(c).await?.into_iter().collect();
+            // Nobody else turns one of them meanwhile: their rows are ours.
+            let mut after: HashMap<Turn, Vec<Uuid>> = HashMap::new();
+            for id in &lying {
+                let was = Turn::of(before.get(id).copied().unwrap_or_default().into());
+                let now_is = match turned {
+                    Turned::By(more) => was.and(more),
+                    Turned::AsInFile => Turn::default(),
+                };
+                if now_is != was {
+                    after.entry(now_is).or_default().push(*id);
+                }
+            }
+            let changed: HashSet<Uuid> = after.values().flatten().copied().collect();
+            let as_in_file = after.remove(&Turn::default()).unwrap_or_default();
+            delete(given_turn::table.filter(given_turn::original.eq_any(as_in_file))).execute(c).await?;
+            for (turn, ids) in after {
+                let row = |id: &Uuid| {
+                    let who = (given_turn::given_by.eq(Some(person.0)), given_turn::given_at.eq(now));
+                    (given_turn::original.eq(*id), given_turn::quarters.eq(i16::from(turn.quarters())), who)
+                };
+                let rows = insert_into(given_turn::table).values(ids.iter().map(row).collect::<Vec<_>>());
+                let anew = (
+                    given_turn::quarters.eq(excluded(given_turn::quarters)),
+                    given_turn::given_by.eq(excluded(given_turn::given_by)),
+                    given_turn::given_at.eq(excluded(given_turn::given_at)),
+                );
+                let rows = rows.on_conflict(given_turn::original).do_update().set(anew);
+                diesel_async::RunQueryDsl::execute(rows, c).await?;
+            }
+            let files: Vec<File> = files.into_iter().filter(|(id, ..)| changed.contains(id)).collect();
+            let ids: Vec<Uuid> = files.iter().map(|(id, ..)| *id).collect();
+            due_for(c, Kind::Preview, &ids, 20, now).await?;
+            ledgers_due(c, now + DECIDED).await?;
+            Ok::<_, CatalogError>((files, named))
+        })
+        .await?;
+        self.work_added(&[Kind::Ledger, Kind::Preview]);
+        let touched = files.iter().map(|(id, _, taken_local)| Touched { person, id: OriginalId(*id), taken_local: *taken_local });
+        Ok((touched.collect(), pictures_of(&files), named))
+    }
+
     /// What somebody said about when and where a picture was taken, by the file that stands for it.
     pub async fn given(&self, id: OriginalId) -> Result<Given> {
         type TimeRow = (i64, NaiveDateTime, DateTime<Utc>, Option<String>);
@@ -276,11 +362,8 @@ impl Catalog {
         Ok(Given { time, place })
     }
 
-    /// What people said about when and where some originals were taken.
-    pub async fn given_to(
-        &self,
-        originals: &[OriginalId],
-    ) -> Result<(HashMap<OriginalId, GivenTimeRecord>, HashMap<OriginalId, GivenPlaceRecord>)> {
+    /// What people said about some originals.
+    pub async fn given_to(&self, originals: &[OriginalId]) -> Result<GivenRecords> {
         type PlaceRow = (Uuid, Option<f64>, Option<f64>, Option<Uuid>, DateTime<Utc>);
         let ids: Vec<Uuid> = originals.iter().map(|id| id.0).collect();
         let mut c = self.connection().await?;
@@ -294,13 +377,26 @@ impl Catalog {
             .select((given_place::original, given_place::north, given_place::east, given_place::given_by, given_place::given_at))
             .load(&mut c)
             .await?;
+        let turns: Vec<(Uuid, i16, Option<Uuid>, DateTime<Utc>)> = given_turn::table
+            .filter(given_turn::original.eq_any(&ids))
+            .select((given_turn::original, given_turn::quarters, given_turn::given_by, given_turn::given_at))
+            .load(&mut c)
+            .await?;
         let time = |(id, seconds, by, at): (Uuid, i64, Option<Uuid>, DateTime<Utc>)| {
             (OriginalId(id), GivenTimeRecord { seconds, by: by.map(PersonId), at })
         };
         let place = |(id, north, east, by, at): PlaceRow| {
             (OriginalId(id), GivenPlaceRecord { place: north.zip(east), by: by.map(PersonId), at })
         };
-        Ok((times.into_iter().map(time).collect(), places.into_iter().map(place).collect()))
+        let turn = |(id, quarters, by, at): (Uuid, i16, Option<Uuid>, DateTime<Utc>)| {
+            let quarters = Turn::of(quarters.into()).quarters();
+            (OriginalId(id), GivenTurnRecord { quarters, by: by.map(PersonId), at })
+        };
+        Ok(GivenRecords {
+            times: times.into_iter().map(time).collect(),
+            places: places.into_iter().map(place).collect(),
+            turns: turns.into_iter().map(turn).collect(),
+        })
     }
 
     /// What people said about some pictures, by the files that stand for them; of those of which they said nothing that can lie beside a file, nothing.
@@ -321,6 +417,16 @@ impl Catalog {
                 .select((given_time::original, original::taken_local))
                 .load(&mut c)
                 .await?;
+            let turns: Vec<(Uuid, i16, serde_json::Value)> = given_turn::table
+                .inner_join(original::table)
+                .filter(given_turn::original.eq_any(&ids))
+                .select((given_turn::original, given_turn::quarters, original::facts))
+                .load(&mut c)
+                .await?;
+            for (id, quarters, facts) in turns {
+                let shown = Turn::of(quarters.into()).after(facts_of(facts).orientation);
+                notes.entry(OriginalId(id)).or_default().orientation = Some(shown);
+            }
             places.into_iter().for_each(|(id, north, east)| notes.entry(OriginalId(id)).or_default().place = north.zip(east));
             times.into_iter().for_each(|(id, taken)| notes.entry(OriginalId(id)).or_default().taken = Some(taken));
         }
@@ -364,9 +470,10 @@ impl Catalog {
         drop(c);
         let mut beside = Vec::new();
         for (id, taken_local, facts, town) in [before, after].into_iter().flatten() {
-            let Some(place) = facts_of(facts).place else { continue };
+            let facts = facts_of(facts);
+            let Some(place) = facts.place else { continue };
             let town = self.towns(town.as_slice()).await?.pop();
-            beside.push(Beside { picture: OriginalId(id), taken_local, place, town });
+            beside.push(Beside { picture: OriginalId(id), taken_local, place, town, turn: Turn::of(facts.turned.into()) });
         }
         Ok(beside)
     }

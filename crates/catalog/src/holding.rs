@@ -10,6 +10,7 @@ use ypogeion_core::{
     filing::FiledPath,
     layers::{Act, Observation, Outcome, Place},
     retention::Retention,
+    turn::Turn,
 };
 
 use crate::{
@@ -36,6 +37,8 @@ pub struct Held {
     pub size: u64,
     /// `waiting`, `ready` or `none`.
     pub preview: String,
+    /// How somebody turned it.
+    pub turn: Turn,
     /// Thumbhash, base64.
     pub placeholder: Option<String>,
     /// Who deleted it.
@@ -55,6 +58,7 @@ struct HeldRow {
     kind: String,
     size: i64,
     preview: String,
+    quarters: Option<i16>,
     placeholder: Option<String>,
     deleted_by: String,
     at: DateTime<Utc>,
@@ -73,6 +77,7 @@ impl From<HeldRow> for Held {
             kind: r.kind,
             size: unsigned(r.size),
             preview: r.preview,
+            turn: Turn::of(r.quarters.unwrap_or_default().into()),
             placeholder: r.placeholder,
             deleted_by: r.deleted_by,
             at: r.at,
@@ -235,6 +240,7 @@ impl Catalog {
                 original::kind,
                 original::size,
                 original::preview,
+                given_turn::table.filter(given_turn::original.eq(original::id)).select(given_turn::quarters).single_value(),
                 original::placeholder,
                 held::deleted_by,
                 held::at,

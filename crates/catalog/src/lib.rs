@@ -57,6 +57,7 @@ pub mod numbers;
 mod objects;
 mod offered;
 pub mod originals;
+pub mod own_folders;
 pub mod pairings;
 pub mod people;
 pub mod places;

@@ -191,6 +191,13 @@ impl Catalog {
         })
     }
 
+    /// Whether a link still opens.
+    pub async fn link_opens(&self, id: LinkId, now: DateTime<Utc>) -> Result<bool> {
+        let mut c = self.connection().await?;
+        let this = link::table.filter(link::id.eq(id.0).and(link::ends_at.gt(now)));
+        Ok(select(exists(this.select(link::id))).get_result(&mut c).await?)
+    }
+
     /// A picture that a link shows.
     pub async fn shown_by(&self, shown: &Shown, id: OriginalId) -> Result<OriginalRow> {
         let row = self.original(id, Some(shown.person)).await?;

@@ -3,7 +3,7 @@
 use chrono::{DateTime, NaiveDate, NaiveDateTime, Utc};
 use uuid::Uuid;
 use ypogeion_core::{
-    DeviceId, Digest, OriginalId, PersonId, capture::Facts, filing::FiledPath, find::days::Span, ledger::HeldRecord,
+    DeviceId, Digest, OriginalId, PersonId, capture::Facts, filing::FiledPath, find::days::Span, ledger::HeldRecord, turn::Turn,
 };
 
 use diesel::{
@@ -469,13 +469,25 @@ impl Catalog {
         Ok((path, Touched { person: PersonId(person), id, taken_local }))
     }
 
-    /// Says how the making of previews ended: with a placeholder, or with none to be had.
-    pub async fn set_preview(&self, id: OriginalId, placeholder: Option<&str>) -> Result<()> {
+    /// Says how the making of previews ended that are turned so: with a placeholder, or with none to be had. Not so, if somebody turned the picture otherwise
+    /// meanwhile: `false`.
+    pub async fn set_preview(&self, id: OriginalId, turn: Turn, placeholder: Option<&str>) -> Result<bool> {
         let mut c = self.async_commit_connection().await?;
         let made = if placeholder.is_some() { "ready" } else { "none" };
         let ended = (original::preview.eq(made), original::placeholder.eq(placeholder));
-        update(original::table.find(id.0)).set(ended).execute(&mut c).await?;
-        Ok(())
+        whole!(c, {
+            // Whoever turns it has its row first, too.
+            let row = original::table.find(id.0).for_no_key_update().select(original::id);
+            row.get_result::<Uuid>(c).await.optional()?;
+            let quarters: Option<i16> =
+                given_turn::table.find(id.0).select(given_turn::quarters).get_result(c).await.optional()?;
+            if Turn::of(quarters.unwrap_or_default().into()) != turn {
+                return Ok(false);
+            }
+            update(original::table.find(id.0)).set(ended).execute(c).await?;
+            Ok::<_, CatalogError>(true)
+        })
+        .await
     }
 
     /// Where some originals should be in the library: so many of the latest, and of the first.

@@ -12,6 +12,7 @@ use ypogeion_core::{
     OriginalId, PersonId,
     spot::{Area, DEEPEST, Spot},
     town::Town,
+    turn::Turn,
 };
 
 use crate::{
@@ -63,6 +64,8 @@ pub struct Cell {
     pub picture: OriginalId,
     /// Its preview: `waiting`, `ready` or `none`.
     pub preview: String,
+    /// How somebody turned it.
+    pub turn: Turn,
     /// The town that one was taken near, if it is known yet.
     pub near: Option<TownAt>,
 }
@@ -110,6 +113,8 @@ struct CellRow {
     picture: Uuid,
     #[diesel(sql_type = Text)]
     preview: String,
+    #[diesel(sql_type = Nullable<SmallInt>)]
+    turned: Option<i16>,
     #[diesel(sql_type = Nullable<Integer>)]
     town: Option<i32>,
 }
@@ -234,7 +239,7 @@ impl Catalog {
         let rows: Vec<CellRow> = match (scope.album, sought) {
             (None, None) => {
                 let asking = Asking::new(
-                    "SELECT f.cell, f.n, f.x, f.y, o.id AS picture, o.preview, o.town FROM (
+                    "SELECT f.cell, f.n, f.x, f.y, o.id AS picture, o.preview, o.turned, o.town FROM (
                      SELECT cell, sum(n)::bigint AS n, sum(x)::bigint AS x, sum(y)::bigint AS y FROM spot_count WHERE level = ",
                 );
                 let asking =
@@ -247,7 +252,7 @@ impl Catalog {
                     asking.text(" GROUP BY cell HAVING sum(n) > 0 ORDER BY 2 DESC, 1 LIMIT ").value::<BigInt, _>(MOST + 1);
                 // Of each cell one picture, by the index.
                 let asking = asking
-                    .text(") f CROSS JOIN LATERAL (SELECT o.id, o.preview, o.town FROM original o WHERE")
+                    .text(") f CROSS JOIN LATERAL (SELECT o.id, o.preview, (o.facts ->> 'turned')::smallint AS turned, o.town FROM original o WHERE")
                     .shown(scope)
                     .meets(scope, None);
                 let asking =
@@ -259,8 +264,8 @@ impl Catalog {
                 let asking = Asking::new("SELECT s.spot >> ").value::<Integer, _>(by);
                 let asking = asking.text(
                     " AS cell, count(*) AS n, sum(spot_column(s.spot))::bigint AS x, sum(spot_row(s.spot))::bigint AS y,
-                     (array_agg(s.id))[1] AS picture, (array_agg(s.preview))[1] AS preview, (array_agg(s.town))[1] AS town
-                     FROM (SELECT o.spot, o.id, o.preview, o.town FROM original o WHERE",
+                     (array_agg(s.id))[1] AS picture, (array_agg(s.preview))[1] AS preview, (array_agg(s.turned))[1] AS turned, (array_agg(s.town))[1] AS town
+                     FROM (SELECT o.spot, o.id, o.preview, (o.facts ->> 'turned')::smallint AS turned, o.town FROM original o WHERE",
                 );
                 let asking =
                     asking.shown(scope).text(" AND o.spot IS NOT NULL AND ").in_cells(area).meets(scope, sought).in_spans(sought);
@@ -280,7 +285,15 @@ impl Catalog {
         let cells = rows.into_iter().take(MOST as usize).filter_map(|r| {
             let near = r.town.and_then(|id| towns.iter().find(|t| t.town.id == id)).cloned();
             let middle = Spot::middle(r.n, r.x, r.y)?;
-            Some(Cell { cell: r.cell, count: unsigned(r.n), middle, picture: OriginalId(r.picture), preview: r.preview, near })
+            Some(Cell {
+                cell: r.cell,
+                count: unsigned(r.n),
+                middle,
+                picture: OriginalId(r.picture),
+                preview: r.preview,
+                turn: Turn::of(r.turned.unwrap_or_default().into()),
+                near,
+            })
         });
         Ok(Cells { cells: cells.collect(), more })
     }

@@ -80,7 +80,7 @@ impl Catalog {
                      SELECT * FROM jsonb_to_recordset($1) AS t (n integer, id uuid, person uuid, device uuid, digest text, size bigint, name text,
                          path text, folded text, kind text, taken_at timestamptz, taken_local timestamp, taken_rule text, landed_at timestamptz,
                          source text, file_time timestamptz, shot_key text, shot uuid, held_at timestamptz, held_until timestamptz, was_at text,
-                         favourite_of uuid[], albums jsonb, words jsonb, given_time jsonb, given_place jsonb, put_away boolean, object text, sealed_size bigint, sealed_hash text, sealed_algorithm text, there boolean)
+                         favourite_of uuid[], albums jsonb, words jsonb, given_time jsonb, given_place jsonb, given_turn jsonb, put_away boolean, object text, sealed_size bigint, sealed_hash text, sealed_algorithm text, there boolean)
                      WHERE EXISTS (SELECT 1 FROM person p WHERE p.id = t.person)
                  ), kept AS (
                      INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts,
@@ -115,6 +115,11 @@ impl Catalog {
                          (t.given_place ->> 'at')::timestamptz
                      FROM told t JOIN kept k USING (id) LEFT JOIN person p ON p.id = (t.given_place ->> 'by')::uuid
                      WHERE t.given_place ->> 'at' IS NOT NULL
+                 ), turned AS (
+                     INSERT INTO given_turn (original, quarters, given_by, given_at)
+                     SELECT t.id, (t.given_turn ->> 'quarters')::smallint, p.id, (t.given_turn ->> 'at')::timestamptz
+                     FROM told t JOIN kept k USING (id) LEFT JOIN person p ON p.id = (t.given_turn ->> 'by')::uuid
+                     WHERE (t.given_turn ->> 'quarters')::smallint BETWEEN 1 AND 3 AND t.given_turn ->> 'at' IS NOT NULL
                  )
                  INSERT INTO job (kind, key, priority, due)
                  SELECT 'fetch', t.id, CASE WHEN t.held_at IS NULL THEN 16 ELSE 3 END, $2 FROM told t JOIN kept k USING (id) ORDER BY t.n
@@ -265,7 +270,7 @@ fn row<Z: TimeZone>(o: &OriginalRecord, there: bool, zone: &Z) -> Value {
         "shot_key": o.device.map_or_else(|| o.id.to_string(), |d| shot::key(Some(d), &folder, &bare)), "shot": o.shot,
         "held_at": o.held.as_ref().map(|h| h.at), "held_until": o.held.as_ref().and_then(|h| h.until),
         "was_at": o.held.as_ref().map(|h| h.was_at.as_str()), "favourite_of": o.favourite_of, "albums": o.albums,
-        "words": o.words, "given_time": o.given_time, "put_away": o.put_away,
+        "words": o.words, "given_time": o.given_time, "given_turn": o.given_turn, "put_away": o.put_away,
         // What is no place is none that anybody gave.
         "given_place": o.given_place.as_ref().filter(|g| g.place.is_none_or(|(north, east)| Spot::new(north, east).is_some())),
         "object": o.object.name, "sealed_size": o.object.size, "sealed_hash": o.object.hash.digits(),

@@ -253,6 +253,15 @@ diesel::table! {
 }
 
 diesel::table! {
+    given_turn (original) {
+        original -> Uuid,
+        quarters -> Int2,
+        given_by -> Nullable<Uuid>,
+        given_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
     held (original) {
         original -> Uuid,
         was_at -> Text,
@@ -773,6 +782,8 @@ diesel::joinable!(given_place -> original (original));
 diesel::joinable!(given_place -> person (given_by));
 diesel::joinable!(given_time -> original (original));
 diesel::joinable!(given_time -> person (given_by));
+diesel::joinable!(given_turn -> original (original));
+diesel::joinable!(given_turn -> person (given_by));
 diesel::joinable!(healing -> original (original));
 diesel::joinable!(held -> original (original));
 diesel::joinable!(job -> store (store));

@@ -13,6 +13,7 @@ mod show;
 mod sources;
 mod stores;
 mod taken;
+mod turn;
 mod words;
 
 use std::{path::PathBuf, process::ExitCode};
@@ -87,6 +88,8 @@ enum Command {
     PutAway(words::PutAway),
     /// Say when, or where, the pictures were taken that a line finds. No file is changed.
     Taken(taken::Taken),
+    /// Turn the pictures that a line finds. No file is changed.
+    Turn(turn::Turn),
     /// Every file of this device, and where it is: only on the device, at home, offsite, or proven.
     Items {
         /// Only those that have reached just this layer.
@@ -129,6 +132,7 @@ async fn main() -> ExitCode {
         Command::Words(what) => words::words(&context, what).await,
         Command::PutAway(what) => words::put_away(&context, what).await,
         Command::Taken(what) => taken::say(&context, what).await,
+        Command::Turn(what) => turn::turn(&context, what).await,
         Command::Items { layer } => commands::items(&context, layer.as_deref()).await,
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut Arguments::command(), "ypogeion", &mut std::io::stdout());

@@ -178,6 +178,8 @@ actions! {
     Find = "find" => READERS,
     /// Months and their counts.
     ListMonths = "list_months" => READERS,
+    /// What is in a folder of one's own part of the library.
+    LookInFolder = "look_in_folder" => PEOPLE,
     /// How the pictures of a month lie.
     ShowMonth = "show_month" => READERS,
     /// Originals of one's own.
@@ -190,6 +192,8 @@ actions! {
     DownloadDerived = "download_derived" => READERS,
     /// A version of a film that browsers play.
     ShowFilm = "show_film" => READERS,
+    /// Fetch the copy that a store has of one's own picture.
+    FetchCopy = "fetch_copy" => PEOPLE,
     /// A preview.
     ShowPreview = "show_preview" => READERS,
     /// Where pictures of one's own were taken, as a map shows it.
@@ -216,6 +220,8 @@ actions! {
     FollowTrack = "follow_track" => PEOPLE,
     /// Say when pictures of one's own were taken.
     SayWhen = "say_when" => PEOPLE,
+    /// Turn pictures of one's own.
+    TurnPictures = "turn_pictures" => PEOPLE,
     /// Where the pictures beside one of one's own were taken.
     ListBeside = "list_beside" => PEOPLE,
     /// What people wrote about a picture, for programs.
@@ -248,6 +254,10 @@ actions! {
     ShowOutside = "show_outside" => OUTSIDE,
     /// A picture of it, to keep.
     DownloadOutside = "download_outside" => OUTSIDE,
+    /// All that a link hands out, as a zip.
+    ZipOutside = "zip_outside" => OUTSIDE,
+    /// A film that a link plays.
+    PlayOutside = "play_outside" => OUTSIDE,
     /// Delete originals of one's own: they go to holding.
     HoldOriginals = "hold_originals" => PEOPLE,
     /// What of one's own is in holding.
@@ -432,7 +442,7 @@ mod tests {
     fn whoever_came_by_a_link_sees_what_it_shows_and_nothing_else() {
         let outside: Vec<_> =
             Action::ALL.iter().filter(|a| may(Role::Outsider, **a) && !may(Role::Nobody, **a)).map(|a| a.operation()).collect();
-        assert_eq!(outside, ["list_outside", "show_outside", "download_outside"]);
+        assert_eq!(outside, ["list_outside", "show_outside", "download_outside", "zip_outside", "play_outside"]);
         let shared = |a: &&Action| Role::ALL.iter().any(|role| *role != Role::Outsider && may(*role, **a));
         assert!(
             !Action::ALL.iter().filter(|a| a.operation().ends_with("_outside")).any(|a| shared(&a)),

@@ -40,12 +40,14 @@ pub struct Note {
     pub place: Option<(f64, f64)>,
     /// When: what a clock on the wall showed.
     pub taken: Option<NaiveDateTime>,
+    /// How it is to be shown, as Exif says it (1 to 8), of one that somebody turned.
+    pub orientation: Option<u8>,
 }
 
 impl Note {
     /// Whether nobody said anything.
     pub fn is_empty(&self) -> bool {
-        self.words.is_empty() && self.place.is_none() && self.taken.is_none()
+        *self == Note::default()
     }
 }
 

@@ -17,12 +17,15 @@ pub struct Facts {
     pub kind: Option<MediaKind>,
     /// The media type (RFC 6838) found from the bytes.
     pub media_type: Option<String>,
-    /// Width in pixels, as shown (after orientation).
+    /// Width in pixels, as shown (after orientation, and turned as somebody said).
     pub width: Option<u32>,
-    /// Height in pixels, as shown (after orientation).
+    /// Height in pixels, as shown.
     pub height: Option<u32>,
     /// EXIF orientation, 1 to 8.
     pub orientation: Option<u8>,
+    /// Quarters to the right that somebody turned it by, beside what its file says: the database adds them.
+    #[serde(skip_serializing_if = "is_zero")]
+    pub turned: u8,
     /// Length in seconds, for video.
     pub seconds: Option<f64>,
     /// Maker and model of the camera.
@@ -55,6 +58,10 @@ pub struct Facts {
     pub pair: Option<String>,
     /// What could not be read, in a few words.
     pub problem: Option<String>,
+}
+
+fn is_zero(n: &u8) -> bool {
+    *n == 0
 }
 
 /// A time as people and programs write it down: local, with or without the offset.

@@ -10,7 +10,8 @@
 //! * [`offer`] – what a device has, and what of it the server wants.
 //! * [`capture`], [`shot`], [`filing`] – when it was taken, what belongs to it, and where it is filed.
 //! * [`find`] – what somebody means who looks for pictures.
-//! * [`spot`], [`town`] – where it was taken, and how people call that.
+//! * [`spot`], [`town`], [`track`] – where it was taken, how people call that, and where somebody was then.
+//! * [`turn`] – which side of it is up.
 //! * [`album`] – what somebody gathers, and who may do what with it.
 //! * [`link`] – what somebody outside sees of it.
 //! * [`zip`] – how many pictures are handed over as one file.
@@ -73,6 +74,7 @@ pub mod spot;
 pub mod state;
 pub mod town;
 pub mod track;
+pub mod turn;
 pub mod window;
 pub mod words;
 pub mod zip;

@@ -2,6 +2,8 @@
 
 use chrono::TimeDelta;
 
+use crate::turn::Turn;
+
 /// What whoever has a link can take along.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum HandsOut {
@@ -44,14 +46,15 @@ const END: u8 = 0xd9;
 const SCAN: u8 = 0xda;
 
 /// A JPEG without what is written in it beside the picture: place, time, camera, words, previews of itself, and whatever follows its end (a
-/// moving part has a place of its own). Its pixels stay bit for bit; how it is to be turned and its colours stay said. `None`: it is not read as a JPEG.
-pub fn bare_jpeg(bytes: &[u8]) -> Option<Vec<u8>> {
+/// moving part has a place of its own). Its pixels stay bit for bit; how it is to be turned, also by what somebody said of it, and its colours stay said. `None`: it
+/// is not read as a JPEG.
+pub fn bare_jpeg(bytes: &[u8], turn: Turn) -> Option<Vec<u8>> {
     if bytes.get(..2)? != [0xff, START] {
         return None;
     }
     let mut bare = Vec::with_capacity(bytes.len());
     bare.extend([0xff, START]);
-    if let Some(turned @ 2..=8) = orientation(bytes) {
+    if let turned @ 2..=8 = turn.after(orientation(bytes)) {
         bare.extend(only_turned(turned));
     }
     let mut at = 2;
@@ -202,16 +205,16 @@ mod tests {
             segment(0xef, b"whatever"),
         ];
         let all = [&[jfif.clone(), exif(true, 1), profile.clone(), adobe.clone()][..], &told].concat();
-        let bare = bare_jpeg(&jpeg(&all, b"a film behind it, with its place")).unwrap();
+        let bare = bare_jpeg(&jpeg(&all, b"a film behind it, with its place"), Turn::default()).unwrap();
         assert_eq!(bare, jpeg(&[jfif, profile, adobe], b""));
-        assert_eq!(bare_jpeg(&bare).unwrap(), bare, "there is nothing more to take");
+        assert_eq!(bare_jpeg(&bare, Turn::default()).unwrap(), bare, "there is nothing more to take");
     }
 
     #[test]
     fn how_it_is_turned_stays_said() {
         for little in [true, false] {
             for turned in 0..=12 {
-                let bare = bare_jpeg(&jpeg(&[segment(0xe0, b"JFIF\0"), exif(little, turned)], b"")).unwrap();
+                let bare = bare_jpeg(&jpeg(&[segment(0xe0, b"JFIF\0"), exif(little, turned)], b""), Turn::default()).unwrap();
                 let wanted = (2..=8).contains(&turned).then(|| u8::try_from(turned).unwrap());
                 assert_eq!(orientation(&bare), wanted, "{little} {turned}");
                 assert!(bare.len() < jpeg(&[], b"").len() + 60);
@@ -223,15 +226,15 @@ mod tests {
     fn what_is_no_jpeg_or_half_of_one_is_handed_to_nobody() {
         let whole = jpeg(&[exif(false, 6), segment(0xfe, b"words")], b"");
         for length in 0..whole.len() {
-            assert_eq!(bare_jpeg(&whole[..length]), None, "{length}");
+            assert_eq!(bare_jpeg(&whole[..length], Turn::default()), None, "{length}");
         }
-        assert_eq!(bare_jpeg(b"\x89PNG"), None);
+        assert_eq!(bare_jpeg(b"\x89PNG", Turn::default()), None);
         // Whatever is in it, it ends.
         for at in 0..whole.len() {
             for byte in [0x00, 0xff, 0xd8, 0xd9, 0xda, 0xe1] {
                 let mut other = whole.clone();
                 other[at] = byte;
-                let _ = bare_jpeg(&other);
+                let _ = bare_jpeg(&other, Turn::default());
                 let _ = orientation(&other);
             }
         }

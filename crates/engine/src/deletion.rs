@@ -75,6 +75,7 @@ pub async fn held(
                 kind: h.kind,
                 size: h.size,
                 preview: h.preview,
+                turned: h.turn.quarters(),
                 placeholder: h.placeholder,
                 deleted_by: h.deleted_by,
                 deleted_at: h.at,

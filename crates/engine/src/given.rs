@@ -1,10 +1,10 @@
-//! What people say about when and where their pictures were taken. No file is changed by it.
+//! What people say about when and where their pictures were taken, and how they turn them. No file is changed by it.
 
 use chrono::TimeDelta;
-use ypogeion_catalog::given::{MOST_GIVEN, Moved, Place, Time};
-use ypogeion_core::{OriginalId, PersonId, spot::Spot};
+use ypogeion_catalog::given::{MOST_GIVEN, Moved, Place, Time, Turned};
+use ypogeion_core::{OriginalId, PersonId, spot::Spot, turn::Turn};
 use ypogeion_media::gpx;
-use ypogeion_wire::given::{Along, AlongTrack, Beside, SaidWhen, SaidWhere, SayWhen, SayWhere};
+use ypogeion_wire::given::{Along, AlongTrack, Beside, SaidWhen, SaidWhere, SayWhen, SayWhere, TurnPictures};
 
 use crate::{
     engine::Engine,
@@ -77,6 +77,24 @@ pub async fn say_when(engine: &Engine, owner: PersonId, form: &SayWhen) -> Resul
     }
 }
 
+/// Turns pictures of one's own. Returns how many are shown otherwise now; films are not among them.
+pub async fn turn(engine: &Engine, owner: PersonId, form: &TurnPictures) -> Result<u64> {
+    let turned = match (form.quarters, form.as_in_file) {
+        (Some(quarters @ (-3..=-1 | 1..=3)), false) => Turned::By(Turn::of(quarters.into())),
+        (None, true) => Turned::AsInFile,
+        _ => {
+            let one_of = "Say by how many quarters they are to be turned, up to three to the right or the left, or that they are to lie as their files say.";
+            return Err(Error::invalid(one_of));
+        }
+    };
+    let (touched, count, named) = engine.catalog.give_turn(owner, few(&form.pictures)?, turned, engine.now()).await?;
+    // Of those that are films, or lie as their files say already, none is otherwise now.
+    if !touched.is_empty() || named == 0 {
+        told(engine, touched)?;
+    }
+    Ok(count)
+}
+
 /// What people said about when and where a picture was taken.
 pub(crate) async fn said(engine: &Engine, id: OriginalId) -> Result<(Option<SaidWhen>, Option<SaidWhere>)> {
     let given = engine.catalog.given(id).await?;
@@ -92,6 +110,7 @@ pub async fn beside(engine: &Engine, id: OriginalId) -> Result<Vec<Beside>> {
         taken_local: b.taken_local,
         at: b.place,
         near: Spot::new(b.place.0, b.place.1).and_then(|spot| b.town.map(|t| t.town.near(t.spot, spot))),
+        turned: b.turn.quarters(),
     });
     Ok(beside.collect())
 }

@@ -15,6 +15,7 @@
 //! kill or a rebuilding, keeps it: it may be the only copy there is.
 
 use std::{
+    io::{self, Write},
     path::{Path, PathBuf},
     sync::Arc,
     time::SystemTime,
@@ -36,7 +37,7 @@ use ypogeion_core::{
     layers::{Act, Observation, Outcome, Place},
     room::{PROMISED_FOR, Room},
 };
-use ypogeion_library::{Finished, LibraryError, NewName, Publish};
+use ypogeion_library::{Finished, LibraryError, NewName, PartWriter, Publish};
 
 use crate::{
     at_home::{look_at, repair},
@@ -386,6 +387,19 @@ async fn seal(part: Finished, captured: Captured) -> Result<Arc<Finished>> {
 pub async fn open_part(engine: &Arc<Engine>, id: UploadId) -> Result<()> {
     let library = Arc::clone(&engine.library);
     Ok(tokio::task::spawn_blocking(move || library.incoming().create(id)).await??)
+}
+
+/// A part as something that bytes are written to.
+pub(crate) struct Part(pub(crate) PartWriter);
+
+impl Write for Part {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.0.write(bytes).map_err(io::Error::other)?;
+        Ok(bytes.len())
+    }
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
 }
 
 /// Removes the part of an upload that is not to land.

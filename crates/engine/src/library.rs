@@ -23,7 +23,9 @@ use ypogeion_core::{
 use ypogeion_media::xmp;
 use ypogeion_wire::album::AlbumName;
 use ypogeion_wire::choosing::WriteWords;
-use ypogeion_wire::original::{DerivedFile, Evidence, FileWords, FilmVersion, Original, OriginalCard, PictureWords, ShotPart};
+use ypogeion_wire::original::{
+    DerivedFile, Evidence, FileWords, FilmVersion, Original, OriginalCard, PictureWords, ShotPart, StoreCopy,
+};
 
 use crate::{
     engine::Engine,
@@ -102,6 +104,7 @@ pub async fn page(
             taken_local: c.taken_local,
             width: c.facts.width,
             height: c.facts.height,
+            turned: c.facts.turned,
             seconds: c.facts.seconds,
             layer: c.own.then_some(match () {
                 () if c.offsite && c.proven_at.is_some_and(|at| at >= since) => Layer::Proven,
@@ -216,6 +219,8 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
         digest: o.digest.map(|d| d.to_string()),
     });
     let evidence = if own { evidence.collect() } else { Vec::new() };
+    let copies = stores.iter().filter(|s| own && good.contains(&Place::Store(s.id)));
+    let copies = copies.map(|s| StoreCopy { store: s.id, name: s.address.name.clone() }).collect();
     let near = places::near(engine, &row).await?;
     let (time_said, place_said) = given::said(engine, row.id).await?;
     let rule = CaptureRule::from_word(&row.taken_rule);
@@ -255,6 +260,7 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
         device_name: row.device_name.filter(|_| own),
         width: row.facts.width,
         height: row.facts.height,
+        turned: row.facts.turned,
         seconds: row.facts.seconds,
         camera: row.facts.camera,
         lens: row.facts.lens,
@@ -266,6 +272,7 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
         preview: row.preview,
         derived,
         layer: own.then(|| layers::layer(&standings, engine.now(), engine.settings.offsite.proven_for)),
+        copies,
         needs: Some(three_two_one::judged(&good, &stores).0).filter(|l| own && !l.nothing()).map(Lacking::sentence),
         evidence,
     })

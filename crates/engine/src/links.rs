@@ -12,6 +12,7 @@ use url::Url;
 use uuid::Uuid;
 use ypogeion_catalog::{
     CatalogError,
+    films::Film,
     links::{self, Shown},
     originals::OriginalRow,
     people::Person,
@@ -20,7 +21,9 @@ use ypogeion_core::{
     AlbumId, LinkId, OriginalId, PersonId,
     access::Role,
     album::May,
+    kind::MediaKind,
     link::{HandsOut, LONGEST, SHORTEST, VISIT, bare_jpeg},
+    turn::Turn,
     words::count,
 };
 use ypogeion_wire::link::{Link, NewLink, Outside, OutsidePicture, OwnLink};
@@ -184,7 +187,10 @@ pub async fn open(engine: &Engine, link: links::Link, passphrase: Option<String>
 /// A page of what a link shows.
 pub async fn page(engine: &Engine, shown: &Shown, after: Option<After>, limit: i64) -> Result<(Outside, Option<After>)> {
     let (cards, last) = library::page(engine, shown.scope(), None, after, limit, None).await?;
+    let films: Vec<OriginalId> = cards.iter().filter(|c| c.kind == MediaKind::Video.word()).map(|c| c.id).collect();
+    let films = engine.catalog.films(&films).await?;
     let picture = |c: ypogeion_wire::original::OriginalCard| OutsidePicture {
+        plays: films.get(&c.id).is_some_and(|film| plays(shown, film)),
         id: c.id,
         name: c.name,
         kind: c.kind,
@@ -203,6 +209,37 @@ pub async fn page(engine: &Engine, shown: &Shown, after: Option<After>, limit: i
         next: None,
     };
     Ok((outside, last))
+}
+
+/// Whether a link plays a film: the version that was made for browsers, which tells no more than a still does; or the film itself, where that is handed out.
+fn plays(shown: &Shown, film: &Film) -> bool {
+    match film {
+        Film::Made(_) => true,
+        Film::Plays => shown.hands_out == HandsOut::Originals,
+        Film::None(_) => false,
+    }
+}
+
+/// A film that a link plays.
+pub enum Played {
+    /// The version for browsers.
+    Made(OriginalId),
+    /// The film itself.
+    Original(Box<OriginalRow>, File),
+}
+
+/// What a link plays of a film.
+pub async fn played(engine: &Arc<Engine>, shown: &Shown, id: OriginalId) -> Result<Played> {
+    let row = engine.catalog.shown_by(shown, id).await?;
+    match engine.catalog.film(row.id).await? {
+        Some(film) if !plays(shown, &film) => Err(Error::NotFound),
+        Some(Film::Made(_)) => Ok(Played::Made(row.id)),
+        Some(Film::Plays) => {
+            let (file, _) = at_home::open(engine, (row.id, row.digest), row.path.clone()).await?;
+            Ok(Played::Original(Box::new(row), file))
+        }
+        Some(Film::None(_)) | None => Err(Error::NotFound),
+    }
 }
 
 /// What somebody outside takes along of a picture.
@@ -224,7 +261,17 @@ pub enum Handed {
 
 /// What is handed out of a picture.
 pub async fn handed(engine: &Arc<Engine>, shown: &Shown, id: OriginalId) -> Result<Handed> {
-    let row = engine.catalog.shown_by(shown, id).await?;
+    handed_of(engine, shown, engine.catalog.shown_by(shown, id).await?, Patience::None).await
+}
+
+/// Whether somebody waits until there is room in memory for a picture, or is told to come again.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Patience {
+    Waits,
+    None,
+}
+
+pub(crate) async fn handed_of(engine: &Arc<Engine>, shown: &Shown, row: OriginalRow, patience: Patience) -> Result<Handed> {
     let name = library::last_of(row.path.as_str());
     let stem = name.rsplit_once('.').map_or(name.as_str(), |(stem, _)| stem).to_owned();
     let preview = Handed::Preview(row.id, format!("{stem}.jpg"));
@@ -236,13 +283,15 @@ pub async fn handed(engine: &Arc<Engine>, shown: &Shown, id: OriginalId) -> Resu
         }
         HandsOut::Copies if row.facts.media_type.as_deref() != Some("image/jpeg") || row.size > LARGEST_BARE => Ok(preview),
         HandsOut::Copies => {
-            let Ok(room) = BARE.try_acquire() else {
+            let room = if patience == Patience::Waits { BARE.acquire().await.ok() } else { BARE.try_acquire().ok() };
+            let Some(room) = room else {
                 return Err(Error::TooMany("Many pictures are being downloaded just now. Try again in a moment.".to_owned()));
             };
             let (mut file, _) = at_home::open(engine, (row.id, row.digest), row.path.clone()).await?;
+            let turn = Turn::of(row.facts.turned.into());
             let bare = tokio::task::spawn_blocking(move || {
                 let mut bytes = Vec::new();
-                std::io::Read::read_to_end(&mut file, &mut bytes).map(|_| bare_jpeg(&bytes))
+                std::io::Read::read_to_end(&mut file, &mut bytes).map(|_| bare_jpeg(&bytes, turn))
             });
             let bare = bare.await?.map_err(|e| Error::OriginalDamaged {
                 detail: "A file could not be read from the home disk.".to_owned(),

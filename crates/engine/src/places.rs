@@ -29,6 +29,7 @@ pub async fn map(engine: &Engine, scope: Scope, (area, level): (&str, u8), sough
         count: c.count,
         picture: c.picture,
         preview: c.preview,
+        turned: c.turn.quarters(),
         near: c.near.filter(|t| level >= NAMED && t.town.is_near(t.spot, c.middle)).map(|t| t.town.near(t.spot, c.middle)),
         line: spot::area_of(level, c.cell).to_string(),
     });

@@ -326,7 +326,7 @@ fn unreadable(e: std::io::Error) -> Error {
 }
 
 /// So many bytes of a file from a place on, and the checksum with them.
-fn some_of(
+pub(crate) fn some_of(
     file: File,
     place: u64,
     want: usize,

@@ -10,7 +10,7 @@ use data_encoding::BASE64;
 use image::{ImageDecoder, ImageReader, RgbImage, codecs::jpeg::JpegEncoder, metadata::Orientation};
 use serde::{Deserialize, Serialize};
 
-use ypogeion_core::kind::MediaKind;
+use ypogeion_core::{kind::MediaKind, turn::Turn};
 
 use crate::{colour, embedded, facts, heif, video};
 
@@ -31,12 +31,13 @@ pub struct Made {
     pub size: (u32, u32),
 }
 
-/// Writes both previews of the file at `path`, which its device called `name`. Existing files are replaced.
+/// Writes both previews of the file at `path`, which its device called `name`, turned as somebody said. Existing files are replaced.
 ///
 /// The error is a sentence for a person; it is normal for files that are not pictures.
-pub fn make(path: &Path, name: &str, small: &Path, large: &Path) -> Result<Made, String> {
+pub fn make(path: &Path, name: &str, turn: Turn, small: &Path, large: &Path) -> Result<Made, String> {
     let facts = facts::read(path, name);
-    let orientation = facts.orientation.and_then(Orientation::from_exif).unwrap_or(Orientation::NoTransforms);
+    let turned = |said| Orientation::from_exif(turn.after(said)).unwrap_or(Orientation::NoTransforms);
+    let orientation = turned(facts.orientation);
     let whole = |path| File::open(path).map(BufReader::new).map_err(|e: std::io::Error| e.to_string());
     let (Decoded { picture, profile }, orientation) = match facts.media_type.as_deref() {
         Some("image/jpeg") => (jpeg(whole(path)?)?, orientation),
@@ -44,10 +45,10 @@ pub fn make(path: &Path, name: &str, small: &Path, large: &Path) -> Result<Made,
         // The container's own turn is applied while decoding, and its EXIF orientation must then be ignored.
         Some("image/heic" | "image/avif") => {
             let (picture, profile) = heif::decode(path, LARGE.0.max(LARGE.1), MOST_PIXELS)?;
-            (Decoded { picture, profile }, Orientation::NoTransforms)
+            (Decoded { picture, profile }, turned(None))
         }
         Some(t) if t.starts_with("video/") => {
-            (Decoded { picture: video::poster(path, t, LARGE.0)?, profile: None }, Orientation::NoTransforms)
+            (Decoded { picture: video::poster(path, t, LARGE.0)?, profile: None }, turned(None))
         }
         Some("image/tiff") => return Err("there is no preview for this kind of file".to_owned()),
         // The camera's own JPEG. It lies as the sensor does, and is turned like it.
@@ -59,12 +60,12 @@ pub fn make(path: &Path, name: &str, small: &Path, large: &Path) -> Result<Made,
         Orientation::Rotate90 | Orientation::Rotate270 | Orientation::Rotate90FlipH | Orientation::Rotate270FlipH => (h, w),
         _ => (w, h),
     };
-    let turned = |picture: RgbImage| {
+    let upright = |picture: RgbImage| {
         let mut picture = image::DynamicImage::ImageRgb8(picture);
         picture.apply_orientation(orientation);
         picture.into_rgb8()
     };
-    let large_picture = turned(colour::to_srgb(fit(picture, lying(LARGE))?, profile.as_deref()));
+    let large_picture = upright(colour::to_srgb(fit(picture, lying(LARGE))?, profile.as_deref()));
     write(&large_picture, large)?;
     let size = large_picture.dimensions();
     let small_picture = fit(large_picture, SMALL)?;
@@ -177,13 +178,34 @@ mod tests {
         let original = folder.path().join(format!("a.{extension}"));
         gradient(2400, 1200).save(&original).unwrap();
         let (small, large) = (folder.path().join("s"), folder.path().join("l"));
-        let made = make(&original, "misnamed.txt", &small, &large).unwrap();
+        let made = make(&original, "misnamed.txt", Turn::default(), &small, &large).unwrap();
         assert_eq!(made.size, (1920, 960));
         let small = image::load_from_memory(&std::fs::read(small).unwrap()).unwrap().into_rgb8();
         assert_eq!(small.dimensions(), (960, 480));
         let corner = small.get_pixel(955, 475);
         assert!(corner[0] > 230 && corner[1] > 230, "{corner:?}");
         assert!(BASE64.decode(made.placeholder.as_bytes()).unwrap().len() > 10);
+    }
+
+    /// The dark corner of a gradient is at the left above; the one with most green is at the left below.
+    #[rstest]
+    #[case(0, (960, 480), (4, 475))]
+    #[case(1, (240, 480), (4, 4))]
+    #[case(2, (960, 480), (955, 4))]
+    #[case(-1, (240, 480), (235, 475))]
+    fn a_picture_is_turned_as_somebody_said(#[case] quarters: i64, #[case] size: (u32, u32), #[case] green: (u32, u32)) {
+        let folder = tempfile::tempdir().unwrap();
+        let [original, small, large] = ["a.png", "s", "l"].map(|name| folder.path().join(name));
+        gradient(2400, 1200).save(&original).unwrap();
+        let made = make(&original, "a.png", Turn::of(quarters), &small, &large).unwrap();
+        assert_eq!(
+            (made.size.0 > made.size.1, made.size.0.max(made.size.1)),
+            (quarters % 2 == 0, if quarters % 2 == 0 { 1920 } else { 1600 })
+        );
+        let small = image::load_from_memory(&std::fs::read(small).unwrap()).unwrap().into_rgb8();
+        assert_eq!(small.dimensions(), size);
+        let corner = small.get_pixel(green.0, green.1);
+        assert!(corner[0] < 30 && corner[1] > 225, "{corner:?}");
     }
 
     #[test]
@@ -201,8 +223,9 @@ mod tests {
         raw.extend(&jpeg);
         let original = folder.path().join("R1.dng");
         std::fs::write(&original, raw).unwrap();
-        let made = make(&original, "R1.dng", &folder.path().join("s"), &folder.path().join("l")).unwrap();
-        assert_eq!(made.size, (200, 300), "turned as the camera was held");
+        let made = |turn| make(&original, "R1.dng", turn, &folder.path().join("s"), &folder.path().join("l")).unwrap();
+        assert_eq!(made(Turn::default()).size, (200, 300), "turned as the camera was held");
+        assert_eq!(made(Turn::of(-1)).size, (300, 200), "and once more, as somebody said");
     }
 
     #[test]
@@ -212,7 +235,7 @@ mod tests {
         gradient(600, 400).save(&original).unwrap();
         let bytes = std::fs::read(&original).unwrap();
         std::fs::write(&original, &bytes[..bytes.len() / 2]).unwrap();
-        let error = make(&original, "a.png", &folder.path().join("s"), &folder.path().join("l")).unwrap_err();
+        let error = make(&original, "a.png", Turn::default(), &folder.path().join("s"), &folder.path().join("l")).unwrap_err();
         assert!(error.contains("cut short"), "{error}");
     }
 

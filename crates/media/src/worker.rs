@@ -17,7 +17,7 @@ use std::{
 };
 
 use serde::{Deserialize, Serialize};
-use ypogeion_core::{Digest, capture::Facts};
+use ypogeion_core::{Digest, capture::Facts, turn::Turn};
 
 use crate::{
     confine::{self, Confined},
@@ -72,7 +72,7 @@ const LONGEST_LINE: u64 = 2 << 20;
 #[serde(rename_all = "kebab-case")]
 enum Request {
     Facts { path: PathBuf, name: String },
-    Preview { path: PathBuf, name: String, small: PathBuf, large: PathBuf },
+    Preview { path: PathBuf, name: String, turned: u8, small: PathBuf, large: PathBuf },
     Derive { path: PathBuf, name: String, digest: Digest, to: PathBuf },
     Film { path: PathBuf, name: String, to: PathBuf, most: u64 },
     Confinement,
@@ -149,11 +149,11 @@ fn answer(request: Request) -> Reply {
             let facts = Handed::to_read(&path).and_then(|h| confined(&[&h], &[]).map(|()| facts::read(&h.path, &name)));
             Reply::Facts(Box::new(facts.unwrap_or_else(|problem| Facts { problem: Some(problem), ..Facts::default() })))
         }
-        Request::Preview { path, name, small, large } => {
+        Request::Preview { path, name, turned, small, large } => {
             let make = || {
                 let (from, small, large) = (Handed::to_read(&path)?, Handed::to_write(&small)?, Handed::to_write(&large)?);
                 confined(&[&from], &[&small, &large])?;
-                preview::make(&from.path, &name, &small.path, &large.path)
+                preview::make(&from.path, &name, Turn::of(turned.into()), &small.path, &large.path)
             };
             Reply::Preview(make())
         }
@@ -301,10 +301,10 @@ impl Pool {
         }
     }
 
-    /// Makes both previews; the error is a sentence for a person.
-    pub fn preview(&self, path: &Path, name: &str, small: &Path, large: &Path) -> Result<Made, String> {
-        let request =
-            Request::Preview { path: path.to_owned(), name: name.to_owned(), small: small.to_owned(), large: large.to_owned() };
+    /// Makes both previews of a file that is turned so; the error is a sentence for a person.
+    pub fn preview(&self, path: &Path, name: &str, turn: Turn, small: &Path, large: &Path) -> Result<Made, String> {
+        let (path, name, turned) = (path.to_owned(), name.to_owned(), turn.quarters());
+        let request = Request::Preview { path, name, turned, small: small.to_owned(), large: large.to_owned() };
         match self.ask(&request) {
             Some(Reply::Preview(made)) => made,
             _ => Err("making the preview took too long or too much memory".to_owned()),
@@ -404,7 +404,10 @@ mod tests {
     fn a_child_that_died_while_it_waited_costs_none() {
         let pool = pool("read line; echo '{\"preview\":{\"Err\":\"no\"}}'");
         for _ in 0..3 {
-            assert_eq!(pool.preview(Path::new("/x"), "x", Path::new("/s"), Path::new("/l")), Err("no".to_owned()));
+            assert_eq!(
+                pool.preview(Path::new("/x"), "x", Turn::default(), Path::new("/s"), Path::new("/l")),
+                Err("no".to_owned())
+            );
             let mut workers = pool.lock();
             let ended = (0..500).any(|_| {
                 thread::sleep(Duration::from_millis(10));
@@ -416,7 +419,13 @@ mod tests {
 
     #[test]
     fn nonsense_is_no_answer() {
-        let made = pool("read line; echo nonsense; cat").preview(Path::new("/x"), "x", Path::new("/s"), Path::new("/l"));
+        let made = pool("read line; echo nonsense; cat").preview(
+            Path::new("/x"),
+            "x",
+            Turn::default(),
+            Path::new("/s"),
+            Path::new("/l"),
+        );
         assert!(made.is_err());
     }
 
@@ -424,7 +433,10 @@ mod tests {
     fn children_are_used_again_and_ended_when_idle() {
         let pool = pool("while read line; do echo '{\"preview\":{\"Err\":\"no\"}}'; done");
         for _ in 0..3 {
-            assert_eq!(pool.preview(Path::new("/x"), "x", Path::new("/s"), Path::new("/l")), Err("no".to_owned()));
+            assert_eq!(
+                pool.preview(Path::new("/x"), "x", Turn::default(), Path::new("/s"), Path::new("/l")),
+                Err("no".to_owned())
+            );
         }
         assert_eq!(pool.lock().idle.len(), 1);
         assert!(!pool.is_resting());

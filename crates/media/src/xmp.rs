@@ -42,7 +42,7 @@ pub fn read(packet: &[u8], facts: &mut Facts) {
 
 /// A packet that says this about a picture, to lie beside it.
 pub fn write(note: &Note) -> String {
-    let Note { words, place, taken } = note;
+    let Note { words, place, taken, orientation } = note;
     let property = |name: &str, text: &str| match text {
         "" => String::new(),
         text => format!(
@@ -59,6 +59,7 @@ pub fn write(note: &Note) -> String {
     let place = place.map(|(north, east)| angle("GPSLatitude", north, ['N', 'S']) + &angle("GPSLongitude", east, ['E', 'W']));
     let taken =
         taken.map(|at| format!("   <photoshop:DateCreated>{}</photoshop:DateCreated>\n", at.format("%Y-%m-%dT%H:%M:%S%.f")));
+    let orientation = orientation.map(|o| format!("   <tiff:Orientation>{o}</tiff:Orientation>\n"));
     let mut names = String::new();
     if place.is_some() {
         names += " xmlns:exif=\"http://ns.adobe.com/exif/1.0/\"";
@@ -66,13 +67,17 @@ pub fn write(note: &Note) -> String {
     if taken.is_some() {
         names += " xmlns:photoshop=\"http://ns.adobe.com/photoshop/1.0/\"";
     }
+    if orientation.is_some() {
+        names += " xmlns:tiff=\"http://ns.adobe.com/tiff/1.0/\"";
+    }
     format!(
         "<x:xmpmeta xmlns:x=\"adobe:ns:meta/\">\n <rdf:RDF xmlns:rdf=\"http://www.w3.org/1999/02/22-rdf-syntax-ns#\">\n  \
-         <rdf:Description rdf:about=\"\" xmlns:dc=\"http://purl.org/dc/elements/1.1/\"{names}>\n{}{}{}{}  </rdf:Description>\n </rdf:RDF>\n</x:xmpmeta>\n",
+         <rdf:Description rdf:about=\"\" xmlns:dc=\"http://purl.org/dc/elements/1.1/\"{names}>\n{}{}{}{}{}  </rdf:Description>\n </rdf:RDF>\n</x:xmpmeta>\n",
         property("dc:title", &words.title),
         property("dc:description", &words.caption),
         place.unwrap_or_default(),
         taken.unwrap_or_default(),
+        orientation.unwrap_or_default(),
     )
 }
 

@@ -215,6 +215,7 @@ mod tests {
             words: None,
             given_time: None,
             given_place: None,
+            given_turn: None,
             put_away: false,
             object: ObjectRecord { name: format!("objects/{:02}", 99 - id), size: 200, hash: Digest::of(b"s").into() },
         }))

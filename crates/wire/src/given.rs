@@ -1,4 +1,4 @@
-//! What people say about when and where their pictures were taken.
+//! What people say about when and where their pictures were taken, and how they turn them.
 
 use chrono::{DateTime, NaiveDateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -64,6 +64,20 @@ pub struct SayWhen {
     pub as_before: bool,
 }
 
+/// Which side of pictures of one's own is up, at most 1,000 at once; one of the two. No file is changed by it: what is shown of them is. Films stay as they are.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct TurnPictures {
+    /// Their ids.
+    #[schema(value_type = Vec<Uuid>)]
+    pub pictures: Vec<OriginalId>,
+    /// So many quarters more to the right, 1 to 3; less than 0: to the left.
+    #[serde(default)]
+    pub quarters: Option<i8>,
+    /// They are shown as their files say.
+    #[serde(default)]
+    pub as_in_file: bool,
+}
+
 /// That somebody said when a picture was taken.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SaidWhen {
@@ -98,4 +112,6 @@ pub struct Beside {
     pub at: (f64, f64),
     /// What it was taken near: `near Leiden, Netherlands`. None: nobody has found out yet.
     pub near: Option<String>,
+    /// Quarters to the right that somebody turned it by.
+    pub turned: u8,
 }

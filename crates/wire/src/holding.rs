@@ -58,6 +58,8 @@ pub struct HeldOriginal {
     pub size: u64,
     /// `waiting`, `ready` or `none`.
     pub preview: String,
+    /// Quarters to the right that somebody turned it by: its preview is turned, too, and another one than before.
+    pub turned: u8,
     /// Thumbhash, base64.
     pub placeholder: Option<String>,
     /// Who deleted it.

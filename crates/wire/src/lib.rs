@@ -13,6 +13,7 @@ pub mod device;
 pub mod door;
 pub mod filing;
 pub mod find;
+pub mod folder;
 pub mod given;
 pub mod holding;
 pub mod inventory;

@@ -108,4 +108,6 @@ pub struct OutsidePicture {
     pub height: Option<u32>,
     /// Whether it can be shown.
     pub shown: bool,
+    /// Whether it is a film that is played.
+    pub plays: bool,
 }

@@ -3,7 +3,7 @@
 use chrono::{DateTime, NaiveDateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use ypogeion_core::{Digest, OriginalId, PersonId, state::Layer};
+use ypogeion_core::{Digest, OriginalId, PersonId, StoreId, state::Layer};
 
 use crate::{
     album::AlbumName,
@@ -49,6 +49,8 @@ pub struct OriginalCard {
     pub width: Option<u32>,
     /// Height in pixels as shown, if known.
     pub height: Option<u32>,
+    /// Quarters to the right that somebody turned it by: its preview is turned, too, and another one than before.
+    pub turned: u8,
     /// Length in seconds, for video.
     pub seconds: Option<f64>,
     /// `home`, `offsite` or `proven` (`device` if the copy at home is damaged and there is no other). None: it is somebody else's.
@@ -220,6 +222,8 @@ pub struct Original {
     pub width: Option<u32>,
     /// Height in pixels as shown.
     pub height: Option<u32>,
+    /// Quarters to the right that somebody turned it by: its preview is turned, too, and another one than before.
+    pub turned: u8,
     /// Length in seconds.
     pub seconds: Option<f64>,
     /// Maker and model.
@@ -242,8 +246,20 @@ pub struct Original {
     pub derived: Option<DerivedFile>,
     /// `device`, `home`, `offsite` or `proven`.
     pub layer: Option<Layer>,
+    /// The good copies of it in stores; of one's own.
+    pub copies: Vec<StoreCopy>,
     /// What it lacks of three copies, in two kinds of place, one of them away from home: `needs 1 more copy`; none if it lacks nothing.
     pub needs: Option<String>,
     /// What was observed, newest first.
     pub evidence: Vec<Evidence>,
+}
+
+/// A good copy in a store.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct StoreCopy {
+    /// Which store.
+    #[schema(value_type = Uuid)]
+    pub store: StoreId,
+    /// What it is called.
+    pub name: String,
 }

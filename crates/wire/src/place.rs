@@ -16,6 +16,8 @@ pub struct MapCell {
     pub picture: OriginalId,
     /// Its preview: `waiting`, `ready` or `none`.
     pub preview: String,
+    /// Quarters to the right that somebody turned it by: its preview is turned, too, and another one than before.
+    pub turned: u8,
     /// What all of them were taken near: `near Leiden, Netherlands`. None: the cell is too large for that, there is no town, or nobody has found out yet.
     pub near: Option<String>,
     /// The line that finds the pictures of this cell, see `/api/find`.

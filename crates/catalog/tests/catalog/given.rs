@@ -1,9 +1,9 @@
-//! When and where pictures were taken as people say it: what is kept of it follows from what files and people say, in whatever order they do.
+//! When and where pictures were taken, and which side of them is up, as people say it: what is kept of it follows from what files and people say, in whatever order they do.
 
 use diesel_async::{AsyncConnection, AsyncPgConnection, SimpleAsyncConnection};
 use rstest::rstest;
-use ypogeion_catalog::given::{Moved, Place, Time};
-use ypogeion_core::{OriginalId, spot::Spot};
+use ypogeion_catalog::given::{Moved, Place, Time, Turned};
+use ypogeion_core::{OriginalId, spot::Spot, turn::Turn};
 
 use super::{
     World,
@@ -184,4 +184,78 @@ async fn a_clock_and_a_person_are_both_heard(#[case] corrected_first: bool, #[ca
     }
     w.given_right("neither").await;
     assert_eq!(ask(&w, state).await, before);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_picture_is_as_wide_and_as_high_as_its_file_says_and_people_turned_it() {
+    let w = world().await;
+    run(&w, SOME).await;
+    let anew = r#"UPDATE original SET facts = '{"width": 40, "height": 30, "orientation": 6}' WHERE name ~ '^IMG_[0-9][.]'"#;
+    run(&w, anew).await;
+    run(&w, "UPDATE original SET kind = 'video' WHERE name ~ '^IMG_9'; UPDATE original SET preview = 'ready', placeholder = 'x'")
+        .await;
+    let right = async |change: &str| {
+        let wrong = "
+            SELECT o.name || ' ' || o.facts::text AS line FROM original o LEFT JOIN given_turn g ON g.original = o.id
+            WHERE (o.facts -> 'turned')::int IS DISTINCT FROM g.quarters
+               OR o.facts ? 'width' AND (o.facts ->> 'width' = '40') = (coalesce(g.quarters, 0) % 2 = 1)
+               OR o.facts ? 'width' AND (o.facts ->> 'height' = '30') = (coalesce(g.quarters, 0) % 2 = 1)
+               OR o.kind = 'video' AND g.original IS NOT NULL";
+        assert_eq!(ask(&w, wrong).await, [""; 0], "{change}");
+        let of_a_picture = "SELECT shot::text AS line FROM original o LEFT JOIN given_turn g ON g.original = o.id
+                            GROUP BY shot HAVING count(DISTINCT coalesce(g.quarters, 0)) > 1";
+        assert_eq!(ask(&w, of_a_picture).await, [""; 0], "{change}");
+        assert_eq!(ask(&w, "SELECT what AS line FROM discrepancy").await, [""; 0], "{change}");
+    };
+    let give = async |name: &str, turned| {
+        let files = w.files(name).await;
+        let (touched, count, named) = w.catalog.give_turn(w.person, &files, turned, w.now).await.unwrap();
+        (touched.len(), count, named)
+    };
+    // By either of their files, all of a picture's are meant; ten films of two files are none.
+    assert_eq!(give("^IMG_[0-9][.]1$", Turned::By(Turn::of(1))).await, (18, 9, 10));
+    right("turned").await;
+    let waiting = "SELECT count(*)::text AS line FROM original o JOIN job j ON j.key = o.id AND j.kind = 'preview' WHERE preview = 'waiting' AND placeholder IS NULL";
+    assert_eq!(ask(&w, waiting).await, ["18"]);
+    assert_eq!(give("^IMG_[23][.]", Turned::By(Turn::of(2))).await, (4, 2, 2));
+    assert_eq!(give("^IMG_1[.]", Turned::By(Turn::of(-1))).await, (2, 1, 1));
+    assert_eq!(give("^IMG_2[0-9][.]", Turned::By(Turn::of(3))).await, (20, 10, 10), "without a known width");
+    right("turned again").await;
+    for change in [anew, r#"UPDATE original SET facts = facts || '{"caption": "x"}'"#] {
+        run(&w, change).await;
+        right(change).await;
+    }
+    // What was made of it as it lay before is not what is shown of it now.
+    let one = w.files("^IMG_2[.]0$").await[0];
+    let state = "SELECT concat(preview, ' ', placeholder) AS line FROM original WHERE name = 'IMG_2.0'";
+    assert!(!w.catalog.set_preview(one, Turn::of(1), Some("y")).await.unwrap());
+    assert_eq!(ask(&w, state).await, ["waiting "]);
+    assert!(w.catalog.set_preview(one, Turn::of(3), Some("y")).await.unwrap());
+    assert_eq!(ask(&w, state).await, ["ready y"]);
+    let notes = w.catalog.notes(&[one]).await.unwrap();
+    assert_eq!(notes[&one].orientation, Some(1), "6, and three quarters more");
+    // Several at once, and files that are read anew meanwhile.
+    let files = w.files("^IMG_[0-9][.][01]$").await;
+    let mut turners = tokio::task::JoinSet::new();
+    for n in 0..24usize {
+        let (catalog, person, now, some) = (w.catalog.clone(), w.person, w.now, files[n % 12..n % 12 + 8].to_vec());
+        turners.spawn(async move {
+            let turned = if n % 5 == 4 { Turned::AsInFile } else { Turned::By(Turn::of(n as i64)) };
+            catalog.give_turn(person, &some, turned, now).await.map(drop)
+        });
+        let (url, one) = (w.cluster.url(), anew.replace("~ '^IMG_[0-9][.]'", &format!("= 'IMG_{}.{}'", n % 10, n % 2)));
+        turners.spawn(async move {
+            AsyncPgConnection::establish(&url).await.unwrap().batch_execute(&one).await.unwrap();
+            Ok(())
+        });
+    }
+    while let Some(done) = turners.join_next().await {
+        done.unwrap().unwrap();
+    }
+    right("at once").await;
+    give("^IMG_", Turned::AsInFile).await;
+    assert_eq!(
+        ask(&w, "SELECT count(*)::text AS line FROM original WHERE facts ? 'turned' OR facts ->> 'width' = '30'").await,
+        ["0"]
+    );
 }

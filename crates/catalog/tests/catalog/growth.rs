@@ -11,7 +11,7 @@ use diesel::{QueryableByName, sql_query, sql_types::BigInt};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use uuid::Uuid;
 use ypogeion_catalog::{Catalog, sightings::Sighting, work::Kind};
-use ypogeion_core::{Digest, StoreId, find::days::Span, ledger::ObjectRecord};
+use ypogeion_core::{Digest, StoreId, find::days::Span, ledger::ObjectRecord, turn::Turn};
 
 use super::{World, world};
 
@@ -165,7 +165,7 @@ async fn plans_that_are_kept_are_as_good_for_many() {
         let id = w.land(&bytes, &format!("juno/2026/04/{n}.jpg")).await.unwrap();
         let object = ObjectRecord { name: format!("sealed/of {n}"), size: 200, hash: Digest::of(&bytes).into() };
         w.catalog.confirm(store, Digest::of(&bytes), &object, (w.now, 0), (at, at)).await.unwrap();
-        w.catalog.set_preview(id, Some("abc")).await.unwrap();
+        w.catalog.set_preview(id, Turn::default(), Some("abc")).await.unwrap();
         w.catalog.store_well(store, w.now).await.unwrap();
         w.catalog.store_failing(store, "no answer", w.now, w.now).await.unwrap();
         w.catalog.hold(w.person, &[id], "Juno", w.now, Some(at)).await.unwrap();

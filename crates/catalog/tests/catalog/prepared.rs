@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use diesel_async::{AsyncConnection, AsyncPgConnection, SimpleAsyncConnection};
-use ypogeion_core::retention::Release;
+use ypogeion_core::{retention::Release, turn::Turn};
 
 use super::*;
 
@@ -24,7 +24,7 @@ async fn what_is_asked_again_and_again_is_planned_once() {
         let object = ObjectRecord { name: format!("sealed/{n}"), size: 200, hash: Digest::of(&bytes).into() };
         let at = w.now + TimeDelta::hours(1);
         w.catalog.confirm(store, Digest::of(&bytes), &object, (w.now, 0), (at, at)).await.unwrap();
-        w.catalog.set_preview(id, Some("abc")).await.unwrap();
+        w.catalog.set_preview(id, Turn::default(), Some("abc")).await.unwrap();
         w.catalog.store_well(store, w.now).await.unwrap();
         w.catalog.store_failing(store, "no answer", w.now, w.now).await.unwrap();
         w.catalog.hold(w.person, &[id], "Juno", w.now, Some(w.now)).await.unwrap();

@@ -1,7 +1,7 @@
 //! What somebody who looks for pictures means by what they typed.
 //!
 //! A line of words is read from its beginning. At each place the reading is taken that has the most words, and among those of the same length
-//! days come first (of taking, and after "arrived" of coming here), then kinds, copies, devices and cameras, albums, and places. What is none of these is a word that the names of the picture's
+//! days come first (of taking, and after "arrived" of coming here), then folders, kinds, copies, devices and cameras, albums, and places. What is none of these is a word that the names of the picture's
 //! file and folders, its lens, or its title and caption, have somewhere. Words between quotation marks are always that. Everything that was understood must be so of a picture; what
 //! follows "not" must not be.
 
@@ -40,6 +40,8 @@ pub struct Vocabulary {
     pub albums: Vec<(AlbumId, String)>,
     /// Where their pictures were taken.
     pub places: Places,
+    /// The folder of the library that is the member's own; empty, where folders are not told.
+    pub folder: String,
     /// Whether pictures of others are among those that are looked through: how safe those are is not theirs to know who look.
     pub of_others: bool,
 }
@@ -94,6 +96,8 @@ pub enum What {
     },
     /// It was taken in this part of the earth.
     Within(Area),
+    /// A file of it is in this folder of the library, or below.
+    Folder(String),
     /// A name of its file or folders, its lens, or what is said about it, has this somewhere.
     Named(String),
 }
@@ -388,6 +392,25 @@ fn within(words: &[Word]) -> Option<(What, usize)> {
     Some((What::Within(Area::read(&word.plain)?), 1))
 }
 
+/// Before a folder of the library.
+const FOLDER: &str = "folder";
+
+/// A folder as it is on the disk, `folder "Juno/2026/04"`; without the member's own at its beginning, it is below that.
+fn folder(line: &str, words: &[Word], own: &str) -> Option<(What, usize)> {
+    let [before, named, ..] = words else { return None };
+    if before.quoted || before.plain != FOLDER {
+        return None;
+    }
+    let typed = if named.quoted { &named.plain } else { &line[named.from..named.until] };
+    let path = typed.split('/').map(str::trim).filter(|part| !part.is_empty()).collect::<Vec<_>>().join("/");
+    if path.is_empty() {
+        return None;
+    }
+    let first = path.split('/').next().unwrap_or_default();
+    let is_own = own.is_empty() || first.to_lowercase() == own.to_lowercase();
+    Some((What::Folder(if is_own { path } else { format!("{own}/{path}") }), 2))
+}
+
 /// A vocabulary whose names are in words.
 struct Known<'a> {
     albums: Vec<(&'a (AlbumId, String), Vec<String>)>,
@@ -434,6 +457,7 @@ pub fn read(line: &str, vocabulary: &Vocabulary, today: NaiveDate) -> Request {
             days(rest, today),
             arrived(rest, today),
             within(rest),
+            folder(line, rest, &vocabulary.folder),
         ]
         .into_iter()
         .flatten()
@@ -459,6 +483,7 @@ pub fn read(line: &str, vocabulary: &Vocabulary, today: NaiveDate) -> Request {
             _ if request.terms.len() == MOST_TERMS => Some("there are too many words"),
             What::Named(text) if !has_a_word(text) => Some("it is too short"),
             What::Copies(_) if vocabulary.of_others => Some("how safe pictures are is told in the library"),
+            What::Folder(_) if vocabulary.folder.is_empty() => Some("in which folders pictures are is told in the library"),
             _ => None,
         };
         match refused {
@@ -505,6 +530,7 @@ fn told(what: &What) -> String {
         What::Near { place, named, .. } if named.is_empty() => format!("taken {place}"),
         What::Near { place, named, .. } => format!("taken {place}, or with “{named}” in its name or words"),
         What::Within(area) => area.told(),
+        What::Folder(path) => format!("in the folder {path}"),
         What::Named(text) => format!("with “{text}” in its name or words"),
         fixed => FIXED.iter().find(|(what, _)| what == fixed).map_or(String::new(), |(_, phrases)| phrases[0].to_owned()),
     }

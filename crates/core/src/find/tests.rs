@@ -29,6 +29,7 @@ fn made_vocabulary() -> Vocabulary {
         country: country.into(),
     };
     Vocabulary {
+        folder: "Juno".into(),
         of_others: false,
         places: Places::of(&[
             town(1, "Leiden", "South Holland", "NL"),
@@ -435,4 +436,28 @@ fn a_part_of_a_map_is_read() {
     for line in ["52.15/4.48", "99.15/4.48..52.17/4.5", "\"52.15/4.48..52.17/4.5\""] {
         assert_eq!(read_it(line).terms, [], "{line}");
     }
+}
+
+#[rstest]
+#[case(r#"folder "Juno/2026/04""#, Some("Juno/2026/04"))]
+#[case("folder juno/2026", Some("juno/2026"))]
+#[case("folder 2026/04", Some("Juno/2026/04"))]
+#[case(r#"folder "/Old disk//Summer 2024/""#, Some("Juno/Old disk/Summer 2024"))]
+#[case("folder “JUNO”", Some("JUNO"))]
+#[case("videos folder 2026 not leiden", Some("Juno/2026"))]
+#[case("folder /", None)]
+#[case(r#""folder" 2026"#, None)]
+#[case("folder", None)]
+fn folders_are_named_as_they_are_on_the_disk(#[case] line: &str, #[case] path: Option<&str>) {
+    let found: Vec<String> =
+        read_it(line).terms.into_iter().filter_map(|t| if let What::Folder(path) = t.what { Some(path) } else { None }).collect();
+    assert_eq!(found.first().map(String::as_str), path);
+}
+
+#[test]
+fn nobody_is_told_the_folders_of_others() {
+    let vocabulary = Vocabulary { folder: String::new(), ..vocabulary().clone() };
+    let request = read("folder Juno/2026", &vocabulary, day(TODAY));
+    assert_eq!(request.terms, []);
+    assert_eq!(request.unknown, [("folder Juno/2026".to_owned(), "in which folders pictures are is told in the library")]);
 }

@@ -304,6 +304,9 @@ pub struct OriginalRecord {
     /// What people said about where it was taken; what its file says is in its file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub given_place: Option<GivenPlaceRecord>,
+    /// How somebody turned it; how it lies otherwise is in its file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub given_turn: Option<GivenTurnRecord>,
     /// Whether its picture was put away.
     #[serde(default, skip_serializing_if = "is_false")]
     pub put_away: bool,
@@ -353,6 +356,18 @@ pub struct GivenPlaceRecord {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub by: Option<PersonId>,
     /// When they did.
+    pub at: DateTime<Utc>,
+}
+
+/// That somebody turned a picture.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct GivenTurnRecord {
+    /// Quarters to the right: 1 to 3.
+    pub quarters: u8,
+    /// Who did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<PersonId>,
+    /// When.
     pub at: DateTime<Utc>,
 }
 

@@ -4,11 +4,7 @@
 //! from, and when it is enough, is `core::heal`'s to say. A kill anywhere costs the fetching: nothing has the original's name that is
 //! not whole and right.
 
-use std::{
-    io::{self, Write},
-    sync::Arc,
-    time::SystemTime,
-};
+use std::{sync::Arc, time::SystemTime};
 
 use chrono::{Local, TimeDelta};
 use uuid::Uuid;
@@ -21,7 +17,7 @@ use ypogeion_core::{
     layers::{Act, Observation, Outcome, Place},
     retry,
 };
-use ypogeion_library::{Finished, LibraryError, PartWriter, Publish};
+use ypogeion_library::{Finished, LibraryError, Publish};
 use ypogeion_offsite::{
     Fault,
     prove::{FetchError, fetch},
@@ -34,7 +30,7 @@ use crate::{
     engine::Engine,
     error::{Result, chain},
     evidence::{name_of, note},
-    landing,
+    landing::{self, Part},
     live::changed,
     secrets,
 };
@@ -249,17 +245,4 @@ async fn put_in_place(
     engine.catalog.write_record(engine.now(), "Ypogeion", &line).await?;
     engine.live.changed(&[changed(row)]);
     Ok(Ended::Done)
-}
-
-/// A part as something that bytes are written to.
-struct Part(PartWriter);
-
-impl Write for Part {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        self.0.write(bytes).map_err(io::Error::other)?;
-        Ok(bytes.len())
-    }
-    fn flush(&mut self) -> io::Result<()> {
-        Ok(())
-    }
 }

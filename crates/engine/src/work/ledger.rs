@@ -3,14 +3,14 @@
 use std::{collections::HashMap, sync::Arc};
 
 use chrono::TimeDelta;
-use ypogeion_catalog::{originals::OriginalRow, stores::StoreRow, work::Job};
+use ypogeion_catalog::{given::GivenRecords, originals::OriginalRow, stores::StoreRow, work::Job};
 use ypogeion_core::{
     Digest, OriginalId, OriginalName, PersonId, StoreId,
     capture::CaptureRule,
     kind::MediaKind,
     ledger::{
-        self, GivenPlaceRecord, GivenTimeRecord, HouseholdRecord, InAlbumRecord, LedgerEnd, OriginalRecord, PersonRecord,
-        RecipientRecord, Record, RemovedRecord, RulesRecord, SegmentRef, StoreRecord, WordsRecord,
+        self, HouseholdRecord, InAlbumRecord, LedgerEnd, OriginalRecord, PersonRecord, RecipientRecord, Record, RemovedRecord,
+        RulesRecord, SegmentRef, StoreRecord, WordsRecord,
     },
 };
 use ypogeion_offsite::{Fault, Replica};
@@ -160,19 +160,16 @@ struct Marks {
     favourites: HashMap<OriginalId, Vec<PersonId>>,
     albums: HashMap<OriginalId, Vec<InAlbumRecord>>,
     words: HashMap<OriginalId, WordsRecord>,
-    times: HashMap<OriginalId, GivenTimeRecord>,
-    places: HashMap<OriginalId, GivenPlaceRecord>,
+    given: GivenRecords,
 }
 
 impl Marks {
     async fn of(engine: &Engine, ids: &[OriginalId]) -> Result<Self> {
-        let (times, places) = engine.catalog.given_to(ids).await?;
         Ok(Marks {
             favourites: engine.catalog.favourites_of(ids).await?,
             albums: engine.catalog.albums_of(ids).await?,
             words: engine.catalog.written_about(ids).await?,
-            times,
-            places,
+            given: engine.catalog.given_to(ids).await?,
         })
     }
 }
@@ -187,7 +184,9 @@ async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, marks: &m
     let favourite_of = marks.favourites.remove(&row.id).unwrap_or_default();
     let albums = marks.albums.remove(&row.id).unwrap_or_default();
     let words = marks.words.remove(&row.id);
-    let (given_time, given_place) = (marks.times.remove(&row.id), marks.places.remove(&row.id));
+    let given = &mut marks.given;
+    let (given_time, given_place) = (given.times.remove(&row.id), given.places.remove(&row.id));
+    let given_turn = given.turns.remove(&row.id);
     Ok(Some(Record::Original(Box::new(OriginalRecord {
         id: row.id,
         person: row.person,
@@ -210,6 +209,7 @@ async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, marks: &m
         words,
         given_time,
         given_place,
+        given_turn,
         put_away: row.put_away,
         object,
     }))))

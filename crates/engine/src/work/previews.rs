@@ -3,7 +3,7 @@
 use std::{fs, sync::Arc};
 
 use ypogeion_catalog::{CatalogError, work::Job};
-use ypogeion_core::OriginalId;
+use ypogeion_core::{OriginalId, turn::Turn};
 
 use super::ended::Ended;
 use crate::{
@@ -18,7 +18,7 @@ pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         Err(CatalogError::NotFound) => return Ok(Ended::Done),
         other => other?,
     };
-    let (there, id, name) = (Arc::clone(engine), row.id, row.name.clone());
+    let (there, id, name, turn) = (Arc::clone(engine), row.id, row.name.clone(), Turn::of(row.facts.turned.into()));
     let path = row.path.clone();
     let made = tokio::task::spawn_blocking(move || -> std::io::Result<_> {
         let (small, large) = (there.settings.preview_path(id, "small"), there.settings.preview_path(id, "large"));
@@ -27,7 +27,7 @@ pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
             fs::create_dir_all(folder)?;
         }
         let made = match there.library.place_to_read(&path) {
-            Ok(source) => there.previewer.preview(&source, &name, &new_small, &new_large),
+            Ok(source) => there.previewer.preview(&source, &name, turn, &new_small, &new_large),
             Err(e) => Err(chain(&e)),
         };
         if made.is_ok() {
@@ -52,7 +52,10 @@ pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         }
     }
     // A file without a preview is no fault: it is kept, and the detail view says why there is nothing to see.
-    engine.catalog.set_preview(id, made.ok().as_ref().map(|m| m.placeholder.as_str())).await?;
+    if !engine.catalog.set_preview(id, turn, made.ok().as_ref().map(|m| m.placeholder.as_str())).await? {
+        // Somebody turned it otherwise meanwhile.
+        return Ok(Ended::Later(engine.now()));
+    }
     engine.live.changed(&[changed(&row)]);
     Ok(Ended::Done)
 }

@@ -108,6 +108,7 @@ fn original(n: u64) -> Record {
         words: None,
         given_time: None,
         given_place: None,
+        given_turn: None,
         put_away: false,
         object: ObjectRecord {
             name: format!("sealed/{}/{digest}.age", &digest.to_string()[..2]),

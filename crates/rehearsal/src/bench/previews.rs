@@ -48,7 +48,8 @@ pub fn measure(folder: &Path) -> Step<(f64, f64)> {
                 threads.spawn(move || {
                     files.iter().skip(w).step_by(WORKERS).try_for_each(|f| {
                         let to = |size: &str| f.with_extension(format!("ours-{size}.jpg"));
-                        pool.preview(f, "picture.jpg", &to("small"), &to("large")).map(|_| ())
+                        pool.preview(f, "picture.jpg", ypogeion_core::turn::Turn::default(), &to("small"), &to("large"))
+                            .map(|_| ())
                     })
                 })
             })

@@ -2,10 +2,13 @@
 
 use std::fs;
 
-use crate::common::{World, put, world};
+use crate::{
+    common::{World, put, world},
+    library::Looking,
+};
 use reqwest::Method;
 use serde_json::{Value, json};
-use ypogeion_rehearsal::wait_for;
+use ypogeion_rehearsal::{house::Console, wait_for};
 
 async fn disk(w: &World, away: bool) -> Value {
     let place = w.folder.path().join("drawer/red-disk");
@@ -144,4 +147,118 @@ async fn what_was_sent_and_how_exposed_the_house_was_is_kept_hour_by_hour() {
         .sum();
     let sent: u64 = after["traffic"].as_array().unwrap().iter().map(|t| t["bytes"].as_u64().unwrap()).sum();
     assert_eq!((sent, &after["traffic"][0]["name"]), (sealed, &json!("North Quay")), "{after}");
+}
+
+/// A house with two files that were proven, and somebody else in it; the id of the first file, and the path of its copy.
+async fn proven() -> (World, Console, String, String) {
+    let w = world().await;
+    w.add_store().await;
+    let (device, source) = w.computer("desktop").await;
+    let picture = image::RgbImage::from_fn(64, 48, |x, y| image::Rgb([x as u8 * 4, y as u8 * 5, 90]));
+    picture.save(source.join("a.png")).unwrap();
+    put(&source, "b.jpg", b"the picture b").unwrap();
+    device.json(&["backup"]).await.unwrap();
+    w.keeper.wait_until_proven(60).await.unwrap();
+    let form = json!({ "name": "Piet", "role": "member", "password": "kites over the sea" });
+    w.keeper.ask(Method::POST, "api/people", Some(form)).await.unwrap();
+    let piet = w.house.sign_in("Piet", "kites over the sea").await.unwrap();
+    let id = w.sql("SELECT id FROM original WHERE name = 'a.png'").trim().to_owned();
+    let store = w.sql("SELECT id FROM store").trim().to_owned();
+    let path = format!("api/originals/{id}/copies/{store}");
+    (w, piet, id, path)
+}
+
+/// What is left of files that were on their way.
+fn parts(w: &World) -> Vec<String> {
+    let (mut folders, mut parts) = (vec![w.house.library()], Vec::new());
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(folder).unwrap().map(Result::unwrap) {
+            match entry.path() {
+                path if path.is_dir() => folders.push(path),
+                path if path.extension().is_some_and(|e| e == "part") => parts.push(path.display().to_string()),
+                _ => {}
+            }
+        }
+    }
+    parts
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_copy_in_a_store_is_handed_over_if_each_byte_is_right() {
+    let (w, piet, id, path) = proven().await;
+    let detail = async || w.keeper.ask(Method::GET, &format!("api/originals/{id}"), None).await.unwrap();
+    let store = path.rsplit('/').next().unwrap();
+    assert_eq!(detail().await["copies"], json!([{ "store": store, "name": "North Quay" }]));
+    let at_home = w.keeper.bytes(&format!("api/originals/{id}/bytes")).await.unwrap();
+    let opened = async || {
+        w.sql(&format!("SELECT count(*) FROM observation WHERE original = '{id}' AND act = 'opened' AND outcome = 'right'"))
+    };
+    let before = opened().await;
+    for (look, shown) in [("", "attachment"), ("?look=true", "inline")] {
+        let answer = w.keeper.open(&format!("{path}{look}")).await.unwrap();
+        assert_eq!((answer.status().as_u16(), answer.headers()["cache-control"].to_str().unwrap()), (200, "no-store"));
+        assert!(answer.headers()["content-disposition"].to_str().unwrap().starts_with(shown));
+        assert_eq!(answer.bytes().await.unwrap(), at_home);
+    }
+    assert_ne!(opened().await, before, "to have seen it is a proof");
+    assert_eq!(parts(&w), Vec::<String>::new());
+    // Nobody else's, no other store, not of what is not there.
+    let status = async |who: &Console, path: &str| who.try_ask(Method::GET, path, None).await.unwrap();
+    let nobody = "00000000-0000-7000-8000-000000000001";
+    assert_eq!(status(&piet, &path).await.0, 404);
+    assert_eq!(status(&w.keeper, &path.replace(store, nobody)).await.0, 404);
+    assert_eq!(status(&w.keeper, &path.replace(&id, nobody)).await.0, 404);
+    // A store that is paused, and one that does not answer: nothing is noted of its copies by that.
+    let pause = async |paused: bool| {
+        w.keeper.ask(Method::PATCH, &format!("api/stores/{store}"), Some(json!({ "paused": paused }))).await.unwrap()
+    };
+    pause(true).await;
+    let (was, said) = status(&w.keeper, &path).await;
+    assert_eq!((was, said["detail"].as_str()), (409, Some("Nothing can be had from North Quay just now: the store is paused.")));
+    pause(false).await;
+    // Two wrong bytes, and none at all: said, noted, and replaced by itself.
+    let object = w.sql(&format!("SELECT j.name FROM object j JOIN original o USING (digest) WHERE o.id = '{id}'"));
+    let file = w.house.store_folder().join(object.trim());
+    for damage in ["wrong", "missing"] {
+        if damage == "wrong" {
+            let mut bytes = fs::read(&file).unwrap();
+            let middle = bytes.len() / 2;
+            bytes[middle..middle + 2].iter_mut().for_each(|b| *b ^= 0x55);
+            fs::write(&file, bytes).unwrap();
+        } else {
+            fs::remove_file(&file).unwrap();
+        }
+        let (was, said) = status(&w.keeper, &path).await;
+        let sentence = "The copy in North Quay is damaged or missing. It was noted, and is replaced by itself.";
+        assert_eq!((was, said["detail"].as_str()), (409, Some(sentence)), "{damage}");
+        let noted =
+            format!("SELECT count(*) FROM observation WHERE original = '{id}' AND act = 'opened' AND outcome = '{damage}'");
+        assert_eq!(w.sql(&noted).trim(), "1");
+        wait_for("it to be replaced", 60, async || {
+            let Ok(copy) = w.keeper.bytes(&path).await else { return Ok(None) };
+            Ok((copy == at_home).then_some(()))
+        })
+        .await
+        .unwrap();
+    }
+    assert_eq!(parts(&w), Vec::<String>::new());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_copy_in_a_store_is_seen_beside_the_one_at_home() {
+    let (w, _piet, id, _) = proven().await;
+    let l = Looking::of(w, &format!("library/{id}")).await;
+    l.press("See the copy in North Quay").await;
+    l.browser.wait_for_text("Not fetched yet").await.unwrap();
+    assert_eq!(l.browser.barriers().await.unwrap(), Vec::<String>::new());
+    l.press("Fetch and compare").await;
+    l.browser.wait_for_text("Fetched, opened and compared just now: each byte is the same.").await.unwrap();
+    l.until(
+        "both to be shown",
+        "[...document.querySelectorAll('[role=dialog] figure img')].filter(i => i.naturalWidth === 64).length === 2",
+    )
+    .await;
+    l.keys("\u{e00c}").await;
+    l.until("the question to be gone, and the picture to stay", "document.querySelectorAll('[role=dialog]').length === 1").await;
+    assert_eq!(l.browser.complaints().await.unwrap(), Vec::<String>::new());
 }

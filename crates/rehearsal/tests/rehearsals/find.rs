@@ -1,5 +1,7 @@
 //! Somebody looks for pictures: in the console, by the API, from a terminal.
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use reqwest::Method;
 use serde_json::{Value, json};
 use ypogeion_rehearsal::device::Device;
@@ -160,5 +162,100 @@ async fn one_looks_for_pictures_and_travels_among_what_was_found() {
         .unwrap();
     l.browser.wait_for_text("Not looked for: “ab” (it is too short).").await.unwrap();
     assert_eq!(l.browser.barriers().await.unwrap(), Vec::<String>::new());
+    assert_eq!(l.browser.complaints().await.unwrap(), Vec::<String>::new());
+}
+
+/// Pictures in folders of which some are called so that their names, or what lies in them, is mixed up by whoever compares letters.
+const FILED: &str = "
+    UPDATE original SET path = (SELECT folder FROM person WHERE id = person) || '/' || to_char(taken_local, 'YYYY/MM') || '/' || name;
+    UPDATE original o SET path = (SELECT folder FROM person WHERE id = person) || '/' || n.path FROM (VALUES
+        (0, 'Old disk/a/1.jpg'), (1, 'Old disk/a/b/2.jpg'), (2, 'Old disk/a0'), (3, 'Old disk/a!.jpg'), (4, 'Old disk/a-b/4.jpg'), (5, 'Old disk/A B/5.jpg'),
+        (6, 'Old disk/a0/6.jpg'), (7, 'Old disk/Ärger/7.jpg'), (8, 'Old disk/a.jpg'), (9, '10% of_it/9.jpg')
+    ) n (n, path) WHERE o.name = 'IMG_000' || n.n || '.jpg';
+    UPDATE original SET folded = lower(path)";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_library_is_gone_through_by_its_folders() {
+    let w = world().await;
+    w.house.sql(MANY).unwrap();
+    w.house.sql(FILED).unwrap();
+    let look = async |of: &str| {
+        let path = format!("api/folders?of={}", encoded(of));
+        w.keeper.try_ask(Method::GET, &path, None).await.unwrap()
+    };
+    // All folders, as they follow from all paths.
+    let paths = w.sql("SELECT path FROM original");
+    let mut all: BTreeMap<String, (BTreeSet<String>, u64, u64)> = BTreeMap::new();
+    for path in paths.lines() {
+        let parts: Vec<&str> = path.split('/').collect();
+        for depth in 1..parts.len() {
+            let folder = all.entry(parts[..depth].join("/")).or_default();
+            if depth + 1 == parts.len() {
+                folder.1 += 1;
+            } else {
+                folder.0.insert(parts[..=depth].join("/"));
+            }
+            folder.2 += 1;
+        }
+    }
+    assert!(all.len() > 12, "{:?}", all.keys());
+    for (path, (folders, files, below)) in &all {
+        let (status, told) = look(path).await;
+        let told_folders: BTreeSet<String> =
+            told["folders"].as_array().unwrap().iter().map(|f| f["path"].as_str().unwrap().to_owned()).collect();
+        assert_eq!(
+            (status, &told_folders, told["files"].as_u64(), &told["more"]),
+            (200, folders, Some(*files), &json!(false)),
+            "{path}"
+        );
+        assert_eq!(told["folders"].as_array().unwrap().len(), folders.len(), "each once: {told}");
+        let found = found(&w, &format!("folder \"{path}\"")).await;
+        assert_eq!(read(&found), (vec![format!("in the folder {path}").as_str()], *below), "{path}");
+    }
+    let own = look("").await.1["path"].as_str().unwrap().to_owned();
+    // Without the member's own folder, and in other letters; with others, and not.
+    for (line, count) in [
+        ("folder 2025/11", 1990),
+        ("folder 2019/04", 0),
+        ("FOLDER 2026", 2000),
+        ("not folder 2026", 2000),
+        ("folder 2025 img_051", 10),
+    ] {
+        assert_eq!(found(&w, line).await["count"], count, "{line}");
+    }
+    assert_eq!(look(&own.to_uppercase()).await.0, 200);
+    for nowhere in [
+        "..",
+        "Piet",
+        "/etc",
+        &format!("{own}/nowhere"),
+        &format!("{own}/../{own}"),
+        &format!("{own}/2025/11/IMG_0100.jpg"),
+        "%",
+        &"x/".repeat(9000),
+    ] {
+        assert_eq!(look(nowhere).await.0, 404, "{}", &nowhere[..nowhere.len().min(40)]);
+    }
+    let form = json!({ "name": "Piet", "role": "member", "password": "kites over the sea" });
+    w.keeper.ask(Method::POST, "api/people", Some(form)).await.unwrap();
+    let piet = w.house.sign_in("Piet", "kites over the sea").await.unwrap();
+    let (status, told) = piet.try_ask(Method::GET, "api/folders", None).await.unwrap();
+    assert_eq!((status, &told["folders"], &told["files"]), (200, &json!([]), &json!(0)), "an empty part of the library is there");
+    assert_eq!(piet.try_ask(Method::GET, &format!("api/folders?of={own}/2025"), None).await.unwrap().0, 404);
+    // In the console.
+    let l = Looking::of(w, "folders").await;
+    l.browser.wait_for_text("Show all 4,000 pictures in it and below").await.unwrap();
+    let click = async |text: &str| {
+        let link = format!("[...document.querySelectorAll('main a')].find(a => a.textContent === '{text}')");
+        l.until(text, &format!("!!{link}")).await;
+        l.browser.page.execute(&format!("{link}.click()"), vec![]).await.unwrap();
+    };
+    click("2025").await;
+    l.browser.wait_for_text("Show all 1,990 pictures").await.unwrap();
+    assert_eq!(l.browser.barriers().await.unwrap(), Vec::<String>::new());
+    click("11").await;
+    l.browser.wait_for_text("1,990 files in itself").await.unwrap();
+    click("Show all 1,990 pictures in it and below").await;
+    l.browser.wait_for_text(&format!("in the folder {own}/2025/11")).await.unwrap();
     assert_eq!(l.browser.complaints().await.unwrap(), Vec::<String>::new());
 }

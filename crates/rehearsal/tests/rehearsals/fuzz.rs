@@ -410,7 +410,7 @@ fn facts_and_previews_by_a_child() {
         feed(15, &[bytes], |bytes| {
             fs::write(&place, bytes).map_err(|e| e.to_string())?;
             believable(&pool.facts(&place, &name))?;
-            match pool.preview(&place, &name, &small, &large) {
+            match pool.preview(&place, &name, ypogeion_core::turn::Turn::default(), &small, &large) {
                 Ok(_) => ensure(small.is_file() && large.is_file(), "a preview that is none"),
                 Err(why) => ensure(!why.is_empty() && !why.contains('/'), &format!("no word for a person: {why:?}")),
             }

@@ -3,7 +3,7 @@
 use std::{fs, io::Cursor};
 
 use fantoccini::Locator;
-use image::{DynamicImage, ImageReader};
+use image::{DynamicImage, ImageDecoder, ImageReader, metadata::Orientation};
 use reqwest::{Client, Method, Response, StatusCode};
 use serde_json::{Value, json};
 use ypogeion_demo::{camera, scenes};
@@ -261,6 +261,171 @@ async fn what_is_taken_along_has_what_it_was_said_to_have() {
     assert_eq!(originals.keep(&text).await, b"no picture at all");
     for o in [&previews, &copies] {
         assert_eq!(o.status(&format!("api/outside/{}/files/{text}", o.id)).await, 409);
+    }
+}
+
+/// A copy says how it is to be shown, what is shown is, and an original is as it came.
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_has_a_link_gets_a_picture_as_it_was_turned() {
+    let a = album().await;
+    let picture = &a.pictures[0];
+    let form = json!({ "pictures": [picture], "quarters": 1 });
+    assert_eq!(a.w.keeper.ask(Method::POST, "api/turns", Some(form)).await.unwrap()["count"], 1);
+    wait_for("previews", 60, async || {
+        Ok((a.w.sql("SELECT count(*) FROM original WHERE preview = 'waiting'").trim() == "0").then_some(()))
+    })
+    .await
+    .unwrap();
+    for (hands_out, orientation, size) in [
+        (LOOK, Orientation::NoTransforms, (480, 640)),
+        ("copies", Orientation::Rotate90, (640, 480)),
+        ("originals", Orientation::NoTransforms, (640, 480)),
+    ] {
+        let link = a.link(json!({ "days": 7, "hands_out": hands_out })).await;
+        let o = Outside::open(&a.w, &link, None).await;
+        let page = o.sees().await;
+        let said = page["pictures"].as_array().unwrap().iter().find(|p| p["id"] == json!(picture)).unwrap();
+        assert_eq!((&said["width"], &said["height"]), (&json!(480), &json!(640)), "{said}");
+        let bytes = o.keep(picture).await;
+        let mut decoder = ImageReader::new(Cursor::new(&bytes)).with_guessed_format().unwrap().into_decoder().unwrap();
+        assert_eq!((decoder.orientation().unwrap(), decoder.dimensions()), (orientation, size), "{hands_out}");
+        assert_eq!(bytes == a.bytes[0], hands_out == "originals");
+        let shown = o.get(&format!("api/outside/{}/pictures/{picture}/small", o.id)).await.bytes().await.unwrap();
+        assert_eq!(decoded(&shown).height(), 480, "what is shown stands upright");
+    }
+}
+
+/// All of a zip, by a package that reads them and compares the checksums.
+fn unpacked(bytes: &[u8]) -> Vec<(String, Vec<u8>)> {
+    let mut zip = zip::ZipArchive::new(Cursor::new(bytes)).unwrap();
+    let all = zip.len();
+    let file = |n| {
+        let mut file = zip.by_index(n).unwrap();
+        let mut bytes = Vec::new();
+        std::io::Read::read_to_end(&mut file, &mut bytes).unwrap();
+        (file.name().unwrap().into_owned(), bytes)
+    };
+    (0..all).map(file).collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn all_that_a_link_hands_out_comes_as_one_zip() {
+    let a = album().await;
+    let raw = a.w.raw_device("tablet").await;
+    // Called like one that is there, and nothing that can be shown.
+    let text = send(&raw, "IMG_0001.jpg", b"no picture at all").await;
+    wait_for("previews", 60, async || {
+        Ok((a.w.sql("SELECT count(*) FROM original WHERE preview = 'waiting'").trim() == "0").then_some(()))
+    })
+    .await
+    .unwrap();
+    let put = json!({ "pictures": [text], "inside": true });
+    a.w.keeper.ask(Method::POST, &format!("api/albums/{}/pictures", a.id), Some(put)).await.unwrap();
+    for hands_out in ["previews", "copies", "originals"] {
+        let link = a.link(json!({ "days": 7, "hands_out": hands_out })).await;
+        let o = Outside::open(&a.w, &link, None).await;
+        let answer = o.get(&format!("api/outside/{}/zip", o.id)).await;
+        let header = |name: &str| answer.headers()[name].to_str().unwrap().to_owned();
+        assert_eq!(
+            (answer.status(), header("cache-control"), header("content-type")),
+            (StatusCode::OK, "no-store".into(), "application/zip".into())
+        );
+        assert_eq!(header("content-disposition"), "attachment; filename*=UTF-8''High%20water.zip");
+        let files = unpacked(&answer.bytes().await.unwrap());
+        let mut expected = Vec::new();
+        for picture in &a.pictures {
+            expected.push(o.keep(picture).await);
+        }
+        let said =
+            files.iter().find(|(name, _)| name == "not in here.txt").map(|(_, text)| String::from_utf8(text.clone()).unwrap());
+        if hands_out == "originals" {
+            expected.push(b"no picture at all".to_vec());
+            assert_eq!(said, None);
+        } else {
+            assert_eq!(said.as_deref(), Some("1 picture could not be handed out when this was downloaded:\r\nIMG_0001.jpg\r\n"));
+        }
+        let names: std::collections::BTreeSet<&str> = files.iter().map(|(name, _)| name.as_str()).collect();
+        assert_eq!(names.len(), files.len(), "no two are called alike: {names:?}");
+        let mut pictures: Vec<&Vec<u8>> =
+            files.iter().filter(|(name, _)| name != "not in here.txt").map(|(_, bytes)| bytes).collect();
+        pictures.sort();
+        expected.sort();
+        assert!(pictures.into_iter().eq(&expected), "{hands_out}: {names:?}");
+        assert_eq!(files.iter().any(|(_, bytes)| tells(bytes)), hands_out == "originals");
+    }
+    // An album of which nothing is shown; another link's; nobody's.
+    let link = a.link(json!({ "days": 7, "hands_out": "originals" })).await;
+    let o = Outside::open(&a.w, &link, None).await;
+    let other = a.link(json!({ "days": 7, "hands_out": LOOK })).await;
+    assert_ne!(o.status(&format!("api/outside/{}/zip", other["id"].as_str().unwrap())).await, 200);
+    a.w.sql("DELETE FROM album_picture");
+    assert_eq!(o.status(&format!("api/outside/{}/zip", o.id)).await, 409);
+}
+
+/// Whoever withdraws a link means what is being downloaded, too: it breaks off, and nobody takes it for all.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_zip_breaks_off_when_its_link_is_withdrawn() {
+    let a = album().await;
+    let raw = a.w.raw_device("tablet").await;
+    let mut long = Vec::new();
+    for n in 0..4u8 {
+        long.push(send(&raw, &format!("VID_000{n}.mp4"), &vec![n; 24 << 20]).await);
+    }
+    let put = json!({ "pictures": long, "inside": true });
+    a.w.keeper.ask(Method::POST, &format!("api/albums/{}/pictures", a.id), Some(put)).await.unwrap();
+    let link = a.link(json!({ "days": 7, "hands_out": "originals" })).await;
+    let o = Outside::open(&a.w, &link, None).await;
+    let mut answer = o.get(&format!("api/outside/{}/zip", o.id)).await;
+    assert_eq!(answer.status(), 200);
+    let mut came = answer.chunk().await.unwrap().unwrap().len();
+    a.w.keeper.try_ask(Method::DELETE, &format!("api/links/{}", link["id"].as_str().unwrap()), None).await.unwrap();
+    let ended = loop {
+        match answer.chunk().await {
+            Ok(Some(more)) => came += more.len(),
+            Ok(None) => break "whole",
+            Err(_) => break "broken off",
+        }
+    };
+    assert_eq!((ended, came < 4 * (24 << 20)), ("broken off", true), "{came}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_link_plays_what_tells_no_more_than_it_may() {
+    let a = album().await;
+    let raw = a.w.raw_device("tablet").await;
+    let mp4 = |n: u8| [b"\0\0\0\x18ftypisom\0\0\x02\0isomiso2 the film itself", &[n][..]].concat();
+    let (mut films, mut bytes) = (Vec::new(), Vec::new());
+    for n in 0..3u8 {
+        bytes.push(mp4(n));
+        films.push(send(&raw, &format!("VID_000{n}.mp4"), &bytes[usize::from(n)]).await);
+    }
+    wait_for("films to be looked at", 120, async || Ok((a.w.sql("SELECT count(*) FROM film").trim() == "3").then_some(())))
+        .await
+        .unwrap();
+    // One is played as it is, of one there is a version for browsers, and of one there can be none.
+    a.w.sql(&format!("UPDATE film SET state = 'plays', why = NULL WHERE original = '{}'", films[0]));
+    a.w.sql(&format!("UPDATE film SET state = 'made', size = 8, why = NULL WHERE original = '{}'", films[1]));
+    let made = a.w.folder.path().join("data/films").join(&films[1][34..]).join(format!("{}.mp4", films[1]));
+    fs::create_dir_all(made.parent().unwrap()).unwrap();
+    fs::write(&made, b"the MP4!").unwrap();
+    let put = json!({ "pictures": films, "inside": true });
+    a.w.keeper.ask(Method::POST, &format!("api/albums/{}/pictures", a.id), Some(put)).await.unwrap();
+    for (hands_out, plays) in
+        [("previews", [false, true, false]), ("copies", [false, true, false]), ("originals", [true, true, false])]
+    {
+        let link = a.link(json!({ "days": 7, "hands_out": hands_out })).await;
+        let o = Outside::open(&a.w, &link, None).await;
+        let page: Value = o.get(&format!("api/outside/{}", o.id)).await.json().await.unwrap();
+        for (n, film) in films.iter().enumerate() {
+            let said = page["pictures"].as_array().unwrap().iter().find(|p| p["id"] == json!(film)).unwrap();
+            let answer = o.get(&format!("api/outside/{}/films/{film}", o.id)).await;
+            assert_eq!((said["plays"] == true, answer.status() == StatusCode::OK), (plays[n], plays[n]), "{hands_out} {n}");
+            if plays[n] {
+                assert_eq!(answer.headers()["cache-control"], "no-store");
+                assert_eq!(answer.bytes().await.unwrap(), [bytes[0].as_slice(), b"the MP4!"][n]);
+            }
+        }
+        assert_eq!(o.status(&format!("api/outside/{}/films/{}", o.id, a.pictures[0])).await, 404);
     }
 }
 

@@ -43,6 +43,7 @@ mod standin;
 mod stores;
 mod story;
 mod trial;
+mod turning;
 mod upgrade;
 mod uploads;
 mod weeks;

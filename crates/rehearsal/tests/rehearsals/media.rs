@@ -64,7 +64,11 @@ fn a_video_is_read_as_what_its_first_bytes_say() {
         let facts = pool.facts(&path, name);
         assert_eq!((facts.width, facts.height, &facts.problem), (Some(320), Some(240), &None), "{name}: {facts:?}");
         let (small, large) = (folder.path().join("small"), folder.path().join("large"));
-        assert_eq!(pool.preview(&path, name, &small, &large).unwrap().size, (320, 240), "{name}");
+        assert_eq!(
+            pool.preview(&path, name, ypogeion_core::turn::Turn::default(), &small, &large).unwrap().size,
+            (320, 240),
+            "{name}"
+        );
         assert!(fs::metadata(&small).unwrap().len() > 500);
     }
 }
@@ -86,7 +90,7 @@ fn a_crafted_video_shows_nobody_elses() {
     let facts = pool.facts(&crafted, "IMG_0001.MOV");
     assert_eq!((facts.media_type.as_deref(), facts.width), (Some("video/quicktime"), None), "{facts:?}");
     let (small, large) = (folder.path().join("small"), folder.path().join("large"));
-    assert!(pool.preview(&crafted, "IMG_0001.MOV", &small, &large).is_err());
+    assert!(pool.preview(&crafted, "IMG_0001.MOV", ypogeion_core::turn::Turn::default(), &small, &large).is_err());
     assert_eq!(fs::metadata(&large).map_or(0, |m| m.len()), 0);
     // Nor by way of a container that names another file for its pictures (a data reference, ISO/IEC 14496-12).
     let mut bytes = fs::read(&secret).unwrap();
@@ -131,7 +135,7 @@ fn a_reader_outlives_the_thread_that_wanted_it_first() {
     assert!(answered.recv().unwrap());
     let second = thread::spawn({
         let (pool, picture, small, large) = (Arc::clone(&pool), picture, small.clone(), large);
-        move || pool.preview(&picture, "a.png", &small, &large)
+        move || pool.preview(&picture, "a.png", ypogeion_core::turn::Turn::default(), &small, &large)
     });
     // On a machine that has no time it may not have begun by then, and nothing is shown; it is never wrong.
     thread::sleep(Duration::from_millis(500));

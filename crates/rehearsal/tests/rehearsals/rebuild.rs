@@ -341,6 +341,7 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
     w.keeper.ask(Method::POST, "api/places", Some(json!({ "pictures": liked[..1], "at": [52.158, 4.486] }))).await.unwrap();
     w.keeper.ask(Method::POST, "api/places", Some(json!({ "pictures": liked[1..], "nowhere": true }))).await.unwrap();
     w.keeper.ask(Method::POST, "api/times", Some(json!({ "pictures": liked[1..], "later_by": -86_400 * 365 }))).await.unwrap();
+    w.keeper.ask(Method::POST, "api/turns", Some(json!({ "pictures": liked[..1], "quarters": -1 }))).await.unwrap();
     let made = w.keeper.ask(Method::POST, "api/albums", Some(json!({ "name": "Kites", "words": "by the sea" }))).await.unwrap();
     let kites = format!("api/albums/{}", made["id"].as_str().unwrap());
     let put = json!({ "pictures": liked, "inside": true });
@@ -366,8 +367,9 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
         );
         assert_eq!(words.matches("Juno").count(), 2, "{words}");
         let given = w.sql(
-            "SELECT o.path, o.taken_at, o.taken_local, o.spot, t.seconds, t.given_at, l.north, l.east, l.given_at, p.name FROM original o
-             LEFT JOIN given_time t ON t.original = o.id JOIN given_place l ON l.original = o.id JOIN person p ON p.id = l.given_by ORDER BY 1",
+            "SELECT o.path, o.taken_at, o.taken_local, o.spot, t.seconds, t.given_at, l.north, l.east, l.given_at, p.name, g.quarters, g.given_at, o.facts -> 'turned',
+                 o.facts -> 'width', o.facts -> 'height'
+             FROM original o LEFT JOIN given_turn g ON g.original = o.id LEFT JOIN given_time t ON t.original = o.id JOIN given_place l ON l.original = o.id JOIN person p ON p.id = l.given_by ORDER BY 1",
         );
         assert_eq!(
             (given.lines().count(), given.matches("-31536000").count(), given.matches("52.158").count()),

@@ -467,6 +467,16 @@ async fn pictures_are_gathered_and_described_at_a_terminal() {
     assert_eq!(w.sql("SELECT north FROM given_place").trim(), "55.445");
     assert_eq!(ok("taken", &["--place-as-in-file", "img_0007"]).await, "1 picture changed.");
     assert!(refused("taken", &["--track", "no such file", "img_0007"]).await.starts_with("ypogeion: no such file: "));
+    // Which side of them is up.
+    let asked = refused("turn", &["right", "2019"]).await;
+    assert_eq!(asked, "ypogeion: This turns 10 pictures. Give --yes to confirm.");
+    assert_eq!(ok("turn", &["right", "--yes", "2019"]).await, "10 pictures turned.");
+    assert_eq!(ok("turn", &["left", "img_0007"]).await, "1 picture turned.");
+    assert_eq!(ok("turn", &["over", "--yes", "2019"]).await, "10 pictures turned.");
+    assert_eq!(w.sql("SELECT string_agg(DISTINCT quarters::text, ' '), count(*) FROM given_turn").trim(), "2 3|10");
+    assert_eq!(ok("turn", &["as-in-file", "--yes", "2019"]).await, "10 pictures turned.");
+    assert_eq!(ok("turn", &["as-in-file", "img_0007"]).await, "0 pictures turned.");
+    assert!(refused("turn", &["sideways", "img_0007"]).await.contains("right"));
     // An album goes; what was in it stays.
     let asked = refused("albums", &["take-apart", "Kites"]).await;
     assert!(asked.ends_with("with 110 pictures in it, which stay in the library. Give --yes to confirm."), "{asked}");

@@ -16,7 +16,7 @@ use uuid::Uuid;
 use ypogeion_engine::{choosing, given, library, zips};
 use ypogeion_wire::{
     choosing::{Choice, ChosenPictures, HowMuch, MadeZip, MarkFavourites, Marked, PutAway, WhichChosen, WriteWords},
-    given::{Along, AlongTrack, SayWhen, SayWhere},
+    given::{Along, AlongTrack, SayWhen, SayWhere, TurnPictures},
     problem::ProblemType,
 };
 
@@ -128,4 +128,11 @@ pub async fn follow_track(app: web::Data<App>, caller: Caller, body: web::Json<A
 #[post("/api/times")]
 pub async fn say_when(app: web::Data<App>, caller: Caller, body: web::Json<SayWhen>) -> Answer<web::Json<Marked>> {
     Ok(web::Json(Marked { count: given::say_when(&app.engine, caller.owner()?, &body).await? }))
+}
+
+/// Turns pictures of one's own, or has them shown as their files say. Counted are those that are shown otherwise now; films stay as they are.
+#[utoipa::path(responses((status = 200, body = Marked)))]
+#[post("/api/turns")]
+pub async fn turn_pictures(app: web::Data<App>, caller: Caller, body: web::Json<TurnPictures>) -> Answer<web::Json<Marked>> {
+    Ok(web::Json(Marked { count: given::turn(&app.engine, caller.owner()?, &body).await? }))
 }

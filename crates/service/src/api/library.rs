@@ -9,14 +9,16 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
 use ypogeion_catalog::{originals::OriginalRow, scope::Scope};
-use ypogeion_core::{AlbumId, Digest, OriginalId, filing::FiledPath};
+use ypogeion_core::{AlbumId, Digest, OriginalId, StoreId, filing::FiledPath};
 use ypogeion_engine::{
     albums, at_home, find as finding,
     library::{self, After},
+    own_folders, store_copy,
 };
 use ypogeion_library::LibraryError;
 use ypogeion_wire::{
     find::Found,
+    folder::Folder,
     original::{Month, MonthShape, Original, Originals},
     problem::ProblemType,
 };
@@ -242,11 +244,61 @@ pub(super) fn send_file(
 #[get("/api/originals/{id}/film")]
 pub async fn show_film(app: web::Data<App>, caller: Caller, request: HttpRequest, id: web::Path<Uuid>) -> Answer<HttpResponse> {
     let row = seen(&app, &caller, *id).await?;
-    let file = NamedFile::open_async(app.engine.settings.film_path(row.id)).await.map_err(|_| Failure::not_found())?;
-    let mp4 = "video/mp4".parse().unwrap_or(mime_guess::mime::APPLICATION_OCTET_STREAM);
-    let mut response = file.set_content_type(mp4).into_response(&request);
+    let mut response = made_film(&app, &request, row.id).await?;
     response.headers_mut().insert(actix_web::http::header::CACHE_CONTROL, HeaderValue::from_static("private, max-age=604800"));
     Ok(response)
+}
+
+/// Which folder.
+#[derive(Deserialize, IntoParams)]
+pub struct FolderQuery {
+    /// `path` of one that was told; none: one's own part of the library.
+    #[serde(default)]
+    of: String,
+}
+
+/// What is in a folder of one's own part of the library, as it is on the disk.
+#[utoipa::path(params(FolderQuery), responses((status = 200, body = Folder)))]
+#[get("/api/folders")]
+pub async fn look_in_folder(app: web::Data<App>, caller: Caller, query: web::Query<FolderQuery>) -> Answer<web::Json<Folder>> {
+    Ok(web::Json(own_folders::look(&app.engine, caller.owner()?, &query.of).await?))
+}
+
+/// Whether it is to be looked at.
+#[derive(Deserialize, IntoParams)]
+pub struct CopyQuery {
+    /// A picture is shown in the browser, not kept as a file.
+    #[serde(default)]
+    look: bool,
+}
+
+/// The copy that a store has of one's own picture: fetched, opened and compared before the first byte of it is handed over. Taking something out of a store may
+/// cost money; a range costs the whole.
+#[utoipa::path(params(CopyQuery), responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = 206)))]
+#[get("/api/originals/{id}/copies/{store}")]
+pub async fn fetch_copy(
+    app: web::Data<App>,
+    caller: Caller,
+    request: HttpRequest,
+    path: web::Path<(Uuid, Uuid)>,
+    query: web::Query<CopyQuery>,
+) -> Answer<HttpResponse> {
+    let (id, store) = path.into_inner();
+    let row = app.engine.catalog.original(OriginalId(id), Some(caller.owner()?)).await?;
+    let file = store_copy::fetched(&app.engine, &row, StoreId(store)).await?;
+    let media_type = row.facts.media_type.as_deref();
+    let look = query.look && media_type.is_some_and(|t| t.starts_with("image/"));
+    let mut response = send_file(&request, file, &row.path, media_type, row.digest, look)?;
+    // The next look is another one.
+    response.headers_mut().insert(actix_web::http::header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    Ok(response)
+}
+
+/// The version of a film that was made for browsers.
+pub(super) async fn made_film(app: &App, request: &HttpRequest, id: OriginalId) -> Answer<HttpResponse> {
+    let file = NamedFile::open_async(app.engine.settings.film_path(id)).await.map_err(|_| Failure::not_found())?;
+    let mp4 = "video/mp4".parse().unwrap_or(mime_guess::mime::APPLICATION_OCTET_STREAM);
+    Ok(file.set_content_type(mp4).into_response(request))
 }
 
 /// A preview, `small` or `large`, as JPEG.

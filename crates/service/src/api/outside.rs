@@ -18,14 +18,15 @@ use ypogeion_catalog::links::Shown;
 use ypogeion_core::{AlbumId, LinkId, OriginalId};
 use ypogeion_engine::{
     error::Error,
-    links::{self, Handed, Opening},
+    link_zip,
+    links::{self, Handed, Opening, Played},
 };
 use ypogeion_wire::{
     link::{Link, NewLink, OpenLink, OpenedLink, Outside, OwnLink},
     problem::ProblemType,
 };
 
-use super::library::{cursor, preview, send_file, told};
+use super::library::{cursor, made_film, preview, send_file, told};
 use crate::{
     app::App,
     caller::{Caller, VISIT_COOKIE, is_secure},
@@ -195,6 +196,36 @@ pub async fn download_outside(
             let file = file.set_content_type(mime_guess::mime::IMAGE_JPEG).set_content_disposition(disposition(name, false));
             file.into_response(&request)
         }
+    };
+    Ok(kept_by_nobody(response))
+}
+
+/// All that a link hands out, as a zip. How long it is, nobody knows before; a broken download is begun again.
+#[utoipa::path(responses((status = 200, content_type = "application/zip", body = Vec<u8>)))]
+#[get("/api/outside/{id}/zip")]
+pub async fn zip_outside(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<HttpResponse> {
+    let shown = shown(&caller, *id)?;
+    let bytes = link_zip::all(&app.engine, shown).await?;
+    let bytes = stream::unfold(bytes, async |mut bytes| bytes.recv().await.map(|some| (some, bytes)));
+    let name = format!("{}.zip", shown.name.replace(['/', '\\'], " "));
+    let mut response = HttpResponse::Ok();
+    response.content_type("application/zip").insert_header(disposition(name, false));
+    Ok(kept_by_nobody(response.streaming(Box::pin(bytes))))
+}
+
+/// A film that a link plays: the version that was made for browsers, or, with the originals, the film itself; ranges work.
+#[utoipa::path(responses((status = 200, content_type = "video/mp4", body = Vec<u8>), (status = 206)))]
+#[get("/api/outside/{id}/films/{picture}")]
+pub async fn play_outside(
+    app: web::Data<App>,
+    caller: Caller,
+    request: HttpRequest,
+    path: web::Path<(Uuid, Uuid)>,
+) -> Answer<HttpResponse> {
+    let (id, picture) = path.into_inner();
+    let response = match links::played(&app.engine, shown(&caller, id)?, OriginalId(picture)).await? {
+        Played::Original(row, file) => send_file(&request, file, &row.path, row.facts.media_type.as_deref(), row.digest, true)?,
+        Played::Made(id) => made_film(&app, &request, id).await?,
     };
     Ok(kept_by_nobody(response))
 }
