@@ -268,8 +268,7 @@ function AsInFile({ original: o, month }: { original: Original; month: readonly 
       {["", "to the right", "upside down", "to the left"][o.turned]}
       {o.own && (
         <>
-          {" · "}
-          <TextButton tone="soft" disabled={turn.isPending} onClick={() => turn.mutate(undefined)}>
+          <TextButton tone="soft" className="block" disabled={turn.isPending} onClick={() => turn.mutate(undefined)}>
             Show it as its file says
           </TextButton>
         </>

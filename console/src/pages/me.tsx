@@ -37,11 +37,11 @@ function Own({ me }: { me: Me }) {
       <h2 className="m-0 text-[21px]">What is yours here</h2>
       <p className="numbers mt-1 mb-0">
         {counted(own.originals, "file")}, {size(own.bytes)}
-        {own.quota ? ` of ${size(own.quota)} that you may fill` : ""}. What you deleted and can still bring back under{" "}
+        {own.quota ? ` of ${size(own.quota)} that you may fill` : ""}. Deleted files that can be brought back under{" "}
         <Link to="/restore" className={link}>
           Restore
         </Link>{" "}
-        is counted with it.
+        count, too.
       </p>
       {own.quota != null && own.quota > 0 && (
         <div className="mt-2.5 h-2 overflow-hidden rounded-full bg-(--line)" role="img" aria-label={`${Math.min(100, Math.round((100 * own.bytes) / own.quota))} % of what you may fill`}>

@@ -190,7 +190,7 @@ function Moving({ original: o, box }: { original: Original; box: { left: number;
       )}
       <button
         type="button"
-        className={`${control} absolute bottom-4 left-4`}
+        className={`${control} absolute bottom-4 left-4 max-sm:bottom-[60px]`}
         aria-pressed={plays === "press"}
         onPointerEnter={(e) => e.pointerType === "mouse" && setPlays((was) => was ?? "hover")}
         onPointerLeave={() => setPlays((was) => (was === "hover" ? undefined : was))}
