@@ -2,7 +2,7 @@
 
 use diesel::{
     QueryableByName, sql_query,
-    sql_types::{BigInt, Text, Uuid as SqlUuid},
+    sql_types::{Integer, Text, Uuid as SqlUuid},
 };
 use ypogeion_core::PersonId;
 
@@ -20,7 +20,7 @@ pub struct InFolder {
 }
 
 /// No folder is looked through for longer: folders and files that lie in it, one look into the index for each.
-const MOST: i64 = 20_000;
+const MOST: i32 = 20_000;
 
 #[derive(QueryableByName)]
 struct PathRow {
@@ -33,25 +33,15 @@ impl Catalog {
     pub async fn in_folder(&self, person: PersonId, folder: &str) -> Result<InFolder> {
         let [after, before] = below(folder);
         let mut c = self.connection().await?;
-        // Text: from one file to the next, and from one folder behind all that is in it, by the index of paths: what lies deeper is not looked at.
-        let rows: Vec<PathRow> = sql_query(
-            "WITH RECURSIVE step (folded, path) AS (
-                 (SELECT folded, path FROM original WHERE folded > $2 AND folded < $3 AND person = $1 AND held_at IS NULL AND gone_at IS NULL ORDER BY folded LIMIT 1)
-                 UNION ALL
-                 SELECT n.folded, n.path FROM step s CROSS JOIN LATERAL (
-                     SELECT o.folded, o.path FROM original o
-                     WHERE o.folded >= CASE WHEN strpos(substr(s.folded, length($2) + 1), '/') > 0 THEN $2 || split_part(substr(s.folded, length($2) + 1), '/', 1) || '0' ELSE s.folded || chr(1) END
-                       AND o.folded < $3 AND o.person = $1 AND o.held_at IS NULL AND o.gone_at IS NULL ORDER BY o.folded LIMIT 1
-                 ) n
-             ) SELECT path FROM step LIMIT $4",
-        )
-        .bind::<SqlUuid, _>(person.0)
-        .bind::<Text, _>(&after)
-        .bind::<Text, _>(&before)
-        .bind::<BigInt, _>(MOST + 1)
-        .load(&mut c)
-        .await?;
-        let more = rows.len() as i64 > MOST;
+        // Text: a function that gives rows back is no table to Diesel.
+        let rows: Vec<PathRow> = sql_query("SELECT path FROM in_folder($1, $2, $3, $4) AS f (path)")
+            .bind::<SqlUuid, _>(person.0)
+            .bind::<Text, _>(&after)
+            .bind::<Text, _>(&before)
+            .bind::<Integer, _>(MOST + 1)
+            .load(&mut c)
+            .await?;
+        let more = rows.len() > MOST as usize;
         let (mut folders, mut files) = (Vec::new(), 0);
         // As long as its letters are, in small and in capital ones: by parts.
         let depth = folder.split('/').count();

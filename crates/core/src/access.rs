@@ -73,7 +73,6 @@ macro_rules! actions {
 const ANYBODY: &[Role] = &Role::ALL;
 const KEEPER: &[Role] = &[Role::Keeper];
 const PEOPLE: &[Role] = &[Role::Keeper, Role::Member, Role::Guest];
-const HOUSE: &[Role] = &[Role::Keeper, Role::Member];
 const DEVICE: &[Role] = &[Role::Device];
 /// Whoever brings pictures.
 const SENDERS: &[Role] = &[Role::Device, Role::Program];
@@ -118,8 +117,8 @@ actions! {
     ListShort = "list_short" => KEEPER,
     /// Live events.
     Events = "events" => PEOPLE,
-    /// The members.
-    ListPeople = "list_people" => HOUSE,
+    /// The members; all but the keeper see themselves.
+    ListPeople = "list_people" => PEOPLE,
     /// Add a member.
     AddPerson = "add_person" => KEEPER,
     /// Change a member's quota or role.

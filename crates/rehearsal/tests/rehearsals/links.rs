@@ -593,8 +593,15 @@ async fn the_page_of_a_link_stands_by_itself() {
     let html = run("return document.documentElement.outerHTML").await.to_string();
     assert!(!html.contains("Piet") && !html.contains("/api/originals") && !html.contains(&secret), "{html}");
     // Seen among all that one shows to people outside, and withdrawn there: the next look says so.
+    let juno = a.w.sql("SELECT id FROM person WHERE name = 'Juno'");
+    let little = Some(json!({ "quota": 1_000_000 }));
+    a.w.keeper.ask(Method::PATCH, &format!("api/people/{}", juno.trim()), little).await.unwrap();
     desk.page.goto(a.w.house.http.join("me").unwrap().as_str()).await.unwrap();
     desk.wait_for_text("Links that open now").await.unwrap();
+    // What one has here, of how much, and what one's devices have sent.
+    desk.wait_for_text("What is yours here").await.unwrap();
+    desk.wait_for_text("4 files, ").await.unwrap();
+    desk.wait_for_text("of 1.0 MB that you may fill").await.unwrap();
     desk.wait_for_text("Opened 1 time").await.unwrap();
     assert_eq!(desk.barriers().await.unwrap(), Vec::<String>::new());
     desk.click("Withdraw").await.unwrap();
