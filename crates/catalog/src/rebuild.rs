@@ -25,6 +25,7 @@ use crate::{
     db::*,
     derived::FROM,
     given::MOST_GIVEN,
+    shots::lock_pictures,
     signed,
     wishes::{WISH, due_for, wish, work_for},
     work::Kind,
@@ -220,6 +221,7 @@ impl Catalog {
         let made_from = facts.media_type.as_deref().is_some_and(|t| FROM.contains(&t));
         let mut c = self.connection().await?;
         whole!(c, {
+            lock_pictures(c, &[id.0]).await?;
             let here = update(original::table.find(id.0)).set((original::facts.eq(&read), original::pair.eq(&facts.pair)));
             let held_at: Option<Option<DateTime<Utc>>> = here.returning(original::held_at).get_result(c).await.optional()?;
             let Some(held_at) = held_at else { return Ok(()) };

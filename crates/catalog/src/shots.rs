@@ -283,6 +283,15 @@ pub(crate) async fn lock_shots(c: &mut AsyncPgConnection, person: PersonId) -> R
     Ok(())
 }
 
+/// Has the pictures of these files until the end of the transaction, with all of their files, in one order. Whoever writes what a file says has them first: what is
+/// said is kept of a picture, and somebody else may write about another file of it.
+pub(crate) async fn lock_pictures(c: &mut AsyncPgConnection, files: &[Uuid]) -> Result<()> {
+    let shots: Vec<Uuid> = original::table.filter(original::id.eq_any(files)).select(original::shot).distinct().load(c).await?;
+    let all = original::table.filter(original::shot.eq_any(shots)).order(original::id).for_no_key_update();
+    all.select(original::id).load::<Uuid>(c).await?;
+    Ok(())
+}
+
 /// More files than this are no press of a shutter.
 const MOST_TOGETHER: i64 = 5_000;
 
@@ -343,6 +352,9 @@ async fn keep_shots(c: &mut AsyncPgConnection, rows: &[PieceRow], shots: &[Shot]
     if changed.is_empty() {
         return Ok(Vec::new());
     }
+    // As whoever says something of one of these pictures has their files: in one order.
+    let all = original::table.filter(original::id.eq_any(rows.iter().map(|r| r.id).collect::<Vec<_>>()));
+    all.order(original::id).for_no_key_update().select(original::id).load::<Uuid>(c).await?;
     // Text: joined with rows that are handed in.
     sql_query(
         "UPDATE original o SET shot = u.shot, part = u.part FROM unnest($1, $2, $3) AS u (id, shot, part) WHERE o.id = u.id",

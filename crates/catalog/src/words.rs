@@ -11,7 +11,8 @@ use uuid::Uuid;
 use ypogeion_core::{OriginalId, PersonId, caption::Caption, filing::FiledPath, ledger::WordsRecord};
 
 use crate::{
-    Catalog, CatalogError, DECIDED, Result, columns::PathColumn, db::*, originals::Touched, wishes::ledgers_due, work::Kind,
+    Catalog, CatalogError, DECIDED, Result, columns::PathColumn, db::*, originals::Touched, shots::lock_pictures,
+    wishes::ledgers_due, work::Kind,
 };
 
 /// What is said about a picture.
@@ -190,6 +191,7 @@ impl Catalog {
         let ids: Vec<Uuid> = read.iter().map(|(id, _)| id.0).collect();
         let mut c = self.async_commit_connection().await?;
         let rows = whole!(c, {
+            lock_pictures(c, &ids).await?;
             // Text: joined with rows that are handed in.
             sql_query(
                 "UPDATE original o SET facts = o.facts || jsonb_build_object('title', nullif(u.title, ''), 'caption', nullif(u.caption, ''))

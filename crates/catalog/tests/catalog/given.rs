@@ -2,8 +2,11 @@
 
 use diesel_async::{AsyncConnection, AsyncPgConnection, SimpleAsyncConnection};
 use rstest::rstest;
-use ypogeion_catalog::given::{Moved, Place, Time, Turned};
-use ypogeion_core::{OriginalId, spot::Spot, turn::Turn};
+use ypogeion_catalog::{
+    given::{Moved, Place, Time, Turned},
+    words::Change,
+};
+use ypogeion_core::{OriginalId, caption::Caption, capture::Facts, spot::Spot, turn::Turn};
 
 use super::{
     World,
@@ -92,11 +95,11 @@ async fn what_is_known_of_a_place_follows_from_what_file_and_people_say() {
             let place = [leiden, Place::Nowhere, Place::AsInFile][n % 3];
             catalog.give_place(person, &some, place, now).await.map(drop)
         });
-        let again = format!(r#"UPDATE original SET facts = '{{"place": [{n}, 0]}}' WHERE name = 'IMG_{}.{}'"#, n % 20, n % 2);
-        let url = w.cluster.url();
+        let again = w.files(&format!("^IMG_{}[.]{}$", n % 20, n % 2)).await[0];
+        let (catalog, now) = (w.catalog.clone(), w.now);
         givers.spawn(async move {
-            AsyncPgConnection::establish(&url).await.unwrap().batch_execute(&again).await.unwrap();
-            Ok(())
+            let facts = Facts { place: Some((n as f64, 0.0)), ..Facts::default() };
+            catalog.fetched(again, &facts, None, now).await
         });
     }
     while let Some(done) = givers.join_next().await {
@@ -258,4 +261,42 @@ async fn a_picture_is_as_wide_and_as_high_as_its_file_says_and_people_turned_it(
         ask(&w, "SELECT count(*)::text AS line FROM original WHERE facts ? 'turned' OR facts ->> 'width' = '30'").await,
         ["0"]
     );
+}
+
+/// Files of one picture are read anew at once, by whatever way, while people say something of it.
+#[tokio::test(flavor = "multi_thread")]
+async fn nobody_waits_in_a_circle_for_the_files_of_a_picture() {
+    let w = world().await;
+    run(&w, SOME).await;
+    let files = w.files("^IMG_[0-3][.]").await;
+    for round in 0..12i64 {
+        let mut all = tokio::task::JoinSet::new();
+        let caption = format!("the weir, {round}");
+        for file in files.clone() {
+            let (catalog, now, caption) = (w.catalog.clone(), w.now, caption.clone());
+            all.spawn(async move {
+                let facts = Facts { caption: Some(caption), width: Some(40), height: Some(30), ..Facts::default() };
+                catalog.fetched(file, &facts, None, now).await
+            });
+        }
+        let (catalog, person, now, some) = (w.catalog.clone(), w.person, w.now, files.clone());
+        all.spawn(async move { catalog.give_place(person, &some, Place::Nowhere, now).await.map(drop) });
+        let (catalog, some) = (w.catalog.clone(), files.clone());
+        all.spawn(async move { catalog.give_turn(person, &some, Turned::By(Turn::of(1)), now).await.map(drop) });
+        let (catalog, some) = (w.catalog.clone(), files.clone());
+        all.spawn(async move {
+            let change = Change::Write { title: Some(format!("{round}")), caption: None };
+            catalog.write_words(person, &some, &change, now).await.map(drop)
+        });
+        let (catalog, some) = (w.catalog.clone(), files.iter().rev().copied().collect::<Vec<_>>());
+        all.spawn(async move {
+            let read: Vec<_> =
+                some.into_iter().map(|id| (id, Caption { title: String::new(), caption: "read".into() })).collect();
+            catalog.words_read(&read).await.map(drop)
+        });
+        while let Some(done) = all.join_next().await {
+            done.unwrap().unwrap();
+        }
+        assert_eq!(ask(&w, "SELECT what AS line FROM discrepancy").await, [""; 0], "{round}");
+    }
 }
