@@ -19,6 +19,8 @@ async fn house() -> World {
         w.keeper.wait_until_proven(60).await.unwrap();
     }
     wait_for("two checkpoints", 30, async || Ok((checkpoints(&w).len() >= 2).then_some(()))).await.unwrap();
+    // Or the last one is not the last, or not whole, a moment later.
+    settled(&w).await;
     w
 }
 
