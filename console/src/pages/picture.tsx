@@ -206,6 +206,8 @@ function Moving({ original: o, box }: { original: Original; box: { left: number;
 function useKeys(press: (key: string) => boolean) {
   const pressed = useEffectEvent((e: KeyboardEvent) => {
     if (e.ctrlKey || e.metaKey || e.altKey || document.querySelector("[role=alertdialog]")) return;
+    // The picture is in one; what is asked in another is not about how it lies.
+    if (document.querySelectorAll("[role=dialog]").length > 1) return;
     if (e.target instanceof HTMLElement && e.target.closest("input, textarea, select")) return;
     if (press(e.key)) e.preventDefault();
   });
