@@ -437,7 +437,8 @@ impl Console {
     pub async fn wait_until_proven(&self, seconds: u64) -> Step<Overview> {
         wait_for("everything to be proven offsite", seconds, async || {
             let (house, store) = (self.overview().await?, self.store().await?);
-            let all = house.home.count > 0 && house.proven.count == house.home.count && store.unlisted == 0;
+            let home = house.home.count > 0 && house.coming.count == 0;
+            let all = home && house.proven.count == house.home.count && store.unlisted == 0;
             Ok(all.then_some(house))
         })
         .await
