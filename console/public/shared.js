@@ -37,7 +37,7 @@
   };
   const reason = (status, said) => (status === 0 ? "The server does not answer just now. Try again in a while." : said.detail || "This could not be shown.");
 
-  function open(passphrase, then) {
+  function open(passphrase, then, otherwise) {
     ask("POST", "/api/outside", { secret: secret, passphrase: passphrase }, (status, said) => {
       const kind = String(said.type || "").split(":").pop();
       if (status === 200) {
@@ -46,6 +46,7 @@
         then();
         return;
       }
+      if (otherwise) otherwise();
       const asks = kind === "passphrase-wanted" || kind === "wrong-password";
       part("ask").hidden = !asks;
       say(kind === "passphrase-wanted" ? "" : reason(status, said));
@@ -86,9 +87,20 @@
     part("all").hidden = pictures.length === 0;
     part("all").textContent = KEEP_ALL[handsOut];
     part("all").href = `/api/outside/${link}/zip`;
+    if (page.takes) bring(page.from);
     say(pictures.length === 0 ? "There is no picture here just now." : "");
     turned();
     near();
+  }
+
+  // Only who may bring something needs what sends it.
+  function bring(from) {
+    if (document.getElementById("bringing")) return;
+    const script = document.createElement("script");
+    script.id = "bringing";
+    script.src = "/bring.js";
+    script.onload = () => window.bring(link, from, open);
+    document.body.appendChild(script);
   }
 
   function tile(picture, n) {

@@ -2,7 +2,7 @@
 import { Suspense, useEffect, useState } from "react";
 import { Navigate, Route, Routes, useLocation } from "react-router";
 import { useLive, useMe } from "./api/hooks";
-import { Account, Activity, Adopt, AlbumPage, Albums, Devices, Door, fetchPages, Folders, Library, Night, Offsite, PageThatCame, Places, Restore, Settings } from "./pages";
+import { Account, Activity, Adopt, AlbumPage, Albums, BroughtPage, Devices, Door, fetchPages, Folders, Library, Night, Offsite, PageThatCame, Places, Restore, Settings } from "./pages";
 import { Overview } from "./pages/overview";
 import { Short } from "./pages/short";
 import { SignIn } from "./pages/sign-in";
@@ -57,6 +57,7 @@ export function App() {
             <Route path="/albums" element={<Albums me={me.data} />} />
             <Route path="/albums/:album" element={<AlbumPage me={me.data} />} />
             <Route path="/albums/:album/:id" element={<AlbumPage me={me.data} />} />
+            <Route path="/brought" element={<BroughtPage />} />
             <Route path="/places" element={<Places />} />
             <Route path="/folders" element={<Folders />} />
             <Route path="/devices" element={<Devices me={me.data} />} />

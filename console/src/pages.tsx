@@ -8,6 +8,7 @@ const load = {
   adopt: () => import("./pages/adopt"),
   album: () => import("./pages/album"),
   albums: () => import("./pages/albums"),
+  brought: () => import("./pages/brought"),
   devices: () => import("./pages/devices"),
   door: () => import("./pages/door"),
   folders: () => import("./pages/folders"),
@@ -24,6 +25,7 @@ export const Activity = lazy(() => load.activity().then((m) => ({ default: m.Act
 export const Adopt = lazy(() => load.adopt().then((m) => ({ default: m.Adopt })));
 export const AlbumPage = lazy(() => load.album().then((m) => ({ default: m.AlbumPage })));
 export const Albums = lazy(() => load.albums().then((m) => ({ default: m.Albums })));
+export const BroughtPage = lazy(() => load.brought().then((m) => ({ default: m.BroughtPage })));
 export const Account = lazy(() => load.me().then((m) => ({ default: m.Account })));
 export const Devices = lazy(() => load.devices().then((m) => ({ default: m.Devices })));
 export const Door = lazy(() => load.door().then((m) => ({ default: m.Door })));

@@ -24,6 +24,7 @@ export const keys = {
   album: (id: string) => ["albums", "one", id],
   links: (album: string) => ["albums", "links", album],
   ownLinks: ["albums", "links"],
+  brought: ["albums", "brought"],
   /** All that is asked of devices. */
   devices: ["devices"],
   deviceList: ["devices", "list"],

@@ -165,6 +165,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/brought": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people outside brought to oneself by links, and what waits of it. */
+        get: operations["list_brought"];
+        put?: never;
+        /** Takes some of it, or declines it. What is neither there nor one's own is passed over. */
+        post: operations["judge_brought"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/checks": {
         parameters: {
             query?: never;
@@ -1252,6 +1270,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/outside/{id}/uploads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begins to bring a picture by a link, as with `/tus/`: the same headers, of the metadata `filename`, `mtime`, `sha256` and `from`. It waits for whoever made
+         *     the link, and is in nothing that the link shows until they have taken it.
+         */
+        post: operations["bring_outside"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/outside/{id}/uploads/{upload}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        /** How far has that come? */
+        head: operations["show_brought_outside"];
+        /** Takes the next bytes of it. */
+        patch: operations["append_outside"];
+        trace?: never;
+    };
     "/api/outside/{id}/zip": {
         parameters: {
             query?: never;
@@ -2238,6 +2294,76 @@ export interface components {
             /** @description A new password for the keeper, at least ten characters. */
             password: string;
         };
+        /** @description What was done. */
+        BroughtDone: {
+            /**
+             * Format: int64
+             * @description So many were there.
+             */
+            count: number;
+        };
+        /** @description A picture that was brought and not taken yet. */
+        BroughtPicture: {
+            /**
+             * Format: uuid
+             * @description The album that it was brought for; none: it was removed meanwhile.
+             */
+            album?: string | null;
+            /** @description What that is called. */
+            album_name?: string | null;
+            /**
+             * Format: date-time
+             * @description When it came.
+             */
+            at: string;
+            /** @description Who said that they sent it; empty: they said nothing. */
+            by: string;
+            /**
+             * Format: int32
+             * @description Height in pixels as shown, if known.
+             */
+            height?: number | null;
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /** @description `photo`, `video`, `raw`, `sidecar` or `other`. */
+            kind: string;
+            /** @description Its file's name. */
+            name: string;
+            /** @description Thumbhash, base64. */
+            placeholder?: string | null;
+            /** @description `waiting`, `ready` or `none`. */
+            preview: string;
+            /**
+             * Format: int64
+             * @description Bytes.
+             */
+            size: number;
+            /**
+             * Format: date-time
+             * @description What a clock on the wall showed.
+             */
+            taken_local: string;
+            /**
+             * Format: int32
+             * @description Quarters to the right by which somebody turned it: another one has another preview.
+             */
+            turned: number;
+            /**
+             * Format: int32
+             * @description Width in pixels as shown, if known.
+             */
+            width?: number | null;
+        };
+        /** @description What waits for whoever asks, what came last first. */
+        BroughtPictures: {
+            /** @description Up to 200 of them; the others follow when something was done with these. */
+            pictures: components["schemas"]["BroughtPicture"][];
+            /** @description All that waits. */
+            waiting: components["schemas"]["Amount"];
+        };
         /** @description Change one's own password. All other sessions end by it. */
         ChangePassword: {
             /** @description The one that is to count, of at least ten characters. */
@@ -3144,6 +3270,13 @@ export interface components {
             /** @description Give this back as `after` for the next page; absent on the last one. */
             next?: string | null;
         };
+        /** @description What becomes of pictures that were brought; at most 1,000 at once. */
+        JudgeBrought: {
+            /** @description Their ids. */
+            pictures: string[];
+            /** @description Whether they are taken: into one's library, and into the album that they were brought for. Otherwise they are deleted, and can be brought back. */
+            take: boolean;
+        };
         /** @description The recovery kit. */
         Kit: {
             /** @description The same as a QR code (SVG). */
@@ -3259,6 +3392,8 @@ export interface components {
             opened_at?: string | null;
             /** @description Whether it asks for a passphrase. */
             passphrase: boolean;
+            /** @description Whether whoever opens it may bring pictures of theirs. */
+            takes: boolean;
         };
         /** @description What the service tells listeners as server-sent events. The event's name is the kind; its data is this, as JSON. */
         LiveEvent: {
@@ -3508,6 +3643,8 @@ export interface components {
             hands_out: string;
             /** @description Whoever opens it has to type this, 6 characters at least; none: the link alone is enough. */
             passphrase?: string | null;
+            /** @description Whether whoever opens it may bring pictures of theirs. They wait for whoever made the link. */
+            takes?: boolean;
         };
         /** @description Make a pairing code. */
         NewPairing: {
@@ -3882,6 +4019,8 @@ export interface components {
             next?: string | null;
             /** @description Pictures, newest first. */
             pictures: components["schemas"]["OutsidePicture"][];
+            /** @description Whether pictures are taken from whoever looks. */
+            takes: boolean;
             /** @description What is written about it. */
             words: string;
         };
@@ -5369,6 +5508,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Arrival"];
+                };
+            };
+        };
+    };
+    list_brought: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BroughtPictures"];
+                };
+            };
+        };
+    };
+    judge_brought: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JudgeBrought"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BroughtDone"];
                 };
             };
         };
@@ -6969,6 +7150,73 @@ export interface operations {
                 content: {
                     "image/jpeg": number[];
                 };
+            };
+        };
+    };
+    bring_outside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/offset+octet-stream": number[];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    show_brought_outside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                upload: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    append_outside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                upload: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/offset+octet-stream": number[];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -5,6 +5,7 @@ import { ask, type Album, type Me, type Schemas } from "../api/client";
 import { keys, useAlbum, useDo } from "../api/hooks";
 import { counted } from "../format";
 import { AddButton, DropPlace } from "../ui/adding";
+import { BroughtNote } from "../ui/brought";
 import { Select } from "../ui/choose";
 import { Confirm } from "../ui/confirm";
 import { Button, Dialog, Field, Page } from "../ui/parts";
@@ -66,6 +67,7 @@ export function AlbumPage({ me }: { me: Me }) {
               </Link>
             </>
           )}
+          {a.may === "own" && <BroughtNote album={id} />}
           {a.words && <p className="mt-2 mb-0 max-w-prose whitespace-pre-line text-ink">{a.words}</p>}
         </>
       )}

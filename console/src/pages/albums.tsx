@@ -6,6 +6,7 @@ import { keys, useAlbums, useDo, useSome } from "../api/hooks";
 import { counted, possessive, span } from "../format";
 import { Button, Dialog, Field, Page } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
+import { BroughtNote } from "../ui/brought";
 import { Strip } from "../ui/strip";
 
 const HEIGHT = 104;
@@ -25,6 +26,7 @@ export function Albums({ me }: { me: Me }) {
         </Button>
       }
     >
+      <BroughtNote />
       {albums.isError ? (
         <Fault failure={albums.error} again={() => void albums.refetch()} />
       ) : albums.isPending ? (

@@ -267,11 +267,9 @@ function AsInFile({ original: o, month }: { original: Original; month: readonly 
     <Fact name="Turned">
       {["", "to the right", "upside down", "to the left"][o.turned]}
       {o.own && (
-        <>
-          <TextButton tone="soft" className="block" disabled={turn.isPending} onClick={() => turn.mutate(undefined)}>
-            Show it as its file says
-          </TextButton>
-        </>
+        <TextButton tone="soft" className="block" disabled={turn.isPending} onClick={() => turn.mutate(undefined)}>
+          Show it as its file says
+        </TextButton>
       )}
       {turn.isError && <Fault failure={turn.error} />}
     </Fact>

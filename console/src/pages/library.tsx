@@ -2,6 +2,7 @@
 import { Link, useLocation } from "react-router";
 import { counted } from "../format";
 import { AddButton, DropPlace } from "../ui/adding";
+import { BroughtNote } from "../ui/brought";
 import { Empty } from "../ui/states";
 import { Browse } from "./browse";
 import { ThisDay } from "./this-day";
@@ -25,7 +26,12 @@ export function Library({ keeper }: { keeper: boolean }) {
         </>
       }
       says={(total, months) => (total > 0 ? `${counted(total, "picture")} of yours, in ${counted(months.length, "month")}.` : find ? "No picture of yours is like that." : "Nothing has arrived yet.")}
-      above={<ThisDay />}
+      above={
+        <>
+          <BroughtNote />
+          <ThisDay />
+        </>
+      }
       empty={
         <Empty title="No pictures yet">
           Pair a phone or a computer under Devices, or drop pictures onto this page. What arrives appears here at once, and in plain folders on the home disk.

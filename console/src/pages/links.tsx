@@ -4,7 +4,7 @@ import { useState, type FormEvent } from "react";
 import { ask, type Album, type Schemas } from "../api/client";
 import { keys, useDo, useLinks } from "../api/hooks";
 import { counted, date } from "../format";
-import { Choice, Select } from "../ui/choose";
+import { Check, Choice, Select } from "../ui/choose";
 import { Button, Dialog, Field, TextButton, When } from "../ui/parts";
 import { Fault, Waiting } from "../ui/states";
 
@@ -24,7 +24,8 @@ export function Links({ album, onClose }: { album: Album; onClose: () => void })
   const [days, setDays] = useState<(typeof LASTS)[number][0]>("30");
   const [handsOut, setHandsOut] = useState("previews");
   const [passphrase, setPassphrase] = useState("");
-  const make = useDo(() => ask<Link>(`/api/albums/${album.id}/links`, "POST", { days: Number(days), hands_out: handsOut, passphrase: passphrase || null }), [keys.links(album.id)]);
+  const [takes, setTakes] = useState(false);
+  const make = useDo(() => ask<Link>(`/api/albums/${album.id}/links`, "POST", { days: Number(days), hands_out: handsOut, passphrase: passphrase || null, takes }), [keys.links(album.id)]);
   const withdraw = useDo((id: string) => ask(`/api/links/${id}`, "DELETE"), [keys.links(album.id)]);
   const submit = (e: FormEvent) => {
     e.preventDefault();
@@ -46,6 +47,9 @@ export function Links({ album, onClose }: { album: Album; onClose: () => void })
             Everything as it is, with the place where it was taken.
           </Choice>
         </RadioGroup.Root>
+        <Check className="border-line mt-3 border-t pt-3" title={<span className="font-semibold">They may bring pictures of theirs</span>} checked={takes} onChange={setTakes}>
+          What they bring waits for you, and nobody else sees it until you take it into this album. It counts as yours from the moment it arrives.
+        </Check>
         <div className="mt-4 flex flex-wrap items-end gap-x-4 gap-y-3">
           <span>
             <span className="mb-1 block text-[14px] font-semibold">It opens</span>
@@ -96,6 +100,7 @@ export function Lasts({ link: l }: { link: Link }) {
   return (
     <>
       Until {date(l.ends_at)}, {HANDED[l.hands_out] ?? l.hands_out}
+      {l.takes && ", takes pictures"}
       {l.passphrase && ", with a passphrase"}
     </>
   );

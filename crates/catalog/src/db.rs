@@ -89,6 +89,8 @@ asked_together! {
     sighting with counted;
     favourite with original shown_to;
     original with shown_to words;
+    brought with original album;
+    original with album;
     said with words person;
     words with person;
     given_time with original person;

@@ -270,7 +270,8 @@ impl Catalog {
                  SELECT sum(files)::bigint AS in_sources, sum(named)::bigint AS named, CASE WHEN bool_and(fresh IS NOT NULL) THEN sum(fresh)::bigint END AS fresh, coalesce(bool_or(selection_only OR rule <> 'everything'), false) AS partial
                  FROM device_source WHERE device = d.id
              ) i
-             WHERE {which}
+             -- What links send as is nobody's device.
+             WHERE {which} AND d.kind <> 'link'
              ORDER BY d.revoked_at IS NOT NULL, d.paired_at, d.id"
         ))
         .bind::<Nullable<SqlUuid>, _>(person.map(|p| p.0))

@@ -64,8 +64,8 @@ impl Catalog {
         let row: Option<LandedRow> = sql_query(format!(
             "WITH added AS (
                  INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts, landed_at,
-                     source, file_time, pair, shot_key, shot, part)
-                 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $22, $23, $24, $25, $1, $26)
+                     source, file_time, pair, shot_key, shot, part, put_away)
+                 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $22, $23, $24, $25, $1, $26, $27 IS NOT NULL)
                  ON CONFLICT (person, digest) WHERE gone_at IS NULL DO NOTHING RETURNING id
              ), seen AS (
                  INSERT INTO observation (original, place, act, at, digest, outcome) SELECT id, $15, $16, $14, $4, $17 FROM added
@@ -84,6 +84,9 @@ impl Catalog {
                  INSERT INTO job (kind, key, priority, due) SELECT 'group', a.id, 18, $14 FROM added a
                  WHERE EXISTS (SELECT 1 FROM living WHERE person = $2 AND shot_key = $25)
                     OR EXISTS (SELECT 1 FROM living WHERE person = $2 AND pair = $24) {WISH}
+             ), inbox AS (
+                 INSERT INTO brought (original, person, album, brought_by, brought_at)
+                 SELECT id, $2, (SELECT id FROM album WHERE id = $27), $28, $14 FROM added WHERE $27 IS NOT NULL
              ), which AS (
                  SELECT id, true AS new FROM added
                  UNION ALL SELECT id, false FROM original WHERE person = $2 AND digest = $4 AND gone_at IS NULL
@@ -118,6 +121,8 @@ impl Catalog {
         .bind::<Nullable<Text>, _>(&facts.pair)
         .bind::<Text, _>(&shot_key)
         .bind::<Text, _>(part.word())
+        .bind::<Nullable<SqlUuid>, _>(upload.brought.as_ref().map(|b| b.album.0))
+        .bind::<Nullable<Text>, _>(upload.brought.as_ref().map(|b| b.by.as_str()))
         .get_result(&mut c)
         .await
         .optional()?;

@@ -29,6 +29,7 @@ macro_rules! whole {
 pub mod adoptions;
 pub mod albums;
 pub mod audits;
+pub mod brought;
 pub mod choosing;
 pub mod clearances;
 pub mod cluster;

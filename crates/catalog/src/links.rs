@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use uuid::Uuid;
-use ypogeion_core::{AlbumId, LinkId, OriginalId, PersonId, link::HandsOut};
+use ypogeion_core::{AlbumId, DeviceId, LinkId, OriginalId, PersonId, link::HandsOut};
 
 use crate::{Catalog, CatalogError, Result, db::*, originals::OriginalRow, scope::Scope, unsigned};
 
@@ -27,6 +27,8 @@ pub struct Link {
     pub opened: u64,
     /// When it was opened last.
     pub opened_at: Option<DateTime<Utc>>,
+    /// As which device it takes pictures, if it takes any.
+    pub device: Option<DeviceId>,
 }
 
 /// What a link shows, to whoever came by it.
@@ -48,6 +50,10 @@ pub struct Shown {
     pub hands_out: HandsOut,
     /// Until when.
     pub ends_at: DateTime<Utc>,
+    /// As which device it takes pictures, if it takes any.
+    pub device: Option<DeviceId>,
+    /// Tells one browser from another.
+    pub visit: String,
 }
 
 impl Shown {
@@ -69,6 +75,7 @@ struct LinkRow {
     ends_at: DateTime<Utc>,
     opened: i64,
     opened_at: Option<DateTime<Utc>>,
+    device: Option<Uuid>,
 }
 
 fn handed(word: &str) -> HandsOut {
@@ -88,6 +95,7 @@ impl From<LinkRow> for Link {
             ends_at: r.ends_at,
             opened: unsigned(r.opened),
             opened_at: r.opened_at,
+            device: r.device.map(DeviceId),
         }
     }
 }
@@ -104,6 +112,7 @@ impl Catalog {
             link::hands_out.eq(made.hands_out.word()),
             link::made_at.eq(made.made_at),
             link::ends_at.eq(made.ends_at),
+            link::device.eq(made.device.map(|d| d.0)),
         );
         let mut c = self.connection().await?;
         whole!(c, {
@@ -171,14 +180,18 @@ impl Catalog {
     /// What a browser sees that has opened a link.
     pub async fn visit(&self, token: &[u8], now: DateTime<Utc>) -> Result<Shown> {
         let mut c = self.connection().await?;
-        type Row = (Uuid, Uuid, String, Uuid, String, String, String, DateTime<Utc>);
+        type Row = ((Uuid, String, DateTime<Utc>, Option<Uuid>), (Uuid, String), (Uuid, String, String));
         let row: Row = link_visit::table
             .inner_join(link::table.inner_join(album::table).inner_join(person::table))
             .filter(link_visit::token_hash.eq(token).and(link_visit::ends_at.gt(now)).and(link::ends_at.gt(now)))
-            .select((link::id, person::id, person::name, album::id, album::name, album::words, link::hands_out, link::ends_at))
+            .select((
+                (link::id, link::hands_out, link::ends_at, link::device),
+                (person::id, person::name),
+                (album::id, album::name, album::words),
+            ))
             .get_result(&mut c)
             .await?;
-        let (link, person, person_name, album, name, words, hands_out, ends_at) = row;
+        let ((link, hands_out, ends_at, device), (person, person_name), (album, name, words)) = row;
         Ok(Shown {
             link: LinkId(link),
             person: PersonId(person),
@@ -188,6 +201,8 @@ impl Catalog {
             words,
             hands_out: handed(&hands_out),
             ends_at,
+            device: device.map(DeviceId),
+            visit: token.iter().take(2).map(|byte| format!("{byte:02x}")).collect(),
         })
     }
 

@@ -80,6 +80,16 @@ diesel::table! {
 }
 
 diesel::table! {
+    brought (original) {
+        original -> Uuid,
+        person -> Uuid,
+        album -> Nullable<Uuid>,
+        brought_by -> Text,
+        brought_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
     clearance (id) {
         id -> Uuid,
         device -> Uuid,
@@ -341,6 +351,7 @@ diesel::table! {
         ends_at -> Timestamptz,
         opened -> Int8,
         opened_at -> Nullable<Timestamptz>,
+        device -> Nullable<Uuid>,
     }
 }
 
@@ -715,6 +726,8 @@ diesel::table! {
         concat -> Nullable<Text>,
         received -> Int8,
         touched_at -> Timestamptz,
+        brought_for -> Nullable<Uuid>,
+        brought_by -> Nullable<Text>,
     }
 }
 
@@ -764,6 +777,9 @@ diesel::joinable!(album_picture -> original (original));
 diesel::joinable!(album_picture -> person (added_by));
 diesel::joinable!(album_share -> album (album));
 diesel::joinable!(album_share -> person (person));
+diesel::joinable!(brought -> album (album));
+diesel::joinable!(brought -> original (original));
+diesel::joinable!(brought -> person (person));
 diesel::joinable!(clearance -> device (device));
 diesel::joinable!(clearance_entry -> clearance (clearance));
 diesel::joinable!(clearance_entry -> original (original));
@@ -788,6 +804,7 @@ diesel::joinable!(healing -> original (original));
 diesel::joinable!(held -> original (original));
 diesel::joinable!(job -> store (store));
 diesel::joinable!(link -> album (album));
+diesel::joinable!(link -> device (device));
 diesel::joinable!(link -> person (person));
 diesel::joinable!(link_visit -> link (link));
 diesel::joinable!(object -> store (store));

@@ -8,13 +8,14 @@ use diesel::{
 use diesel_async::AsyncPgConnection;
 use uuid::Uuid;
 use ypogeion_core::{
-    DeviceId, Digest, OriginalId, PersonId, UploadId,
+    AlbumId, DeviceId, Digest, OriginalId, PersonId, UploadId,
     filing::FiledPath,
     room::{NoRoom, OPEN_OF_DEVICE, OPEN_OF_PERSON, PROMISED_FOR, Room},
 };
 
 use crate::{
     Catalog, CatalogError, Result,
+    brought::Brought,
     columns::{HashColumn, PathColumn},
     db::*,
     signed, unsigned,
@@ -51,6 +52,8 @@ pub struct Upload {
     pub original: Option<OriginalId>,
     /// When bytes came last, or room was promised.
     pub touched_at: DateTime<Utc>,
+    /// Set if it comes by a link, from somebody outside.
+    pub brought: Option<Brought>,
 }
 
 /// What a promise of room depends on beside the upload itself.
@@ -107,6 +110,8 @@ struct UploadRow {
     target: Option<PathColumn>,
     original: Option<Uuid>,
     touched_at: DateTime<Utc>,
+    brought_for: Option<Uuid>,
+    brought_by: Option<String>,
 }
 
 #[derive(QueryableByName)]
@@ -149,6 +154,7 @@ impl From<UploadRow> for Upload {
             target: r.target.map(|t| t.0),
             original: r.original.map(OriginalId),
             touched_at: r.touched_at,
+            brought: r.brought_for.zip(r.brought_by).map(|(album, by)| Brought { album: AlbumId(album), by }),
         }
     }
 }
@@ -221,8 +227,8 @@ impl Catalog {
                             count(*) FILTER (WHERE person = $3 AND id <> $1 AND target IS NULL) AS of_person
                      FROM upload WHERE original IS NULL
                  ), given AS (
-                     INSERT INTO upload (id, device, person, length, digest, name, source, file_time, created_at, touched_at, expires_at, metadata, concat, received)
-                     SELECT $1, $2, $3, $4, $5, $6, $7, $8, $9, $9, $10, $11, $12, $17 FROM t
+                     INSERT INTO upload (id, device, person, length, digest, name, source, file_time, created_at, touched_at, expires_at, metadata, concat, received, brought_for, brought_by)
+                     SELECT $1, $2, $3, $4, $5, $6, $7, $8, $9, $9, $10, $11, $12, $17, $19, $20 FROM t
                      WHERE t.promised + $14 <= $15 AND t.of_device < $16 AND t.of_person < $18
                      ON CONFLICT (id) DO UPDATE SET touched_at = excluded.touched_at
                      RETURNING 1
@@ -248,6 +254,8 @@ impl Catalog {
             .bind::<BigInt, _>(signed(OPEN_OF_DEVICE))
             .bind::<BigInt, _>(signed(terms.there))
             .bind::<BigInt, _>(signed(OPEN_OF_PERSON))
+            .bind::<Nullable<SqlUuid>, _>(upload.brought.as_ref().map(|b| b.album.0))
+            .bind::<Nullable<Text>, _>(upload.brought.as_ref().map(|b| b.by.as_str()))
             .get_result(c)
             .await?;
             room.promised = unsigned(all.promised);

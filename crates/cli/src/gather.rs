@@ -91,6 +91,9 @@ enum LinkWhat {
         /// A file with the passphrase that is asked for.
         #[arg(long, value_name = "FILE")]
         passphrase_file: Option<PathBuf>,
+        /// Whoever opens it may bring pictures of theirs; they wait for you in the console.
+        #[arg(long)]
+        takes: bool,
     },
     /// Withdraw a link, by its number in the list, or all links to an album.
     Withdraw {
@@ -228,14 +231,15 @@ async fn with_links(context: &Context, session: &Session, what: LinkWhat) -> Res
                 print(&format!("No link to “{}” opens now.\n", album.name));
             } else {
                 let mut table = Table::new(
-                    &["N", "Until", "Hands out", "Passphrase", "Opened", "Last"],
-                    &[true, false, false, false, true, false],
+                    &["N", "Until", "Hands out", "Takes", "Passphrase", "Opened", "Last"],
+                    &[true, false, false, false, false, true, false],
                 );
                 for (n, l) in all.iter().enumerate() {
                     table.row(vec![
                         (n + 1).to_string(),
                         l.ends_at.with_timezone(&chrono::Local).format("%-d %B %Y").to_string(),
                         l.hands_out.clone(),
+                        if l.takes { "pictures" } else { "nothing" }.to_owned(),
                         if l.passphrase { "yes" } else { "no" }.to_owned(),
                         words::count(l.opened),
                         l.opened_at.map_or("never".to_owned(), ago),
@@ -244,10 +248,10 @@ async fn with_links(context: &Context, session: &Session, what: LinkWhat) -> Res
                 print(&table.to_string());
             }
         }
-        LinkWhat::Make { album, days, hands_out, passphrase_file } => {
+        LinkWhat::Make { album, days, hands_out, passphrase_file, takes } => {
             let album = named(session, &album).await?;
             let passphrase = passphrase_file.as_deref().map(secret).transpose()?;
-            let made: Link = session.post(&of(&album), &NewLink { days, hands_out, passphrase }).await?;
+            let made: Link = session.post(&of(&album), &NewLink { days, hands_out, passphrase, takes }).await?;
             match &made.address {
                 _ if context.json => print_json(&made),
                 // Alone on its line, for whoever hands it on.

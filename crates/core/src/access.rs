@@ -257,6 +257,16 @@ actions! {
     ZipOutside = "zip_outside" => OUTSIDE,
     /// A film that a link plays.
     PlayOutside = "play_outside" => OUTSIDE,
+    /// Bring a picture by a link. Whether it takes any asks the route.
+    BringOutside = "bring_outside" => OUTSIDE,
+    /// How far that has come.
+    ShowBroughtOutside = "show_brought_outside" => OUTSIDE,
+    /// Send more of it.
+    AppendOutside = "append_outside" => OUTSIDE,
+    /// What people outside brought to oneself.
+    ListBrought = "list_brought" => PEOPLE,
+    /// Take it, or decline it.
+    JudgeBrought = "judge_brought" => PEOPLE,
     /// Delete originals of one's own: they go to holding.
     HoldOriginals = "hold_originals" => PEOPLE,
     /// What of one's own is in holding.
@@ -438,10 +448,12 @@ mod tests {
     }
 
     #[test]
-    fn whoever_came_by_a_link_sees_what_it_shows_and_nothing_else() {
+    fn whoever_came_by_a_link_sees_what_it_shows_and_brings_what_it_takes_and_nothing_else() {
         let outside: Vec<_> =
             Action::ALL.iter().filter(|a| may(Role::Outsider, **a) && !may(Role::Nobody, **a)).map(|a| a.operation()).collect();
-        assert_eq!(outside, ["list_outside", "show_outside", "download_outside", "zip_outside", "play_outside"]);
+        let shows = ["list_outside", "show_outside", "download_outside", "zip_outside", "play_outside"];
+        let takes = ["bring_outside", "show_brought_outside", "append_outside"];
+        assert_eq!(outside, [&shows[..], &takes].concat());
         let shared = |a: &&Action| Role::ALL.iter().any(|role| *role != Role::Outsider && may(*role, **a));
         assert!(
             !Action::ALL.iter().filter(|a| a.operation().ends_with("_outside")).any(|a| shared(&a)),

@@ -55,9 +55,14 @@ pub(crate) fn turns(c: char) -> bool {
 /// assert_eq!(name(" \t"), None);
 /// ```
 pub fn name(typed: &str) -> Option<String> {
-    let spaced: String = typed.chars().filter(|c| !turns(*c)).map(|c| if c.is_control() { ' ' } else { c }).collect();
-    let name = spaced.split_whitespace().collect::<Vec<_>>().join(" ");
+    let name = one_line(typed);
     (!name.is_empty() && name.chars().count() <= LONGEST_NAME).then_some(name)
+}
+
+/// What somebody typed, as one line without what cannot be seen.
+pub(crate) fn one_line(typed: &str) -> String {
+    let spaced: String = typed.chars().filter(|c| !turns(*c)).map(|c| if c.is_control() { ' ' } else { c }).collect();
+    spaced.split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
 /// What somebody writes about an album, as it is kept; lines stay lines. `None`: it is too long.

@@ -2,7 +2,7 @@
 
 use chrono::TimeDelta;
 
-use crate::turn::Turn;
+use crate::{amount::Amount, kind::MediaKind, name::source_name, turn::Turn};
 
 /// What whoever has a link can take along.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -40,6 +40,49 @@ pub const SHORTEST: TimeDelta = TimeDelta::days(1);
 pub const LONGEST: TimeDelta = TimeDelta::days(366);
 /// After opening it, a browser may look for so long before it opens it again.
 pub const VISIT: TimeDelta = TimeDelta::hours(12);
+
+/// So many files may wait for somebody who made links, with those that are on their way: who has a link fills nobody's disk.
+pub const MOST_BROUGHT: u64 = 2_000;
+/// And so many bytes.
+pub const MOST_BROUGHT_BYTES: u64 = 50 << 30;
+/// Whoever brings something may say who they are, in so many characters.
+const LONGEST_BRINGER: usize = 60;
+
+/// Why something is not taken from somebody outside.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NotTaken {
+    /// Its name is of no picture and no film.
+    Kind,
+    /// With what waits already, it is more than there may be.
+    Much,
+}
+
+/// Whether a file of this name and length is taken from somebody outside, where so much waits already.
+pub fn is_taken(name: &str, length: u64, waiting: Amount) -> Result<(), NotTaken> {
+    if !matches!(MediaKind::from_extension(name), MediaKind::Photo | MediaKind::Video | MediaKind::Raw) {
+        return Err(NotTaken::Kind);
+    }
+    let much = waiting.count >= MOST_BROUGHT || waiting.bytes.saturating_add(length) > MOST_BROUGHT_BYTES;
+    if much { Err(NotTaken::Much) } else { Ok(()) }
+}
+
+/// Who somebody says that they are, in one line that can be seen; empty: they say nothing.
+///
+/// ```
+/// use ypogeion_core::link::bringer;
+/// assert_eq!(bringer("  Ada\n of the mill "), "Ada of the mill");
+/// assert_eq!(bringer(" \u{202e} "), "");
+/// ```
+pub fn bringer(typed: &str) -> String {
+    let said: String = typed.chars().take(1_000).collect::<String>();
+    let said = crate::album::one_line(&said);
+    said.chars().take(LONGEST_BRINGER).collect::<String>().trim_end().to_owned()
+}
+
+/// As which folder of a device what somebody brings comes: each browser's apart, or two pictures of one name would be taken for one.
+pub fn bringers_folder(by: &str, visit: &str) -> String {
+    source_name(&format!("{} {visit}", if by.is_empty() { "By a link" } else { by }))
+}
 
 const START: u8 = 0xd8;
 const END: u8 = 0xd9;
@@ -160,6 +203,34 @@ fn only_turned(how: u8) -> [u8; 36] {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn pictures_and_films_are_taken_and_not_without_end() {
+        let none = Amount::default();
+        for name in ["IMG_1.jpg", "a.HEIC", "b.mp4", "c.dng"] {
+            assert_eq!(is_taken(name, 1, none), Ok(()), "{name}");
+        }
+        for name in ["a.exe", "jpg", "", "note.xmp", "page.html", "a.jpg.zip"] {
+            assert_eq!(is_taken(name, 1, none), Err(NotTaken::Kind), "{name}");
+        }
+        let waits = |count, bytes| is_taken("a.jpg", 10, Amount { count, bytes });
+        assert_eq!(waits(MOST_BROUGHT - 1, MOST_BROUGHT_BYTES - 10), Ok(()));
+        assert_eq!(waits(MOST_BROUGHT, 0), Err(NotTaken::Much));
+        assert_eq!(waits(0, MOST_BROUGHT_BYTES - 9), Err(NotTaken::Much));
+        assert_eq!(is_taken("a.jpg", u64::MAX, Amount { count: 0, bytes: 1 }), Err(NotTaken::Much));
+    }
+
+    #[test]
+    fn whoever_brings_something_is_a_line_and_each_browser_a_folder() {
+        assert_eq!(bringer(&"ß".repeat(5_000)).chars().count(), LONGEST_BRINGER);
+        assert_ne!(bringers_folder("Ada", "3f2a"), bringers_folder("Ada", "3f2b"));
+        assert!(!bringers_folder("", "3f2a").is_empty());
+        for typed in ["../..", "a/b", "\u{0}", "<b>", "Ada"] {
+            let said = bringer(typed);
+            assert_eq!(bringer(&said), said, "{typed:?}");
+            assert!(!said.contains(['\n', '\u{0}']), "{said:?}");
+        }
+    }
 
     fn segment(marker: u8, body: &[u8]) -> Vec<u8> {
         let length = u16::try_from(body.len() + 2).unwrap().to_be_bytes();

@@ -74,7 +74,7 @@ pub async fn land_or_find(engine: &Arc<Engine>, upload: &Upload, part: Finished)
             part.digest
         )));
     }
-    if upload.digest.is_none() {
+    if upload.digest.is_none() && upload.brought.is_none() {
         // A program that announced nothing: what it has is known only now. Counted before it lands, so that a kill between
         // the two leaves something that is still to come, not something that is here and was never counted.
         match note(engine, upload, part.digest).await {
@@ -150,7 +150,7 @@ pub async fn promise(engine: &Engine, upload: &Upload, instead: &[UploadId], the
         Promise::Given => Ok(()),
         Promise::No(no) => {
             // A program that only knows that something went wrong tells nobody; here it is known what is missing.
-            if upload.concat.is_none() {
+            if upload.concat.is_none() && upload.brought.is_none() {
                 // Until it comes, nothing says what its bytes are: a hash that no picture has.
                 let digest = upload.digest.unwrap_or_else(|| Digest::of(format!("refused {}", upload.id).as_bytes()));
                 let refused = Some(no.to_string());
@@ -292,6 +292,9 @@ pub(crate) async fn commit(
             Landed { id, new: false }
         }
     };
+    if upload.brought.is_some() {
+        engine.live.changed(&[Change::Albums]);
+    }
     let seen = Change::Original(upload.person, landed.id, captured.local);
     engine.live.changed(&[seen, Change::Device(upload.person, upload.device), Change::Offsite]);
     Ok(landed)
@@ -318,7 +321,14 @@ async fn found_again(engine: &Arc<Engine>, id: OriginalId, found: FiledPath) -> 
 async fn already_here(engine: &Arc<Engine>, upload: &Upload, part: Finished, id: OriginalId, path: FiledPath) -> Result<Landed> {
     let digest = part.digest;
     let mut path = path;
-    if engine.catalog.original(id, None).await?.held.is_some() {
+    let held = engine.catalog.original(id, None).await?.held.is_some();
+    if held && upload.brought.is_some() {
+        // Its member deleted it, and nobody outside brings it back.
+        engine.catalog.link_upload(upload.id, id).await?;
+        remove_part(engine, upload.id).await?;
+        return Ok(Landed { id, new: false });
+    }
+    if held {
         // Its member deleted it, and here it is again by their own hand: a device that only backs up was told to leave it.
         engine.catalog.take_back(upload.person, &[id], engine.now()).await?;
         path = engine.catalog.original(id, None).await?.path;

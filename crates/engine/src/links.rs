@@ -58,6 +58,7 @@ fn view(link: links::Link, address: Option<String>) -> Link {
         ends_at: link.ends_at,
         opened: link.opened,
         opened_at: link.opened_at,
+        takes: link.device.is_some(),
         address,
     }
 }
@@ -82,6 +83,7 @@ pub async fn make(engine: &Engine, owner: &Person, album: AlbumId, new: NewLink,
         Some(typed) => Some(secrets::hashed(typed).await?),
     };
     let (secret, now) = (secrets::token(), engine.now());
+    let device = if new.takes { Some(engine.catalog.link_sender(owner.id, now).await?) } else { None };
     let link = links::Link {
         id: LinkId(Uuid::now_v7()),
         person: owner.id,
@@ -92,6 +94,7 @@ pub async fn make(engine: &Engine, owner: &Person, album: AlbumId, new: NewLink,
         ends_at: now + life,
         opened: 0,
         opened_at: None,
+        device,
     };
     match engine.catalog.add_link(&link, secrets::hash(&secret).as_bytes(), MOST).await {
         Err(CatalogError::Taken) => {
@@ -103,7 +106,9 @@ pub async fn make(engine: &Engine, owner: &Person, album: AlbumId, new: NewLink,
         made => made?,
     }
     let (name, until) = (called(engine, album).await?, link.ends_at.format("%-d %B %Y"));
-    engine.catalog.write_record(now, &owner.name, &format!("made a link to {name} for people outside, until {until}")).await?;
+    let takes = if new.takes { ", which takes pictures from them" } else { "" };
+    let line = format!("made a link to {name} for people outside, until {until}{takes}");
+    engine.catalog.write_record(now, &owner.name, &line).await?;
     let mut address = house.clone();
     address.set_path(PAGE);
     address.set_query(None);
@@ -205,6 +210,7 @@ pub async fn page(engine: &Engine, shown: &Shown, after: Option<After>, limit: i
         from: shown.person_name.clone(),
         ends_at: shown.ends_at,
         hands_out: shown.hands_out.word().to_owned(),
+        takes: shown.device.is_some(),
         pictures: cards.into_iter().map(picture).collect(),
         next: None,
     };

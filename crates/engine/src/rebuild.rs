@@ -548,6 +548,7 @@ async fn strays(catalog: &Catalog, library: &Library) -> Result<u64, Stop> {
                 target: None,
                 original: None,
                 touched_at: now,
+                brought: None,
             };
             catalog.create_upload(&upload, now).await.map_err(stop("write what was found"))?;
             catalog.set_target(upload.id, &path).await.map_err(stop("write what was found"))?;

@@ -16,6 +16,9 @@ pub struct NewLink {
     /// Whoever opens it has to type this, 6 characters at least; none: the link alone is enough.
     #[serde(default)]
     pub passphrase: Option<String>,
+    /// Whether whoever opens it may bring pictures of theirs. They wait for whoever made the link.
+    #[serde(default)]
+    pub takes: bool,
 }
 
 /// A link to an album.
@@ -36,6 +39,8 @@ pub struct Link {
     pub opened: u64,
     /// When it was opened last.
     pub opened_at: Option<DateTime<Utc>>,
+    /// Whether whoever opens it may bring pictures of theirs.
+    pub takes: bool,
     /// What is given to somebody outside. Told once, where it is made: only a hash of it is kept.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub address: Option<String>,
@@ -84,6 +89,8 @@ pub struct Outside {
     pub ends_at: DateTime<Utc>,
     /// What can be taken along: `previews`, `copies` or `originals`.
     pub hands_out: String,
+    /// Whether pictures are taken from whoever looks.
+    pub takes: bool,
     /// Pictures, newest first.
     pub pictures: Vec<OutsidePicture>,
     /// Give this back as `after` for the next page; none on the last one.

@@ -134,6 +134,7 @@ impl World {
             target: None,
             original: None,
             touched_at: self.now,
+            brought: None,
         };
         self.catalog.create_upload(&upload, self.now).await.unwrap();
         let landing = Landing {

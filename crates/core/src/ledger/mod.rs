@@ -17,9 +17,9 @@ pub use self::{
     holdings::{Change, Holdings, OriginalsTable, made_at},
     proof::{LedgerKey, Proof, with_proof},
     records::{
-        AlbumRecord, AlbumShareRecord, DeviceRecord, EntryRecord, FORMAT, GivenPlaceRecord, GivenTimeRecord, GivenTurnRecord,
-        HeldRecord, HouseholdRecord, InAlbumRecord, MacRecord, ObjectRecord, OriginalRecord, PersonRecord, RecipientRecord,
-        Record, RemovedRecord, RulesRecord, StoreRecord, WordsRecord, line,
+        AlbumRecord, AlbumShareRecord, BroughtRecord, DeviceRecord, EntryRecord, FORMAT, GivenPlaceRecord, GivenTimeRecord,
+        GivenTurnRecord, HeldRecord, HouseholdRecord, InAlbumRecord, MacRecord, ObjectRecord, OriginalRecord, PersonRecord,
+        RecipientRecord, Record, RemovedRecord, RulesRecord, StoreRecord, WordsRecord, line,
     },
 };
 
@@ -59,6 +59,7 @@ mod tests {
             given_place: None,
             given_turn: None,
             put_away: false,
+            brought: None,
             object: ObjectRecord { name: "objects/00/00.age".into(), size: 200, hash: Digest::of(b"s").into() },
         }))
     }

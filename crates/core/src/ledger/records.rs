@@ -310,6 +310,9 @@ pub struct OriginalRecord {
     /// Whether its picture was put away.
     #[serde(default, skip_serializing_if = "is_false")]
     pub put_away: bool,
+    /// Set while it waits for its person to take it, after somebody outside brought it by a link.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub brought: Option<BroughtRecord>,
     /// Its sealed object in this store.
     pub object: ObjectRecord,
 }
@@ -368,6 +371,19 @@ pub struct GivenTurnRecord {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub by: Option<PersonId>,
     /// When.
+    pub at: DateTime<Utc>,
+}
+
+/// That somebody outside brought it by a link.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct BroughtRecord {
+    /// The album that it is to be in, if there still is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub album: Option<AlbumId>,
+    /// Who said that they sent it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub by: String,
+    /// When it came.
     pub at: DateTime<Utc>,
 }
 

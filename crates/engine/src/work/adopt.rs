@@ -203,6 +203,7 @@ impl Taking {
             target: None,
             original: None,
             touched_at: self.engine.now(),
+            brought: None,
         }
     }
 

@@ -9,8 +9,8 @@ use ypogeion_core::{
     capture::CaptureRule,
     kind::MediaKind,
     ledger::{
-        self, HouseholdRecord, InAlbumRecord, LedgerEnd, OriginalRecord, PersonRecord, RecipientRecord, Record, RemovedRecord,
-        RulesRecord, SegmentRef, StoreRecord, WordsRecord,
+        self, BroughtRecord, HouseholdRecord, InAlbumRecord, LedgerEnd, OriginalRecord, PersonRecord, RecipientRecord, Record,
+        RemovedRecord, RulesRecord, SegmentRef, StoreRecord, WordsRecord,
     },
 };
 use ypogeion_offsite::{Fault, Replica};
@@ -161,6 +161,7 @@ struct Marks {
     albums: HashMap<OriginalId, Vec<InAlbumRecord>>,
     words: HashMap<OriginalId, WordsRecord>,
     given: GivenRecords,
+    brought: HashMap<OriginalId, BroughtRecord>,
 }
 
 impl Marks {
@@ -170,6 +171,7 @@ impl Marks {
             albums: engine.catalog.albums_of(ids).await?,
             words: engine.catalog.written_about(ids).await?,
             given: engine.catalog.given_to(ids).await?,
+            brought: engine.catalog.brought_of(ids).await?,
         })
     }
 }
@@ -184,6 +186,7 @@ async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, marks: &m
     let favourite_of = marks.favourites.remove(&row.id).unwrap_or_default();
     let albums = marks.albums.remove(&row.id).unwrap_or_default();
     let words = marks.words.remove(&row.id);
+    let brought = marks.brought.remove(&row.id);
     let given = &mut marks.given;
     let (given_time, given_place) = (given.times.remove(&row.id), given.places.remove(&row.id));
     let given_turn = given.turns.remove(&row.id);
@@ -211,6 +214,7 @@ async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, marks: &m
         given_place,
         given_turn,
         put_away: row.put_away,
+        brought,
         object,
     }))))
 }

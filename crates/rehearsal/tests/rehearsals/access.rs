@@ -51,7 +51,8 @@ async fn every_route_asks_every_role_as_the_table_says() {
     let program = Raw { token: given["password"].as_str().unwrap().to_owned(), ..device.clone() };
     let album = w.keeper.ask(Method::POST, "api/albums", Some(json!({ "name": "Kites" }))).await.unwrap();
     let links = format!("api/albums/{}/links", album["id"].as_str().unwrap());
-    let link = w.keeper.ask(Method::POST, &links, Some(json!({ "days": 30, "hands_out": "previews" }))).await.unwrap();
+    let link =
+        w.keeper.ask(Method::POST, &links, Some(json!({ "days": 30, "hands_out": "previews", "takes": true }))).await.unwrap();
     let link = link["address"].as_str().unwrap().split_once('#').unwrap().1.to_owned();
     let document = openapi();
     let mut tried = 0;

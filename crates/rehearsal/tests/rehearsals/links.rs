@@ -14,7 +14,7 @@ use crate::common::{Raw, World, metadata, world};
 const PASSWORD: &str = "kites over the sea";
 
 /// A picture as a camera writes it: with a place, a time, and the camera's own words.
-fn taken(n: u64) -> Vec<u8> {
+pub fn taken(n: u64) -> Vec<u8> {
     let mut rng = scenes::Rng::new(n);
     let time = format!("2026-04-12T15:{n:02}:40").parse().unwrap();
     let shot = camera::Shot::new(camera::Camera::of_device(0), time, scenes::Scene::Weir.place(), &mut rng);
@@ -27,18 +27,18 @@ async fn send(raw: &Raw, name: &str, bytes: &[u8]) -> String {
 }
 
 /// A house with four pictures of Juno's, of which three are in an album; with one of Piet's.
-struct Album {
-    w: World,
-    pictures: Vec<String>,
-    bytes: Vec<Vec<u8>>,
+pub struct Album {
+    pub w: World,
+    pub pictures: Vec<String>,
+    pub bytes: Vec<Vec<u8>>,
     /// One that is in no album.
     other: String,
     piets: String,
-    id: String,
-    piet: Console,
+    pub id: String,
+    pub piet: Console,
 }
 
-async fn album() -> Album {
+pub async fn album() -> Album {
     let w = world().await;
     let raw = w.raw_device("phone").await;
     let bytes: Vec<Vec<u8>> = (0..3).map(taken).collect();
@@ -77,7 +77,7 @@ async fn album() -> Album {
 }
 
 impl Album {
-    async fn link(&self, form: Value) -> Value {
+    pub async fn link(&self, form: Value) -> Value {
         let path = format!("api/albums/{}/links", self.id);
         let (status, made) = self.w.keeper.try_ask(Method::POST, &path, Some(form)).await.unwrap();
         assert_eq!(status, 201, "{made}");
@@ -87,11 +87,11 @@ impl Album {
 
 /// Somebody with a link, in a browser of their own.
 #[derive(Clone)]
-struct Outside {
-    http: Client,
-    base: url::Url,
-    cookie: String,
-    id: String,
+pub struct Outside {
+    pub http: Client,
+    pub base: url::Url,
+    pub cookie: String,
+    pub id: String,
 }
 
 fn secret(link: &Value) -> String {
@@ -106,7 +106,7 @@ async fn knock(w: &World, secret: &str, passphrase: Option<&str>) -> Response {
 }
 
 impl Outside {
-    async fn open(w: &World, link: &Value, passphrase: Option<&str>) -> Self {
+    pub async fn open(w: &World, link: &Value, passphrase: Option<&str>) -> Self {
         let answer = knock(w, &secret(link), passphrase).await;
         assert_eq!(answer.status(), 200);
         let set = answer.headers()["set-cookie"].to_str().unwrap().to_owned();
@@ -118,17 +118,17 @@ impl Outside {
         Outside { http: Client::builder().no_proxy().build().unwrap(), base: w.house.http.clone(), cookie, id }
     }
 
-    async fn get(&self, path: &str) -> Response {
+    pub async fn get(&self, path: &str) -> Response {
         self.http.get(self.base.join(path).unwrap()).header("cookie", &self.cookie).send().await.unwrap()
     }
 
-    async fn sees(&self) -> Value {
+    pub async fn sees(&self) -> Value {
         let answer = self.get(&format!("api/outside/{}", self.id)).await;
         assert_eq!(answer.status(), 200);
         answer.json().await.unwrap()
     }
 
-    fn names(page: &Value) -> Vec<&str> {
+    pub fn names(page: &Value) -> Vec<&str> {
         page["pictures"].as_array().unwrap().iter().map(|p| p["name"].as_str().unwrap()).collect()
     }
 
@@ -540,7 +540,7 @@ async fn the_page_of_a_link_stands_by_itself() {
     desk.wait_for_text("In full, without places").await.unwrap();
     desk.page.find(Locator::Css("[role=dialog] [role=radio][value=copies]")).await.unwrap().click().await.unwrap();
     desk.page
-        .find(Locator::Css("[role=dialog] form input:not([type=radio])"))
+        .find(Locator::Css("[role=dialog] form input:not([type=radio]):not([type=checkbox])"))
         .await
         .unwrap()
         .send_keys("high water")

@@ -8,6 +8,7 @@ mod adopt;
 mod albums;
 mod audits;
 mod backends;
+mod brought;
 mod campaign;
 mod choosing;
 mod common;

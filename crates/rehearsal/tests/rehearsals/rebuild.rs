@@ -349,6 +349,13 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
     let people = w.keeper.ask(Method::GET, &kites, None).await.unwrap()["people"].clone();
     let share = json!({ "household": "look", "cover": liked[1], "with": [{ "person": people[0]["person"], "may": "add" }] });
     w.keeper.ask(Method::PATCH, &kites, Some(share)).await.unwrap();
+    // What somebody outside brought still waits to be looked at.
+    let album = made["id"].as_str().unwrap();
+    w.sql(&format!(
+        "INSERT INTO brought SELECT id, person, '{album}', 'Ada', landed_at FROM original WHERE id = '{}';
+         INSERT INTO brought SELECT id, person, NULL, '', landed_at FROM original WHERE id = '{}'",
+        liked[0], liked[1]
+    ));
     // One that was removed does not come back.
     let other = w.keeper.ask(Method::POST, "api/albums", Some(json!({ "name": "Gulls" }))).await.unwrap();
     let decided = async |w: &World| {
@@ -376,6 +383,11 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
             (2, 1, 1),
             "{given}"
         );
+        let brought = w.sql(
+            "SELECT o.path, a.name, b.brought_by, b.brought_at, b.person = o.person FROM brought b JOIN original o ON o.id = b.original
+             LEFT JOIN album a ON a.id = b.album ORDER BY 1",
+        );
+        assert_eq!((brought.lines().count(), brought.matches("Ada").count()), (2, 1), "{brought}");
         let mut stores = w.keeper.ask(Method::GET, "api/stores", None).await.unwrap();
         let stores: Vec<Value> = stores
             .as_array_mut()
@@ -393,7 +405,7 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
             .iter()
             .map(|p| json!([p["name"], p["role"], p["folder"], p["quota"], p["soft_quota"]]))
             .collect();
-        json!({ "albums": albums, "favourites": favourites, "words": words, "given": given, "stores": stores, "others": key["others"], "house": house, "people": people, "checksums": w.sql("SELECT name, checksum FROM store ORDER BY name") })
+        json!({ "albums": albums, "favourites": favourites, "words": words, "given": given, "brought": brought, "stores": stores, "others": key["others"], "house": house, "people": people, "checksums": w.sql("SELECT name, checksum FROM store ORDER BY name") })
     };
     // Every line, as it was written: people are told what is said several times on a day once.
     let record =

@@ -6,9 +6,9 @@ use actix_web::{
     HttpRequest, HttpResponse,
     body::SizedStream,
     cookie::{Cookie, SameSite, time::Duration},
-    delete, get,
+    delete, get, head,
     http::header::{CACHE_CONTROL, HeaderName, HeaderValue},
-    post, web,
+    patch, post, web,
 };
 use futures_util::stream;
 use serde::Deserialize;
@@ -17,11 +17,13 @@ use uuid::Uuid;
 use ypogeion_catalog::links::Shown;
 use ypogeion_core::{AlbumId, LinkId, OriginalId};
 use ypogeion_engine::{
+    brought,
     error::Error,
     link_zip,
     links::{self, Handed, Opening, Played},
 };
 use ypogeion_wire::{
+    brought::{BroughtDone, BroughtPictures, JudgeBrought},
     link::{Link, NewLink, OpenLink, OpenedLink, Outside, OwnLink},
     problem::ProblemType,
 };
@@ -33,6 +35,7 @@ use crate::{
     disposition::disposition,
     failure::{Answer, Failure},
     security::{self, Small},
+    tus::{self, Sender, metadata::Metadata},
 };
 
 /// Attempts in five minutes from one address (or one network of IPv6).
@@ -211,6 +214,88 @@ pub async fn zip_outside(app: web::Data<App>, caller: Caller, id: web::Path<Uuid
     let mut response = HttpResponse::Ok();
     response.content_type("application/zip").insert_header(disposition(name, false));
     Ok(kept_by_nobody(response.streaming(Box::pin(bytes))))
+}
+
+/// Who sends by a link, if it takes anything.
+fn sender(shown: &Shown) -> Answer<Sender> {
+    let takes = |device| Sender {
+        device,
+        person: shown.person,
+        at: format!("/api/outside/{}/uploads", shown.link),
+        link: Some(shown.link),
+    };
+    shown.device.map(takes).ok_or_else(|| Error::NotAllowed("This link takes no pictures.".to_owned()).into())
+}
+
+/// Begins to bring a picture by a link, as with `/tus/`: the same headers, of the metadata `filename`, `mtime`, `sha256` and `from`. It waits for whoever made
+/// the link, and is in nothing that the link shows until they have taken it.
+#[utoipa::path(request_body(content = Vec<u8>, content_type = "application/offset+octet-stream"), responses((status = 201)))]
+#[post("/api/outside/{id}/uploads")]
+pub async fn bring_outside(
+    app: web::Data<App>,
+    caller: Caller,
+    request: HttpRequest,
+    id: web::Path<Uuid>,
+    body: web::Payload,
+) -> Answer<HttpResponse> {
+    let (shown, app) = (shown(&caller, *id)?, app.into_inner());
+    let sender = sender(shown)?;
+    let metadata = tus::asked(&request)?;
+    if request.headers().contains_key("upload-concat") {
+        return Err(Failure::bad("By a link, a file comes in one upload."));
+    }
+    let length = tus::length(&request)?;
+    let (brought, source) = brought::begin(&app.engine, shown, metadata.name.as_str(), length, &metadata.from).await?;
+    let metadata = Metadata { source, ..metadata };
+    Ok(kept_by_nobody(tus::create(&app, &sender, &request, body, metadata, Some(brought)).await?))
+}
+
+/// How far has that come?
+#[utoipa::path(responses((status = 200)))]
+#[head("/api/outside/{id}/uploads/{upload}")]
+pub async fn show_brought_outside(
+    app: web::Data<App>,
+    caller: Caller,
+    request: HttpRequest,
+    path: web::Path<(Uuid, Uuid)>,
+) -> Answer<HttpResponse> {
+    let (id, upload) = path.into_inner();
+    let sender = sender(shown(&caller, id)?)?;
+    Ok(kept_by_nobody(tus::show(&app.into_inner(), &sender, &request, upload).await?))
+}
+
+/// Takes the next bytes of it.
+#[utoipa::path(request_body(content = Vec<u8>, content_type = "application/offset+octet-stream"), responses((status = 204)))]
+#[patch("/api/outside/{id}/uploads/{upload}")]
+pub async fn append_outside(
+    app: web::Data<App>,
+    caller: Caller,
+    request: HttpRequest,
+    path: web::Path<(Uuid, Uuid)>,
+    body: web::Payload,
+) -> Answer<HttpResponse> {
+    let (id, upload) = path.into_inner();
+    let sender = sender(shown(&caller, id)?)?;
+    Ok(kept_by_nobody(tus::more(&app.into_inner(), &sender, &request, upload, body).await?))
+}
+
+/// What people outside brought to oneself by links, and what waits of it.
+#[utoipa::path(responses((status = 200, body = BroughtPictures)))]
+#[get("/api/brought")]
+pub async fn list_brought(app: web::Data<App>, caller: Caller) -> Answer<web::Json<BroughtPictures>> {
+    Ok(web::Json(brought::list(&app.engine, caller.person()?).await?))
+}
+
+/// Takes some of it, or declines it. What is neither there nor one's own is passed over.
+#[utoipa::path(responses((status = 200, body = BroughtDone)))]
+#[post("/api/brought")]
+pub async fn judge_brought(app: web::Data<App>, caller: Caller, body: web::Json<JudgeBrought>) -> Answer<web::Json<BroughtDone>> {
+    let owner = caller.person()?;
+    let done = match body.take {
+        true => brought::take(&app.engine, owner, &body.pictures).await?,
+        false => brought::decline(&app.engine, owner, &body.pictures).await?,
+    };
+    Ok(web::Json(done))
 }
 
 /// A film that a link plays: the version that was made for browsers, or, with the originals, the film itself; ranges work.

@@ -69,6 +69,7 @@ impl Writing {
             target: None,
             original: None,
             touched_at: engine.now(),
+            brought: None,
         }
     }
 

@@ -19,7 +19,10 @@ use ypogeion_engine::{
 };
 use ypogeion_wire::problem::ProblemType;
 
-use super::headers::{CHECKSUMS, header};
+use super::{
+    headers::{CHECKSUMS, header},
+    sender::Sender,
+};
 use crate::{
     app::App,
     failure::{Answer, Failure},
@@ -41,6 +44,7 @@ pub struct Taken {
 /// Takes a body from `start` on. Whatever ends the body early, what came is kept; the checksum decides about all of it.
 pub async fn append(
     app: &App,
+    sender: &Sender,
     upload: &Upload,
     start: u64,
     checksum: Option<Checksum>,
@@ -85,6 +89,16 @@ pub async fn append(
             "These bytes do not have the checksum that came with them. They were not kept; send them again.",
         )),
         Written::Finished(part, writing) => {
+            if let Some(link) = sender.link
+                && !app.engine.catalog.link_opens(link, app.engine.now()).await?
+            {
+                // Withdrawn while it came: nobody sends anything by it any more.
+                landing::discard(&app.engine, upload.id).await?;
+                return Err(Failure::new(
+                    ProblemType::UploadGone,
+                    "This link has ended, or was withdrawn. Nothing of this file was kept.",
+                ));
+            }
             // Landing goes on even if the device hangs up now: it is nearly done, and the device will ask.
             let (engine, landed) = (Arc::clone(&app.engine), upload.clone());
             let landing = async move {

@@ -1,8 +1,8 @@
 //! What a device says about a file in `Upload-Metadata`.
 //!
 //! Beside the usual key `filename` (or `name`), these are understood: `sha256` (64 hexadecimal digits, compared before the
-//! file lands), `source` or `relativePath` (album or folder) and `mtime` (RFC 3339, or milliseconds since 1970). None of
-//! them is needed, and others are kept and given back without being understood.
+//! file lands), `source` or `relativePath` (album or folder), `mtime` (RFC 3339, or milliseconds since 1970) and, by a link, `from`
+//! (who somebody outside says that they are). None of them is needed, and others are kept and given back without being understood.
 
 use std::collections::HashMap;
 
@@ -25,6 +25,8 @@ pub struct Metadata {
     pub digest: Option<Digest>,
     /// Its modification time.
     pub file_time: Option<DateTime<Utc>>,
+    /// Who somebody outside says that they are.
+    pub from: String,
 }
 
 impl Metadata {
@@ -54,6 +56,7 @@ impl Metadata {
             source: source_name(if pairs.contains_key("source") { text(&["source"]) } else { folder }),
             digest,
             file_time: moment(text(&["mtime", "lastmodified"])),
+            from: text(&["from"]).to_owned(),
         })
     }
 }

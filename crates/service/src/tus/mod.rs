@@ -1,6 +1,6 @@
 //! Resumable uploads: tus 1.0.0 with creation, creation-with-upload, checksum, termination, expiration and concatenation.
 //!
-//! * This module has the routes. [`metadata`] is what a device says about a file, [`body`] takes its bytes.
+//! * This module has the routes. [`sender`] is who sends, [`metadata`] what they say about a file, [`body`] takes its bytes.
 //!   What becomes of them is the engine's.
 //!
 //! A device that knows nothing but an address and a token can send with any program that speaks the protocol: offering
@@ -9,6 +9,7 @@
 pub mod body;
 mod headers;
 pub mod metadata;
+mod sender;
 
 use actix_web::{
     HttpRequest, HttpResponse, delete,
@@ -22,7 +23,7 @@ use actix_web::{
 };
 use chrono::{DateTime, Utc};
 use uuid::Uuid;
-use ypogeion_catalog::{CatalogError, devices::DeviceCaller, uploads::Upload};
+use ypogeion_catalog::{CatalogError, brought::Brought, uploads::Upload};
 use ypogeion_core::UploadId;
 use ypogeion_engine::{
     joining::{self, Concat},
@@ -32,6 +33,7 @@ use ypogeion_engine::{
 };
 use ypogeion_wire::problem::ProblemType;
 
+pub use self::sender::Sender;
 use self::{
     body::{append, checksum},
     headers::{CHECKSUMS, header, number},
@@ -47,8 +49,6 @@ use crate::{
 const VERSION: &str = "1.0.0";
 const EXTENSIONS: &str = "creation,creation-with-upload,checksum,termination,expiration,concatenation";
 const BODY: &str = "application/offset+octet-stream";
-/// The response header that names the original, once it has landed.
-const ORIGINAL: HeaderName = HeaderName::from_static("ypogeion-original");
 
 fn check_version(request: &HttpRequest) -> Answer<()> {
     match header(request, "tus-resumable") {
@@ -95,75 +95,94 @@ pub async fn create_upload(
     request: HttpRequest,
     body: web::Payload,
 ) -> Answer<HttpResponse> {
-    check_version(&request)?;
-    let device = caller.device()?;
+    let (sender, app) = (Sender::of(&caller)?, app.into_inner());
+    let metadata = asked(&request)?;
+    let concat = header(&request, "upload-concat").map(Concat::parse).transpose()?;
+    if let Some(Concat::Final(parts)) = &concat {
+        return join(&app, &sender, &request, metadata, parts).await;
+    }
+    create(&app, &sender, &request, body, metadata, None).await
+}
+
+/// What the creation of an upload says of its file.
+pub fn asked(request: &HttpRequest) -> Answer<Metadata> {
+    check_version(request)?;
     if request.headers().contains_key("upload-defer-length") {
         return Err(Failure::bad("The length must be known when an upload is created."));
     }
-    let app = app.into_inner();
-    let concat = header(&request, "upload-concat").map(Concat::parse).transpose()?;
-    if let Some(Concat::Final(parts)) = &concat {
-        return join(&app, device, &request, parts).await;
-    }
-    let length = number(&request, "upload-length")?;
-    check_length(length)?;
-    let with_body = match header(&request, "content-type") {
+    Metadata::parse(header(request, "upload-metadata").unwrap_or_default())
+}
+
+/// How long the file is that an upload is created for.
+pub fn length(request: &HttpRequest) -> Answer<u64> {
+    Ok(check_length(number(request, "upload-length")?)?)
+}
+
+/// Creates an upload that is made of no others. `brought`: for what it comes by a link.
+pub async fn create(
+    app: &App,
+    sender: &Sender,
+    request: &HttpRequest,
+    body: web::Payload,
+    metadata: Metadata,
+    brought: Option<Brought>,
+) -> Answer<HttpResponse> {
+    let length = length(request)?;
+    let with_body = match header(request, "content-type") {
         Some(BODY) => true,
         None => false,
-        Some(other) if number(&request, "content-length").unwrap_or(0) > 0 => {
+        Some(other) if number(request, "content-length").unwrap_or(0) > 0 => {
             return Err(Failure::new(ProblemType::ContentType, format!("Bytes of an upload come as {BODY}, not as {other}.")));
         }
         Some(_) => false,
     };
-    let upload = begin(&app, device, &request, length).await?;
+    let upload = Upload { brought, ..begin(app, sender, request, metadata, length) };
     let id = upload.id;
     landing::promise(&app.engine, &upload, &[], 0).await?;
     let part = async { Ok(landing::open_part(&app.engine, id).await?) };
-    if let Err(e) = tokio::try_join!(part, count(&app, &upload)) {
+    if let Err(e) = tokio::try_join!(part, count(app, &upload)) {
         // It will hear of a failure and knows no address: nothing is kept for it.
         landing::discard(&app.engine, id).await?;
         return Err(e);
     }
     let mut response = HttpResponse::Created();
-    response.insert_header(("Location", format!("/tus/{id}")));
+    response.insert_header(("Location", format!("{}/{id}", sender.at)));
     if with_body || length == 0 {
         let writing = app.engine.busy.take(id).ok_or_else(busy)?;
-        let taken = append(&app, &upload, 0, checksum(&request)?, body, writing).await?;
+        let taken = append(app, sender, &upload, 0, checksum(request)?, body, writing).await?;
         response.insert_header(("Upload-Offset", taken.offset));
-        if let Some(original) = taken.original {
-            response.insert_header((ORIGINAL, original.to_string()));
-        }
+        sender.tell(&mut response, taken.original);
     }
     response.insert_header(("Upload-Expires", http_date(upload.expires_at)));
     Ok(response.finish())
 }
 
 /// An upload as its creation describes it.
-async fn begin(app: &App, device: &DeviceCaller, request: &HttpRequest, length: u64) -> Answer<Upload> {
-    let text = header(request, "upload-metadata").unwrap_or_default();
-    let metadata = Metadata::parse(text)?;
-    Ok(Upload {
+fn begin(app: &App, sender: &Sender, request: &HttpRequest, metadata: Metadata, length: u64) -> Upload {
+    Upload {
         id: UploadId(Uuid::now_v7()),
-        device: device.id,
-        person: device.person,
+        device: sender.device,
+        person: sender.person,
         length,
         digest: metadata.digest,
         name: metadata.name.into(),
         source: metadata.source,
         file_time: metadata.file_time,
         expires_at: app.engine.now() + app.engine.settings.upload_life,
-        metadata: text.to_owned(),
+        metadata: header(request, "upload-metadata").unwrap_or_default().to_owned(),
         concat: header(request, "upload-concat").map(str::to_owned),
         target: None,
         original: None,
         touched_at: app.engine.now(),
-    })
+        brought: None,
+    }
 }
 
 /// A device that did not offer a file first is counted against what it sends.
 async fn count(app: &App, upload: &Upload) -> Answer<()> {
     match upload.digest {
-        Some(digest) if !upload.is_partial() => Ok(landing::note(&app.engine, upload, digest).await?),
+        // What comes by a link is on nobody's device.
+        Some(digest) if !upload.is_partial() && upload.brought.is_none() => Ok(landing::note(&app.engine, upload, digest).await?),
         // A part of another upload is no file; what announced nothing is known when it has come.
         _ => Ok(()),
     }
@@ -173,9 +192,13 @@ async fn count(app: &App, upload: &Upload) -> Answer<()> {
 #[utoipa::path(responses((status = 200)))]
 #[head("/tus/{id}")]
 pub async fn show_upload(app: web::Data<App>, caller: Caller, request: HttpRequest, id: web::Path<Uuid>) -> Answer<HttpResponse> {
-    check_version(&request)?;
-    let app = app.into_inner();
-    let upload = find(&app, &caller, *id).await?;
+    show(&app.into_inner(), &Sender::of(&caller)?, &request, *id).await
+}
+
+/// The same, of whoever sends.
+pub async fn show(app: &App, sender: &Sender, request: &HttpRequest, id: Uuid) -> Answer<HttpResponse> {
+    check_version(request)?;
+    let upload = find(app, sender, id).await?;
     let mut response = HttpResponse::Ok();
     response.insert_header(("Upload-Length", upload.length)).insert_header(("Upload-Expires", http_date(upload.expires_at)));
     if !upload.metadata.is_empty() {
@@ -186,9 +209,10 @@ pub async fn show_upload(app: web::Data<App>, caller: Caller, request: HttpReque
     }
     match upload.original {
         Some(original) => {
-            response.insert_header((ORIGINAL, original.to_string())).insert_header(("Upload-Offset", upload.length));
+            sender.tell(&mut response, Some(original));
+            response.insert_header(("Upload-Offset", upload.length));
         }
-        None => match offset(&app, &upload, None).await {
+        None => match offset(app, &upload, None).await {
             Ok(offset) => drop(response.insert_header(("Upload-Offset", offset))),
             // While its parts are being joined, an upload has no offset that means anything.
             Err(e) if upload.is_final() && e.kind() == ProblemType::UploadBusy => {}
@@ -208,21 +232,25 @@ pub async fn append_upload(
     id: web::Path<Uuid>,
     body: web::Payload,
 ) -> Answer<HttpResponse> {
-    check_version(&request)?;
-    if header(&request, "content-type") != Some(BODY) {
+    more(&app.into_inner(), &Sender::of(&caller)?, &request, *id, body).await
+}
+
+/// The same, of whoever sends.
+pub async fn more(app: &App, sender: &Sender, request: &HttpRequest, id: Uuid, body: web::Payload) -> Answer<HttpResponse> {
+    check_version(request)?;
+    if header(request, "content-type") != Some(BODY) {
         return Err(Failure::new(ProblemType::ContentType, format!("Bytes of an upload come as {BODY}.")));
     }
-    let app = app.into_inner();
-    let claimed = number(&request, "upload-offset")?;
-    let checksum = checksum(&request)?;
-    let writing = app.engine.busy.take(UploadId(*id)).ok_or_else(busy)?;
-    let upload = find(&app, &caller, *id).await?;
+    let claimed = number(request, "upload-offset")?;
+    let checksum = checksum(request)?;
+    let writing = app.engine.busy.take(UploadId(id)).ok_or_else(busy)?;
+    let upload = find(app, sender, id).await?;
     if upload.is_final() {
         return Err(Failure::new(ProblemType::NotAllowed, "This upload is made of others; bytes cannot be added to it."));
     }
     let stands = match upload.original {
         Some(_) => upload.length,
-        None => offset(&app, &upload, Some(&writing)).await?,
+        None => offset(app, &upload, Some(&writing)).await?,
     };
     if claimed != stands {
         return Err(wrong_offset(stands, claimed));
@@ -231,18 +259,14 @@ pub async fn append_upload(
     if stands == upload.length && !upload.is_partial() {
         // The answer to the last PATCH was lost on its way, or its landing was interrupted; the device hears it again.
         if let Some(original) = app.engine.catalog.upload(upload.id, upload.device).await?.original {
-            return Ok(response
-                .insert_header(("Upload-Offset", upload.length))
-                .insert_header((ORIGINAL, original.to_string()))
-                .finish());
+            sender.tell(&mut response, Some(original));
+            return Ok(response.insert_header(("Upload-Offset", upload.length)).finish());
         }
     }
     landing::still_promised(&app.engine, &upload, stands).await?;
-    let taken = append(&app, &upload, stands, checksum, body, writing).await?;
+    let taken = append(app, sender, &upload, stands, checksum, body, writing).await?;
     response.insert_header(("Upload-Offset", taken.offset)).insert_header(("Upload-Expires", http_date(taken.expires_at)));
-    if let Some(original) = taken.original {
-        response.insert_header((ORIGINAL, original.to_string()));
-    }
+    sender.tell(&mut response, taken.original);
     Ok(response.finish())
 }
 
@@ -253,7 +277,7 @@ pub async fn end_upload(app: web::Data<App>, caller: Caller, request: HttpReques
     check_version(&request)?;
     let app = app.into_inner();
     let _writing = app.engine.busy.take(UploadId(*id)).ok_or_else(busy)?;
-    let upload = find(&app, &caller, *id).await?;
+    let upload = find(&app, &Sender::of(&caller)?, *id).await?;
     if upload.original.is_some() {
         return Err(Failure::new(
             ProblemType::NotAllowed,
@@ -276,9 +300,9 @@ fn wrong_offset(stands: u64, claimed: u64) -> Failure {
     )
 }
 
-async fn find(app: &App, caller: &Caller, id: Uuid) -> Answer<Upload> {
+async fn find(app: &App, sender: &Sender, id: Uuid) -> Answer<Upload> {
     let gone = || Failure::new(ProblemType::UploadGone, "This upload expired, was ended, or never was. Begin it again.");
-    match app.engine.catalog.upload(UploadId(id), caller.device()?.id).await {
+    match app.engine.catalog.upload(UploadId(id), sender.device).await {
         Ok(upload) if upload.original.is_none() && upload.expires_at < app.engine.now() => Err(gone()),
         Ok(upload) => Ok(upload),
         Err(CatalogError::NotFound) => Err(gone()),
@@ -287,23 +311,24 @@ async fn find(app: &App, caller: &Caller, id: Uuid) -> Answer<Upload> {
 }
 
 /// Creates an upload that is made of others, puts it together and lands it.
-async fn join(app: &App, device: &DeviceCaller, request: &HttpRequest, parts: &[UploadId]) -> Answer<HttpResponse> {
+async fn join(app: &App, sender: &Sender, request: &HttpRequest, metadata: Metadata, parts: &[UploadId]) -> Answer<HttpResponse> {
     if request.headers().contains_key("upload-length") {
         return Err(Failure::bad("An upload made of others has their length; leave Upload-Length out."));
     }
-    let length = joining::length_of(&app.engine, device.id, parts).await?;
-    let upload = begin(app, device, request, length).await?;
+    let length = joining::length_of(&app.engine, sender.device, parts).await?;
+    let upload = begin(app, sender, request, metadata, length);
     let writing = app.engine.busy.take(upload.id).ok_or_else(busy)?;
     // In the quota it takes the place of its parts; on the disk, both need to fit for a moment.
     landing::begin(&app.engine, &upload, parts).await?;
     count(app, &upload).await?;
     let original = joining::go_on(&app.engine, &upload, writing).await?;
-    Ok(HttpResponse::Created()
-        .insert_header(("Location", format!("/tus/{}", upload.id)))
+    let mut response = HttpResponse::Created();
+    response
+        .insert_header(("Location", format!("{}/{}", sender.at, upload.id)))
         .insert_header(("Upload-Offset", length))
-        .insert_header(("Upload-Expires", http_date(upload.expires_at)))
-        .insert_header((ORIGINAL, original.to_string()))
-        .finish())
+        .insert_header(("Upload-Expires", http_date(upload.expires_at)));
+    sender.tell(&mut response, Some(original));
+    Ok(response.finish())
 }
 
 /// Where an upload stands, as far as nobody else writes to it.
