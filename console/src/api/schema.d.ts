@@ -3826,6 +3826,8 @@ export interface components {
             /** @description Whether whoever asks likes it best. */
             favourite: boolean;
             film?: null | components["schemas"]["FilmVersion"];
+            /** @description Whether it is a picture that carries a film in its own file: the second before and after the press. `film` is about that then. */
+            film_inside: boolean;
             /**
              * Format: int32
              * @description Height in pixels as shown.

@@ -183,7 +183,13 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext 
         <a href={`/api/originals/${o.id}/bytes`} download={file} className="bg-accent text-on-accent mt-4 block rounded-lg px-4 py-2 text-center text-[15px] font-semibold no-underline hover:brightness-95">
           Download the original, {size(o.size)}
         </a>
-        {o.film?.state === "made" && <p className="mt-1.5 mb-0 text-[14px] text-soft">Played here is a version for browsers, {size(o.film.size ?? 0)}. The original is as it came.</p>}
+        {o.film?.state === "made" && !o.film_inside && <p className="mt-1.5 mb-0 text-[14px] text-soft">Played here is a version for browsers, {size(o.film.size ?? 0)}. The original is as it came.</p>}
+        {o.film_inside && (
+          <p className="mt-1.5 mb-0 text-[14px] text-soft">
+            In this file is a short film, too.{" "}
+            {o.film?.state === "made" ? `A version of it for browsers is played here, ${size(o.film.size ?? 0)}.` : o.film ? `It cannot be played here: ${o.film.why}.` : "It is being made ready to be played here."}
+          </p>
+        )}
         {o.derived && (
           <a href={`/api/originals/${o.id}/derived`} download={o.derived.name} className="mt-2 block text-center text-[14.5px] text-soft hover:text-ink">
             Download the JPEG made from it, {size(o.derived.size)}

@@ -179,13 +179,17 @@ const percent = (n: number) => (n < 0.1 ? `${(n * 100).toFixed(1)} %` : `${Math.
 /** The short film that belongs to a picture: it plays while the mouse is on its button, or from a press to its end. */
 function Moving({ original: o, box }: { original: Original; box: { left: number; top: number; width: number; height: number } }) {
   const [plays, setPlays] = useState<"hover" | "press" | "failed">();
-  const film = o.parts.find((p) => p.part === "motion");
-  if (!film) return null;
+  const [tried, setTried] = useState(0);
+  const part = o.parts.find((p) => p.part === "motion");
+  // One that this browser does not play has a version that it plays.
+  const sources = part ? [`/api/originals/${part.id}/bytes?look=true`, `/api/originals/${part.id}/film`] : o.film_inside && o.film?.state === "made" ? [`/api/originals/${o.id}/film`] : [];
+  if (sources.length === 0) return null;
+  const failed = () => (tried + 1 < sources.length ? setTried(tried + 1) : setPlays("failed"));
   return (
     <>
       {plays && plays !== "failed" && (
         <div className="pointer-events-none absolute overflow-hidden" style={box}>
-          <video autoPlay playsInline muted={plays === "hover"} loop={plays === "hover"} onEnded={() => setPlays(undefined)} onError={() => setPlays("failed")} src={`/api/originals/${film.id}/bytes?look=true`} className="absolute max-w-none object-cover" style={turnedIn(o.turned, box)} />
+          <video key={tried} autoPlay playsInline muted={plays === "hover"} loop={plays === "hover"} onEnded={() => setPlays(undefined)} onError={failed} src={sources[tried]} className="absolute max-w-none object-cover" style={turnedIn(o.turned, box)} />
         </div>
       )}
       <button

@@ -74,7 +74,7 @@ impl Catalog {
              ), pictures AS (
                  INSERT INTO job (kind, key, priority, due) SELECT 'preview', id, 20, $14 FROM added {WISH}
              ), films AS (
-                 INSERT INTO job (kind, key, priority, due) SELECT 'film', id, 26, $14 FROM added WHERE $9 = 'video' {WISH}
+                 INSERT INTO job (kind, key, priority, due) SELECT 'film', id, 26, $14 FROM added WHERE $9 = 'video' OR $13->>'film_inside' IS NOT NULL {WISH}
              ), copies AS (
                  INSERT INTO job (kind, key, store, priority, due) SELECT 'replicate', a.id, s.id, 13, $14 FROM added a, store s {WISH}
              ), made AS (

@@ -56,7 +56,7 @@ impl Catalog {
                  WHERE o.preview = 'waiting' AND o.held_at IS NULL AND o.gone_at IS NULL
                  UNION ALL
                  SELECT 'film', o.id, NULL, 26, $3 FROM few o JOIN standing h ON h.original = o.id AND h.place = $4 AND h.good
-                 WHERE o.kind = 'video' AND o.held_at IS NULL AND o.gone_at IS NULL AND NOT EXISTS (SELECT 1 FROM film f WHERE f.original = o.id)
+                 WHERE (o.kind = 'video' OR o.facts ->> 'film_inside' IS NOT NULL) AND o.held_at IS NULL AND o.gone_at IS NULL AND NOT EXISTS (SELECT 1 FROM film f WHERE f.original = o.id)
                  UNION ALL
                  -- Not where its row says that it should be.
                  SELECT 'hold', o.id, NULL, 19, $3 FROM few o WHERE CASE

@@ -246,7 +246,7 @@ impl Catalog {
             wish!(from without.select(work_for!(Kind::Replicate, key, store::id.nullable(), 13, now))).execute(c).await?;
             due_for(c, Kind::Preview, &[id.0], 20, now).await?;
             due_for(c, Kind::Group, &[id.0], 18, now).await?;
-            if facts.kind == Some(MediaKind::Video) {
+            if facts.kind == Some(MediaKind::Video) || facts.film_inside.is_some() {
                 due_for(c, Kind::Film, &[id.0], 26, now).await?;
             }
             if held_at.is_some() {

@@ -5,14 +5,15 @@ use std::collections::{HashMap, HashSet};
 use chrono::{DateTime, NaiveDateTime, Utc};
 use diesel::{
     sql_query,
-    sql_types::{Array, Text, Uuid as SqlUuid},
+    sql_types::{Array, Jsonb, Nullable, Text, Uuid as SqlUuid},
 };
+use serde_json::Value;
 use uuid::Uuid;
-use ypogeion_core::{OriginalId, PersonId, caption::Caption, filing::FiledPath, ledger::WordsRecord};
+use ypogeion_core::{OriginalId, PersonId, caption::Caption, capture::FilmInside, filing::FiledPath, ledger::WordsRecord};
 
 use crate::{
     Catalog, CatalogError, DECIDED, Result, columns::PathColumn, db::*, originals::Touched, shots::lock_pictures,
-    wishes::ledgers_due, work::Kind,
+    wishes::{due_for, ledgers_due}, work::Kind,
 };
 
 /// What is said about a picture.
@@ -40,7 +41,16 @@ pub enum Change {
     AsInFile,
 }
 
-/// A file that was read before words were.
+/// What such a file says.
+#[derive(Clone, Debug)]
+pub struct Says {
+    /// Its words.
+    pub words: Caption,
+    /// The film that it carries.
+    pub film: Option<FilmInside>,
+}
+
+/// A file that was read before words were, or before films were looked for.
 #[derive(Clone, Debug)]
 pub struct Unread {
     /// Which.
@@ -171,12 +181,13 @@ impl Catalog {
         Ok(all)
     }
 
-    /// Files that were read before words were, from one on (without it), no more than `limit`.
+    /// Files that were read before words were, and pictures that were before films were looked for in them; from one on (without it), no more than `limit`.
     pub async fn words_unread(&self, after: OriginalId, limit: i64) -> Result<Vec<Unread>> {
         let mut c = self.connection().await?;
-        let kinds = ["photo", "raw", "video", "sidecar"];
+        let others = original::kind.eq_any(["raw", "video", "sidecar"]).and(not(original::facts.has_key("caption")));
+        let unread = original::kind.eq("photo").and(not(original::facts.has_key("film_inside"))).or(others);
         let unread = original::table
-            .filter(is_living().and(not(original::facts.has_key("caption"))).and(original::kind.eq_any(kinds)))
+            .filter(is_living().and(unread))
             .filter(original::id.gt(after.0))
             .order(original::id)
             .limit(limit)
@@ -186,22 +197,28 @@ impl Catalog {
     }
 
     /// What such files say, or that they were looked at. Returns those that say anything.
-    pub async fn words_read(&self, read: &[(OriginalId, Caption)]) -> Result<Vec<Touched>> {
-        let of = |part: fn(&Caption) -> &str| -> Vec<String> { read.iter().map(|(_, words)| part(words).to_owned()).collect() };
+    pub async fn words_read(&self, read: &[(OriginalId, Says)], now: DateTime<Utc>) -> Result<Vec<Touched>> {
+        let of = |part: fn(&Caption) -> &str| -> Vec<String> { read.iter().map(|(_, says)| part(&says.words).to_owned()).collect() };
         let ids: Vec<Uuid> = read.iter().map(|(id, _)| id.0).collect();
+        let json = |film: &FilmInside| serde_json::to_value(film).expect("two numbers");
+        let films: Vec<Option<Value>> = read.iter().map(|(_, says)| says.film.as_ref().map(json)).collect();
+        let with_films: Vec<Uuid> = read.iter().filter(|(_, says)| says.film.is_some()).map(|(id, _)| id.0).collect();
         let mut c = self.async_commit_connection().await?;
         let rows = whole!(c, {
             lock_pictures(c, &ids).await?;
             // Text: joined with rows that are handed in.
             sql_query(
-                "UPDATE original o SET facts = o.facts || jsonb_build_object('title', nullif(u.title, ''), 'caption', nullif(u.caption, ''))
-                 FROM unnest($1, $2, $3) AS u (id, title, caption) WHERE o.id = u.id",
+                "UPDATE original o SET facts = jsonb_build_object('title', nullif(u.title, ''), 'caption', nullif(u.caption, '')) || o.facts
+                     || jsonb_build_object('film_inside', u.film)
+                 FROM unnest($1, $2, $3, $4) AS u (id, title, caption, film) WHERE o.id = u.id",
             )
             .bind::<Array<SqlUuid>, _>(&ids)
             .bind::<Array<Text>, _>(of(|w| &w.title))
             .bind::<Array<Text>, _>(of(|w| &w.caption))
+            .bind::<Array<Nullable<Jsonb>>, _>(&films)
             .execute(c)
             .await?;
+            due_for(c, Kind::Film, &with_films, 26, now).await?;
             let says = words::table.filter(words::original.eq_any(&ids).and(words::of_file)).select(words::original);
             let rows: Vec<(Uuid, Uuid, NaiveDateTime)> = original::table
                 .filter(original::id.eq_any(says))
@@ -211,6 +228,9 @@ impl Catalog {
             Ok::<_, CatalogError>(rows)
         })
         .await?;
+        if !with_films.is_empty() {
+            self.work_added(&[Kind::Film]);
+        }
         let touched = |(person, id, taken_local)| Touched { person: PersonId(person), id: OriginalId(id), taken_local };
         Ok(rows.into_iter().map(touched).collect())
     }

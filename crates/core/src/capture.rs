@@ -56,8 +56,19 @@ pub struct Facts {
     pub caption: Option<String>,
     /// The identifier that a still and its moving half share.
     pub pair: Option<String>,
+    /// The film that a picture carries in its own file.
+    pub film_inside: Option<FilmInside>,
     /// What could not be read, in a few words.
     pub problem: Option<String>,
+}
+
+/// Where in a picture's file its film is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FilmInside {
+    /// Bytes before it.
+    pub at: u64,
+    /// Its own.
+    pub length: u64,
 }
 
 fn is_zero(n: &u8) -> bool {

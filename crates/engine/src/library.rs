@@ -16,6 +16,7 @@ use ypogeion_core::{
     find::days::Span,
     kind::MediaKind,
     layers::{self, Place},
+    shot::Part,
     proportion::proportion,
     state::Layer,
     words::count,
@@ -117,10 +118,20 @@ pub async fn page(
             favourite: c.favourite,
             words: c.words,
             own: c.own,
-            company: c.company.split(',').filter(|p| !p.is_empty()).map(str::to_owned).collect(),
+            company: company(&c.company, c.facts.film_inside.is_some()),
         })
         .collect();
     Ok((originals, last))
+}
+
+/// What else belongs to a picture, with what is in its own file.
+fn company(parts: &str, film_inside: bool) -> Vec<String> {
+    let mut all: Vec<String> = parts.split(',').filter(|p| !p.is_empty()).map(str::to_owned).collect();
+    let moving = Part::Motion.word();
+    if film_inside && !all.iter().any(|part| part == moving) {
+        all.push(moving.to_owned());
+    }
+    all
 }
 
 /// Makes pictures that somebody sees their favourites, or not any more. Returns how many were there.
@@ -224,6 +235,7 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
     let near = places::near(engine, &row).await?;
     let (time_said, place_said) = given::said(engine, row.id).await?;
     let rule = CaptureRule::from_word(&row.taken_rule);
+    let film_inside = row.facts.film_inside.is_some();
     let derived = engine.catalog.derived_from(row.id).await?;
     let derived = derived.map(|d| DerivedFile { name: last_of(d.path.as_str()), size: d.size });
     let parts = engine.catalog.parts_of(row.shot).await?;
@@ -237,7 +249,8 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
         albums,
         favourite: engine.catalog.is_favourite(viewer, row.shot).await?,
         put_away: own && row.put_away,
-        film: if row.kind == MediaKind::Video.word() { film(engine, row.id).await? } else { None },
+        film: if row.kind == MediaKind::Video.word() || film_inside { film(engine, row.id).await? } else { None },
+        film_inside,
         words: said(engine, row.shot, own).await?,
         at,
         newer,

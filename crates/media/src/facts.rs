@@ -10,7 +10,7 @@ use chrono::{NaiveDate, NaiveDateTime, NaiveTime, TimeDelta};
 use exif::{Context, Exif, In, Rational, Tag, Value};
 use ypogeion_core::{caption, capture::Facts, kind::MediaKind};
 
-use crate::{embedded, heif, iptc, maker, pixels, sniff, video, words, xmp};
+use crate::{embedded, heif, inside, iptc, maker, pixels, sniff, video, words, xmp};
 
 /// Reads the facts of the file at `path`, which its device called `name`.
 ///
@@ -74,6 +74,12 @@ fn fill(facts: &mut Facts, path: &Path, name: &str) -> Result<(), String> {
     if kind == MediaKind::Raw && facts.exif_original.is_none() {
         // Some cameras keep what they know in the JPEG inside.
         from_embedded(facts, &mut file);
+    }
+    if matches!(media_type, "image/jpeg" | "image/heic" | "image/avif") {
+        match inside::film(&mut file) {
+            Ok(film) => facts.film_inside = film,
+            Err(_) => problem = Some("it ends too early".to_owned()),
+        }
     }
     if kind == MediaKind::Photo {
         match size_shown(path, media_type, facts.orientation) {

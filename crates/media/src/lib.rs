@@ -2,7 +2,7 @@
 //!
 //! * [`sniff`] tells the kind of a file from its first bytes.
 //! * [`facts`] reads when and with what it was taken; [`xmp`], [`words`] and [`maker`] read what programs, exports and makers
-//!   wrote, [`embedded`] finds the picture inside a raw file.
+//!   wrote, [`embedded`] finds the picture inside a raw file, [`inside`] the film inside a picture.
 //! * [`derived`] makes a JPEG from a HEIC.
 //! * [`preview`] draws the small and the large preview, with [`colour`]s as they were meant; [`heif`] and [`video`] are the two kinds of file for which it asks
 //!   Debian's libraries.
@@ -18,6 +18,7 @@ pub mod embedded;
 pub mod facts;
 pub mod gpx;
 mod heif;
+pub mod inside;
 mod iptc;
 pub mod maker;
 mod pixels;

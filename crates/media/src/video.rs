@@ -2,13 +2,20 @@
 //!
 //! Both are run through `timeout`, so that they end even when the worker that started them was killed.
 
-use std::{ffi::OsString, path::Path, process::Command};
+use std::{
+    ffi::{OsStr, OsString},
+    path::Path,
+    process::Command,
+};
 
 use chrono::{DateTime, NaiveDateTime};
 use image::RgbImage;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use ypogeion_core::{caption, capture::Facts};
+use ypogeion_core::{
+    caption,
+    capture::{Facts, FilmInside},
+};
 
 use crate::maker;
 
@@ -33,11 +40,15 @@ pub enum Film {
 
 /// Has ffprobe look at a video.
 fn probed(path: &Path, media_type: &str) -> Result<Value, String> {
+    probed_in(only(media_type)?, &as_file(path))
+}
+
+fn probed_in(only: [&str; 6], source: &OsStr) -> Result<Value, String> {
     let output = tool("ffprobe", SECONDS)
         .args(["-v", "error", "-print_format", "json", "-show_format", "-show_streams"])
-        .args(only(media_type)?)
+        .args(only)
         .arg("-i")
-        .arg(as_file(path))
+        .arg(source)
         .output()
         .map_err(|e| format!("ffprobe could not be started: {e}"))?;
     if !output.status.success() {
@@ -66,6 +77,36 @@ pub(crate) fn film(path: &Path, media_type: &str, to: &Path) -> Result<Film, Str
     if plays(&probe, media_type) {
         return Ok(Film::Plays);
     }
+    made(only(media_type)?, &as_file(path), &probe, &coded(), to)
+}
+
+/// Takes the film out that a picture carries, as browsers play it: as it is, if they do, or made anew; without anything that is said in it.
+pub(crate) fn film_inside(path: &Path, film: FilmInside, to: &Path) -> Result<Film, String> {
+    let media_type = "video/mp4";
+    let mut only = only(media_type)?;
+    let end = film.at.checked_add(film.length).ok_or("there is no film in this picture")?;
+    // Its reader sees no byte before it, nor behind it.
+    if let Some(protocols) = only.last_mut() {
+        *protocols = "file,subfile";
+    }
+    let mut source = OsString::from(format!("subfile,,start,{},end,{end},,:", film.at));
+    source.push(as_file(path));
+    let probe = probed_in(only, &source)?;
+    let how = if plays(&probe, media_type) { vec!["-c".to_owned(), "copy".to_owned()] } else { coded() };
+    made(only, &source, &probe, &how, to)
+}
+
+/// How a film is made anew: H.264 and AAC.
+fn coded() -> Vec<String> {
+    let size =
+        format!("scale='min({FILM},iw)':'min({FILM},ih)':force_original_aspect_ratio=decrease:force_divisible_by=2,format=yuv420p");
+    let video = ["-c:v", "libx264", "-preset", "veryfast", "-crf", "23", "-profile:v", "high", "-threads", "1"];
+    let audio = ["-c:a", "aac", "-b:a", "128k", "-ac", "2"];
+    ["-vf", &size].iter().chain(&video).chain(&audio).map(|s| (*s).to_owned()).collect()
+}
+
+/// Makes a version of a film, in MP4, that plays before all of it has come.
+fn made(only: [&str; 6], source: &OsStr, probe: &Value, how: &[String], to: &Path) -> Result<Film, String> {
     let seconds = probe["format"]["duration"].as_str().and_then(|d| d.parse::<f64>().ok()).filter(|d| d.is_finite() && *d >= 0.0);
     let seconds = seconds.ok_or("nobody knows how long this film is")?;
     if seconds > LONGEST_FILM {
@@ -74,15 +115,12 @@ pub(crate) fn film(path: &Path, media_type: &str, to: &Path) -> Result<Film, Str
     let (each, first) = FILM_SECONDS;
     let output = tool("ffmpeg", &format!("{:.0}", first + each * seconds))
         .args(["-v", "error", "-nostdin", "-y", "-threads", "1"])
-        .args(only(media_type)?)
+        .args(only)
         .arg("-i")
-        .arg(as_file(path))
-        .args(["-map", "0:v:0", "-map", "0:a:0?", "-sn", "-dn", "-map_metadata", "-1", "-map_chapters", "-1", "-vf"])
-        .arg(format!(
-            "scale='min({FILM},iw)':'min({FILM},ih)':force_original_aspect_ratio=decrease:force_divisible_by=2,format=yuv420p"
-        ))
-        .args(["-c:v", "libx264", "-preset", "veryfast", "-crf", "23", "-profile:v", "high", "-threads", "1"])
-        .args(["-c:a", "aac", "-b:a", "128k", "-ac", "2", "-movflags", "+faststart", "-f", "mp4"])
+        .arg(source)
+        .args(["-map", "0:v:0", "-map", "0:a:0?", "-sn", "-dn", "-map_metadata", "-1", "-map_chapters", "-1"])
+        .args(how)
+        .args(["-movflags", "+faststart", "-f", "mp4"])
         .arg(as_file(to))
         .output()
         .map_err(|e| format!("ffmpeg could not be started: {e}"))?;
@@ -231,6 +269,29 @@ mod tests {
             assert!(!bytes.windows(8).any(|w| w == b"The weir"), "nothing that the original says goes along");
             let place = |name: &[u8]| bytes.windows(4).position(|w| w == name).unwrap();
             assert!(place(b"moov") < place(b"mdat"), "it plays before all of it has come");
+        }
+    }
+
+    #[rstest]
+    #[case(&["-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "aac", "-metadata", "title=The weir"])]
+    #[case(&["-c:v", "libx265", "-x265-params", "log-level=none", "-tag:v", "hvc1", "-c:a", "aac", "-metadata", "title=The weir"])]
+    fn a_film_inside_a_picture_is_taken_out(#[case] arguments: &[&str]) {
+        let (folder, path) = drawn("a.mp4", arguments);
+        let film = std::fs::read(&path).unwrap();
+        let picture = folder.path().join("picture");
+        std::fs::write(&picture, [&[0xff; 3000][..], &film, b"what its maker wrote behind it"].concat()).unwrap();
+        let inside = crate::inside::film(&mut std::fs::File::open(&picture).unwrap()).unwrap().unwrap();
+        assert_eq!((inside.at, inside.length), (3000, film.len() as u64));
+        let to = folder.path().join("new");
+        assert_eq!(film_inside(&picture, inside, &to), Ok(Film::Made));
+        let (own, made) = (probed(&path, "video/mp4").unwrap(), probed(&to, "video/mp4").unwrap());
+        assert!(plays(&made, "video/mp4"));
+        assert_eq!(own["streams"][0]["nb_frames"], made["streams"][0]["nb_frames"]);
+        let bytes = std::fs::read(&to).unwrap();
+        assert!(!bytes.windows(8).any(|w| w == b"The weir"), "nothing that it says goes along");
+        for wrong in [(0, 3000), (2990, inside.length), (3000, 400), (u64::MAX, 9), (1 << 40, 1 << 40)] {
+            let wrong = FilmInside { at: wrong.0, length: wrong.1 };
+            assert!(film_inside(&picture, wrong, &to).is_err(), "{wrong:?}");
         }
     }
 

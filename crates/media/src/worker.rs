@@ -172,6 +172,9 @@ fn answer(request: Request) -> Reply {
                 // What plays before all of it has come is written twice: its end goes to its beginning.
                 confined(&[&from, &to], &[&to])?;
                 let facts = facts::read(&from.path, &name);
+                if let Some(inside) = facts.film_inside {
+                    return video::film_inside(&from.path, inside, &to.path);
+                }
                 let media_type = facts.media_type.filter(|t| t.starts_with("video/")).ok_or("this is no film")?;
                 video::film(&from.path, &media_type, &to.path)
             };
@@ -319,7 +322,7 @@ impl Pool {
         }
     }
 
-    /// Makes a version of a film that browsers play, of at most so many bytes, unless they play it as it is; the error is a sentence for a person.
+    /// Makes a version of a film that browsers play, of at most so many bytes, unless they play it as it is, or takes the film out that a picture carries; the error is a sentence for a person.
     pub fn film(&self, path: &Path, name: &str, to: &Path, most: u64) -> Result<Film, String> {
         match self.ask(&Request::Film { path: path.to_owned(), name: name.to_owned(), to: to.to_owned(), most }) {
             Some(Reply::Film(made)) => made,

@@ -176,6 +176,8 @@ pub struct Original {
     pub words: PictureWords,
     /// Of a film: what browsers can do with it. None: nobody has looked yet, or it is none.
     pub film: Option<FilmVersion>,
+    /// Whether it is a picture that carries a film in its own file: the second before and after the press. `film` is about that then.
+    pub film_inside: bool,
     /// Where it is in the member's library, as the console's page says it in its address: its month, and how many pictures of that are newer
     /// (`2026-04.37`). None: another file stands for its picture there.
     pub at: Option<String>,

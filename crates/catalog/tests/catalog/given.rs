@@ -4,7 +4,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, SimpleAsyncConnection};
 use rstest::rstest;
 use ypogeion_catalog::{
     given::{Moved, Place, Time, Turned},
-    words::Change,
+    words::{Change, Says},
 };
 use ypogeion_core::{OriginalId, caption::Caption, capture::Facts, spot::Spot, turn::Turn};
 
@@ -288,11 +288,11 @@ async fn nobody_waits_in_a_circle_for_the_files_of_a_picture() {
             let change = Change::Write { title: Some(format!("{round}")), caption: None };
             catalog.write_words(person, &some, &change, now).await.map(drop)
         });
-        let (catalog, some) = (w.catalog.clone(), files.iter().rev().copied().collect::<Vec<_>>());
+        let (catalog, now, some) = (w.catalog.clone(), w.now, files.iter().rev().copied().collect::<Vec<_>>());
         all.spawn(async move {
             let read: Vec<_> =
-                some.into_iter().map(|id| (id, Caption { title: String::new(), caption: "read".into() })).collect();
-            catalog.words_read(&read).await.map(drop)
+                some.into_iter().map(|id| (id, Says { words: Caption { title: String::new(), caption: "read".into() }, film: None })).collect();
+            catalog.words_read(&read, now).await.map(drop)
         });
         while let Some(done) = all.join_next().await {
             done.unwrap().unwrap();

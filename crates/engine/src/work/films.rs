@@ -36,7 +36,8 @@ pub(super) async fn make(engine: &Arc<Engine>, job: &Job) -> Result<Ended> {
         other => other?,
     };
     let place = engine.settings.film_path(row.id);
-    if row.kind != MediaKind::Video.word() || row.held.is_some() {
+    let has_film = row.kind == MediaKind::Video.word() || row.facts.film_inside.is_some();
+    if !has_film || row.held.is_some() {
         return Ok(Ended::Done);
     }
     if let Some(Film::Plays | Film::None(_)) = engine.catalog.film(row.id).await? {

@@ -1,10 +1,10 @@
-//! Reading what files say in words, once, of those that came before words were read.
+//! Reading what files say in words, once, of those that came before words were read; and which pictures carry a film, of those that came before that was looked for.
 
 use std::sync::Arc;
 
 use chrono::TimeDelta;
-use ypogeion_catalog::words::Unread;
-use ypogeion_core::{OriginalId, caption::Caption};
+use ypogeion_catalog::words::{Says, Unread};
+use ypogeion_core::{OriginalId, caption::Caption, capture::Facts};
 use ypogeion_library::LibraryError;
 
 use super::ended::Ended;
@@ -34,13 +34,13 @@ pub(super) async fn read(engine: &Arc<Engine>) -> Result<Ended> {
                 None => left = true,
             }
         }
-        engine.live.changed(&each(engine.catalog.words_read(&read).await?));
+        engine.live.changed(&each(engine.catalog.words_read(&read, engine.now()).await?));
     }
     Ok(if left { Ended::Later(engine.now() + LOOK_AGAIN) } else { Ended::Done })
 }
 
 /// What a file says; none, if it cannot be read now.
-async fn words_of(engine: &Arc<Engine>, file: Unread) -> Result<Option<Caption>> {
+async fn words_of(engine: &Arc<Engine>, file: Unread) -> Result<Option<Says>> {
     let (reader, name) = (Arc::clone(engine), file.name);
     let looked = at_home::look_at(engine, file.id, file.path, move |library, path| {
         let place = match library.place_to_read(path) {
@@ -51,7 +51,8 @@ async fn words_of(engine: &Arc<Engine>, file: Unread) -> Result<Option<Caption>>
     });
     match looked.await {
         Ok((facts, _)) => {
-            Ok(facts.map(|f| Caption { title: f.title.unwrap_or_default(), caption: f.caption.unwrap_or_default() }))
+            let words = |f: Facts| Caption { title: f.title.unwrap_or_default(), caption: f.caption.unwrap_or_default() };
+            Ok(facts.map(|f| Says { film: f.film_inside, words: words(f) }))
         }
         Err(Error::Elsewhere(_)) => Ok(None),
         Err(e) => Err(e),

@@ -6,10 +6,12 @@ use std::{
     process::Command,
 };
 
+use chrono::NaiveDate;
 use reqwest::Method;
 use rustix::process::{Pid, Signal, kill_process};
 use serde_json::{Value, json};
-use ypogeion_rehearsal::{house::Console, wait_for};
+use ypogeion_demo::{camera, scenes};
+use ypogeion_rehearsal::{browser::Browser, house::Console, wait_for};
 
 use crate::{
     common::{Raw, World, metadata, world},
@@ -219,4 +221,67 @@ async fn a_film_is_played_in_the_console() {
     l.until("the film to run", "document.querySelector('video').currentTime > 0.3").await;
     assert_eq!(l.browser.barriers().await.unwrap(), Vec::<String>::new());
     assert_eq!(l.browser.complaints().await.unwrap(), Vec::<String>::new());
+}
+
+/// A picture as a phone writes it that keeps the second before and after the press in the same file.
+fn with_film(n: u64, film: &[u8]) -> Vec<u8> {
+    let time = NaiveDate::from_ymd_opt(2026, 4, 12).unwrap().and_hms_opt(10, 0, n as u32).unwrap();
+    let shot = camera::Shot::new(camera::Camera::of_device(0), time, scenes::Scene::Weir.place(), &mut scenes::Rng::new(n));
+    let still = camera::jpeg(&scenes::draw(scenes::Scene::Weir, n, 0.0, 640, 480), &shot).unwrap();
+    [&still[..], film].concat()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_picture_that_carries_a_film_moves() {
+    let mut w = world().await;
+    let phone = w.raw_device("Junos").await;
+    let originals = [with_film(1, &film("a.mp4", &H264)), with_film(2, &film("a.mp4", &HEVC)), with_film(3, b"ftyp, and no film")];
+    for (n, bytes) in originals.iter().enumerate() {
+        send(&phone, &format!("IMG_000{n}.JPG"), bytes).await;
+    }
+    let ids: Vec<String> = (0..3).map(|n| id(&w, &format!("IMG_000{n}.JPG"))).collect();
+    for id in &ids[..2] {
+        let made = looked_at(&w, id).await;
+        assert_eq!(made["state"], "made", "{made}");
+    }
+    let detail = async |who: &Console, n: usize| who.ask(Method::GET, &format!("api/originals/{}", ids[n]), None).await.unwrap();
+    let none = detail(&w.keeper, 2).await;
+    assert_eq!((&none["film_inside"], &none["film"], &none["kind"]), (&json!(false), &Value::Null, &json!("photo")));
+    // It is a picture, kept whole, and says on the sheet that it moves.
+    let sheet = w.keeper.ask(Method::GET, "api/originals", None).await.unwrap();
+    let moving: Vec<&Value> = sheet["originals"].as_array().unwrap().iter().map(|c| &c["company"]).collect();
+    assert_eq!(moving, [&json!([]), &json!(["motion"]), &json!(["motion"])], "newest first: {sheet}");
+    for (n, original) in originals.iter().enumerate() {
+        assert!(&w.keeper.bytes(&format!("api/originals/{}/bytes", ids[n])).await.unwrap() == original);
+    }
+    let made = w.folder.path().join("made.mp4");
+    for id in &ids[..2] {
+        fs::write(&made, w.keeper.bytes(&format!("api/originals/{id}/film")).await.unwrap()).unwrap();
+        let probe = ["-v", "error", "-show_entries", "stream=codec_name", "-of", "csv=p=0"];
+        let probe = Command::new("ffprobe").args(probe).arg(&made).output().unwrap();
+        assert_eq!(String::from_utf8(probe.stdout).unwrap().split_whitespace().collect::<Vec<_>>(), ["h264", "aac"]);
+    }
+    // One that came before films were looked for in pictures is read once more, and loses nothing by that.
+    w.sql("UPDATE original SET facts = facts - 'film_inside' || jsonb_build_object('title', 'The weir')");
+    w.sql("DELETE FROM film; INSERT INTO job (kind, key, priority, due) VALUES ('words', '00000000-0000-0000-0000-000000000000', 25, now())");
+    fs::remove_dir_all(w.folder.path().join("data/films")).unwrap();
+    w.house.kill_service();
+    w.house.start_service().await.unwrap();
+    w.keeper = w.house.keeper().await.unwrap();
+    assert_eq!(looked_at(&w, &ids[1]).await["state"], "made");
+    let again = detail(&w.keeper, 0).await;
+    assert_eq!((&again["film_inside"], &again["words"]["title"]), (&json!(true), &json!("The weir")), "{again}");
+    assert_eq!(w.sql("SELECT count(*) FROM original WHERE NOT facts ? 'film_inside'").trim(), "0");
+    // And it plays, on its page.
+    assert_eq!(looked_at(&w, &ids[0]).await["state"], "made");
+    let browser = Browser::start(1280, 800).await.unwrap();
+    browser.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
+    browser.page.goto(w.house.http.join(&format!("library/{}", ids[0])).unwrap().as_str()).await.unwrap();
+    browser.wait_for_text("In this file is a short film, too.").await.unwrap();
+    browser.click("Play its moving part").await.unwrap();
+    let plays = "const v = document.querySelector('video'); return Boolean(v && v.src.endsWith('/film') && v.readyState > 1)";
+    wait_for("its moving part", 20, async || Ok((browser.page.execute(plays, vec![]).await? == json!(true)).then_some(())))
+        .await
+        .unwrap();
+    assert_eq!(browser.barriers().await.unwrap(), Vec::<String>::new());
 }
