@@ -4,7 +4,7 @@ import { Navigate, Route, Routes, useLocation } from "react-router";
 import { useLive, useMe } from "./api/hooks";
 import { Account, Activity, Adopt, AlbumPage, Albums, BroughtPage, Devices, Door, fetchPages, Folders, Library, Night, Offsite, PageThatCame, Places, Restore, Settings } from "./pages";
 import { Overview } from "./pages/overview";
-import { Short } from "./pages/short";
+import { CountedFiles, Short } from "./pages/copies";
 import { SignIn } from "./pages/sign-in";
 import { Shell } from "./shell";
 import { AddingPlace } from "./ui/adding";
@@ -63,6 +63,7 @@ export function App() {
             <Route path="/devices" element={<Devices me={me.data} />} />
             {keeper && <Route path="/offsite" element={<Offsite />} />}
             {keeper && <Route path="/offsite/too-few" element={<Short />} />}
+            {keeper && <Route path="/offsite/files/:which" element={<CountedFiles />} />}
             <Route path="/restore" element={<Restore me={me.data} />} />
             {/* Also for who may not: it is no picture's name. */}
             <Route path="/library/adopt" element={keeper ? <Adopt /> : <Navigate to="/library" replace />} />

@@ -97,7 +97,7 @@ impl Size {
 }
 
 /// What [`make`] draws, and under which names: another number when that changes, so that nobody keeps what an earlier one drew.
-pub const EDITION: u32 = 2;
+pub const EDITION: u32 = 3;
 
 /// Fills `folder` with one folder for each device. `tell` hears how many of how many pictures are drawn, from any thread.
 pub fn make(folder: &Path, seed: u64, size: Size, tell: &(dyn Fn(usize, usize) + Sync)) -> io::Result<()> {
@@ -122,6 +122,7 @@ pub fn make(folder: &Path, seed: u64, size: Size, tell: &(dyn Fn(usize, usize) +
     oddities(folder, &shots)?;
     if size.moving {
         moving(folder, seed)?;
+        carrying(folder, &shots)?;
     }
     Ok(())
 }
@@ -280,6 +281,19 @@ fn moving(folder: &Path, seed: u64) -> io::Result<()> {
     fs::remove_file(&jpeg)?;
     made?;
     fs::File::options().append(true).open(&path)?.set_modified(SystemTime::from(time))
+}
+
+/// Some pictures of Piet's phone carry the second around the press in their own files.
+fn carrying(folder: &Path, shots: &[Planned]) -> io::Result<()> {
+    for p in shots.iter().filter(|s| s.device == 1).skip(2).step_by(9).take(2) {
+        let path = path_of(folder, p.device, p.source, &p.name);
+        let film = path.with_extension("film.mp4");
+        video(&film, p.scene, p.seed, p.shot.instant(), false, false)?;
+        let whole = [fs::read(&path)?, fs::read(&film)?].concat();
+        fs::remove_file(&film)?;
+        write(&path, &whole, p.shot.instant())?;
+    }
+    Ok(())
 }
 
 fn video(path: &Path, scene: Scene, seed: u64, time: DateTime<FixedOffset>, local: bool, pair: bool) -> io::Result<()> {

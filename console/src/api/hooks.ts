@@ -161,11 +161,11 @@ export const useHolding = (enabled = true) =>
     enabled,
   });
 
-/** Originals with too few copies, page by page. */
-export const useShort = () =>
-  useInfiniteQuery<Schemas["ShortOriginals"], Failure, { pages: Schemas["ShortOriginals"][] }, readonly string[], string | undefined>({
-    queryKey: keys.short,
-    queryFn: ({ pageParam }) => ask(`/api/copies/short?limit=100${pageParam ? `&after=${encodeURIComponent(pageParam)}` : ""}`),
+/** Files with their copies, page by page: `short`, or what a number of the overview counts. */
+export const useCopies = (which: string) =>
+  useInfiniteQuery<Schemas["CopiedFiles"], Failure, { pages: Schemas["CopiedFiles"][] }, readonly string[], string | undefined>({
+    queryKey: keys.copies(which),
+    queryFn: ({ pageParam }) => ask(`/api/copies/${which}?limit=100${pageParam ? `&after=${encodeURIComponent(pageParam)}` : ""}`),
     initialPageParam: undefined,
     getNextPageParam: (last) => last.next ?? undefined,
   });

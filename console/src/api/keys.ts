@@ -8,7 +8,7 @@ export const keys = {
   me: ["me"],
   sessions: ["sessions"],
   overview: ["overview"],
-  short: ["overview", "short"],
+  copies: (which: string) => ["overview", "copies", which],
   /** All that is told of months, and what of them was looked for. */
   months: ["library", "months"],
   monthsOf: ({ find, album }: Among) => [...within(album), "months", find],

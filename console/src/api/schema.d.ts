@@ -235,15 +235,18 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/copies/short": {
+    "/api/copies/{which}": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Which originals have too few copies: a page of them, and what each needs. */
-        get: operations["list_short"];
+        /**
+         * Files of the household with their copies, a page of them: `short` (too few copies, and what each needs), or what a number of the overview counts (`home`,
+         *     `offsite`, `exposed`, `proven`, `unproven`, `damaged`, `coming`).
+         */
+        get: operations["list_copies"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2644,6 +2647,34 @@ export interface components {
             /** @description User name, for programs that ask for one. */
             user: string;
         };
+        /** @description One file with its copies. */
+        CopiedFile: {
+            /**
+             * Format: uuid
+             * @description The original.
+             */
+            id: string;
+            /** @description What the rule of three copies lacks; none: nothing. */
+            needs?: string | null;
+            /** @description Where it is in the library. */
+            path: string;
+            /** @description Whose it is. */
+            person: string;
+            /** @description Where it has good copies. */
+            places: string[];
+            /**
+             * Format: int64
+             * @description Its bytes.
+             */
+            size: number;
+        };
+        /** @description Files with their copies, a page of them. */
+        CopiedFiles: {
+            /** @description Those that came home first come first. */
+            files: components["schemas"]["CopiedFile"][];
+            /** @description For the next page; none on the last one. */
+            next?: string | null;
+        };
         /** @description A correction of a device's clock. */
         Correction: {
             /**
@@ -4675,34 +4706,6 @@ export interface components {
             /** @description The places, as people call them. */
             places: string[];
         };
-        /** @description One original that does not meet the rule. */
-        ShortOriginal: {
-            /**
-             * Format: uuid
-             * @description The original.
-             */
-            id: string;
-            /** @description What is lacking. */
-            needs: string;
-            /** @description Where it is in the library. */
-            path: string;
-            /** @description Whose it is. */
-            person: string;
-            /** @description Where it has good copies. */
-            places: string[];
-            /**
-             * Format: int64
-             * @description Its bytes.
-             */
-            size: number;
-        };
-        /** @description Originals that do not meet the rule, a page of them. */
-        ShortOriginals: {
-            /** @description For the next page; none on the last one. */
-            next?: string | null;
-            /** @description Those that came home first come first. */
-            originals: components["schemas"]["ShortOriginal"][];
-        };
         /** @description A file of a shot. */
         ShotPart: {
             /**
@@ -5642,7 +5645,7 @@ export interface operations {
             };
         };
     };
-    list_short: {
+    list_copies: {
         parameters: {
             query?: {
                 /** @description The `next` of the page before. */
@@ -5651,7 +5654,9 @@ export interface operations {
                 limit?: number | null;
             };
             header?: never;
-            path?: never;
+            path: {
+                which: string;
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -5661,7 +5666,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ShortOriginals"];
+                    "application/json": components["schemas"]["CopiedFiles"];
                 };
             };
         };

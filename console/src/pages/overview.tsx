@@ -4,10 +4,10 @@ import { Link } from "react-router";
 import type { Overview as House } from "../api/client";
 import { useOverview } from "../api/hooks";
 import { count, counted, size, until } from "../format";
-import { Ground } from "../ui/ground";
+import { filesOf, Ground } from "../ui/ground";
 import { When } from "../ui/parts";
 import { Fault, Waiting } from "../ui/states";
-import { placesWords } from "./short";
+import { placesWords } from "./copies";
 
 export function Overview({ keeper }: { keeper: boolean }) {
   const overview = useOverview();
@@ -36,8 +36,8 @@ function Drawn({ house, keeper }: { house: House; keeper: boolean }) {
       <div className="mt-5 grid gap-x-7 gap-y-8 min-[1100px]:grid-cols-[minmax(0,1fr)_264px]">
         <Ground house={house} keeper={keeper} />
         <aside className="flex flex-col gap-6">
-          <NeedsALook house={house} />
-          <RightNow house={house} />
+          <NeedsALook house={house} keeper={keeper} />
+          <RightNow house={house} keeper={keeper} />
           {house.three_two_one ? <ThreeTwoOne rule={house.three_two_one} /> : <AwayFromHome house={house} />}
           <Section title="Space at home">
             <Item>
@@ -131,14 +131,14 @@ const KIT: { [state: string]: [string, string] } = {
 
 const WEEK = 7 * 86_400_000;
 
-function NeedsALook({ house }: { house: House }) {
+function NeedsALook({ house, keeper }: { house: House; keeper: boolean }) {
   const warnings: ReactNode[] = [];
   for (const s of house.stores) {
     if (s.state === "stopped") warnings.push(<Warning key={s.id} title={`Sending to ${s.name} has stopped`} text={s.reason} to="/offsite" action="See the store" />);
   }
   if (house.damaged > 0) {
     const text = "They cannot be read on the home disk as they were received. If a device or a store has a good copy, they are replaced.";
-    warnings.push(<Warning key="damaged" title={`${counted(house.damaged, "file")} damaged or missing at home`} text={text} to="/activity" action="See what happened" />);
+    warnings.push(<Warning key="damaged" title={`${counted(house.damaged, "file")} damaged or missing at home`} text={text} to={filesOf("damaged", keeper)} action="See which" />);
   }
   const kit = KIT[house.kit ?? ""];
   if (kit) warnings.push(<Warning key="kit" title={kit[0]} text={kit[1]} to="/offsite#key" action="Open the recovery kit" />);
@@ -156,7 +156,7 @@ function NeedsALook({ house }: { house: House }) {
   return warnings.length === 0 ? null : <Section title="Needs a look">{warnings}</Section>;
 }
 
-function RightNow({ house }: { house: House }) {
+function RightNow({ house, keeper }: { house: House; keeper: boolean }) {
   const lines: ReactNode[] = [];
   if (house.coming.count > 0) {
     const all = house.home.count + house.coming.count;
@@ -164,7 +164,7 @@ function RightNow({ house }: { house: House }) {
       <Item key="coming">
         <b className="block text-[15px] font-semibold">Being fetched from the stores</b>
         <span className="text-soft">
-          {counted(house.coming.count, "file")}, {size(house.coming.bytes)} still to come
+          {keeper ? <Link to={filesOf("coming", keeper)}>{counted(house.coming.count, "file")}</Link> : counted(house.coming.count, "file")}, {size(house.coming.bytes)} still to come
         </span>
         <div className="bg-line mt-2 h-2 overflow-hidden rounded" role="progressbar" aria-label="Fetched" aria-valuemin={0} aria-valuemax={all} aria-valuenow={house.home.count}>
           <div className="bg-accent h-full" style={{ width: `${(100 * house.home.count) / all}%` }} />

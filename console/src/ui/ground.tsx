@@ -64,7 +64,7 @@ function Chamber({
   const share = of === 0 ? 0 : n / of;
   // Drawn to tell: as wide as its share of what is at home, never too narrow for its number. What has not sunk shows as a
   // step, however small its share.
-  const drawn = rest && to !== "/library" ? Math.min(share, 0.96) : share;
+  const drawn = rest && n < of ? Math.min(share, 0.96) : share;
   const width = `max(216px, calc((100% - 152px) * ${drawn}))`;
   return (
     <div className="relative z-[2] flex items-center gap-4 max-sm:block">
@@ -127,11 +127,18 @@ function Standing({ device }: { device: Device }) {
   );
 }
 
+/** Where the files are that a number counts: the keeper sees a list of the household's, everybody else their own pictures. */
+export function filesOf(which: keyof typeof FOUND, keeper: boolean): string {
+  return keeper ? `/offsite/files/${which}` : `/library${FOUND[which] ? `?find=${encodeURIComponent(FOUND[which])}` : ""}`;
+}
+
+/** As the library's line understands them. */
+const FOUND = { home: "", offsite: "offsite", exposed: "no copy offsite", proven: "proven", unproven: "offsite not proven", damaged: "damaged at home", coming: "" };
+
 export function Ground({ house, keeper }: { house: Overview; keeper: boolean }) {
   const stores = house.stores.map((s) => `${s.name} ${size(s.held.bytes)}`).join("; ");
   const unproven = house.offsite.count - house.proven.count;
   const moving = house.devices.some((d) => d.sending) || house.stores.some((s) => s.rate > 0);
-  const offsite = keeper ? "/offsite" : "/library";
   return (
     <figure className="m-0">
       <figcaption className="sr-only">
@@ -161,7 +168,7 @@ export function Ground({ house, keeper }: { house: Overview; keeper: boolean }) 
               n={house.home.count}
               of={house.home.count}
               line={house.home.count === 0 ? "nothing here yet" : `${size(house.home.bytes)} in plain folders`}
-              to="/library"
+              to={filesOf("home", keeper)}
               rest={house.waiting.count > 0 ? { n: house.waiting.count, text: `${count(house.waiting.count)} still on devices`, line: size(house.waiting.bytes), to: "/devices" } : undefined}
             />
           </Band>
@@ -172,10 +179,10 @@ export function Ground({ house, keeper }: { house: Overview; keeper: boolean }) 
               n={house.offsite.count}
               of={house.home.count}
               line={house.stores.length === 0 && keeper ? "no store yet" : stores || size(house.offsite.bytes)}
-              to={offsite}
+              to={keeper && house.stores.length === 0 ? "/offsite" : filesOf("offsite", keeper)}
               rest={
                 house.exposed.count > 0
-                  ? { n: house.exposed.count, text: `${count(house.exposed.count)} still to send`, line: house.exposed_since ? `oldest ${ago(house.exposed_since)}` : undefined, to: offsite }
+                  ? { n: house.exposed.count, text: `${count(house.exposed.count)} still to send`, line: house.exposed_since ? `oldest ${ago(house.exposed_since)}` : undefined, to: filesOf("exposed", keeper) }
                   : undefined
               }
             />
@@ -187,8 +194,8 @@ export function Ground({ house, keeper }: { house: Overview; keeper: boolean }) 
               n={house.proven.count}
               of={house.home.count}
               line={`read back and right, within ${house.proven_days} days`}
-              to={offsite}
-              rest={unproven > 0 ? { n: unproven, text: `${count(unproven)} not read back lately`, to: offsite } : undefined}
+              to={filesOf("proven", keeper)}
+              rest={unproven > 0 ? { n: unproven, text: `${count(unproven)} not read back lately`, to: filesOf("unproven", keeper) } : undefined}
             />
           </Band>
         </div>

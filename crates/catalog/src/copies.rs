@@ -8,7 +8,7 @@ use diesel::{
     QueryableByName,
     data_types::PgInterval,
     sql_query,
-    sql_types::{Array, BigInt, Double, Interval, Nullable, Text, Timestamptz, Uuid as SqlUuid},
+    sql_types::{Array, BigInt, Bool, Double, Interval, Nullable, Text, Timestamptz, Uuid as SqlUuid},
 };
 
 use uuid::Uuid;
@@ -36,6 +36,15 @@ pub struct SamePlaces {
     pub amount: Amount,
     /// The places as the catalogue writes them, to ask for these originals.
     pub key: String,
+}
+
+/// What else is so of originals that are asked for by the places of their copies; nothing said: whatever it is.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct So {
+    /// Whether they were read back from a store since then.
+    pub read_back: Option<(bool, DateTime<Utc>)>,
+    /// Whether they are on their way home.
+    pub coming: Option<bool>,
 }
 
 /// An original that is asked for by the places of its copies.
@@ -100,8 +109,9 @@ impl Catalog {
         Ok(rows.into_iter().map(|(key, n, bytes)| SamePlaces { places: places(&key), amount: amount(n, bytes), key }).collect())
     }
 
-    /// Living originals that belong to one of these sets of places, the oldest at home first, after a given one.
-    pub async fn placed(&self, keys: &[String], after: Option<OriginalId>, limit: i64) -> Result<Vec<PlacedOriginal>> {
+    /// Living originals that belong to one of these sets of places, the oldest at home first, after a given one, as far as they are so
+    /// otherwise.
+    pub async fn placed(&self, keys: &[String], so: So, after: Option<OriginalId>, limit: i64) -> Result<Vec<PlacedOriginal>> {
         let mut c = self.connection().await?;
         // Text: of each set of places the first few, by an index.
         let rows: Vec<PlacedOriginalRow> = sql_query(
@@ -112,7 +122,7 @@ impl Catalog {
                      SELECT original FROM counted
                      WHERE living AND home = coalesce(p.places[1] = $4, false)
                        AND stores = CASE WHEN p.places[1] = $4 THEN p.places[2:] ELSE coalesce(p.places, '{}') END
-                       AND original > coalesce($2, $4)
+                       AND original > coalesce($2, $4) AND ($5 IS NULL OR coalesce(proven_at >= $6, false) = $5) AND ($7 IS NULL OR coming = $7)
                      ORDER BY original LIMIT $3
                  ) few
              ) c JOIN original o ON o.id = c.original JOIN person p ON p.id = o.person ORDER BY o.id LIMIT $3",
@@ -121,6 +131,9 @@ impl Catalog {
         .bind::<Nullable<SqlUuid>, _>(after.map(|o| o.0))
         .bind::<BigInt, _>(limit)
         .bind::<SqlUuid, _>(HOME)
+        .bind::<Nullable<Bool>, _>(so.read_back.map(|(lately, _)| lately))
+        .bind::<Nullable<Timestamptz>, _>(so.read_back.map(|(_, since)| since))
+        .bind::<Nullable<Bool>, _>(so.coming)
         .load(&mut c)
         .await?;
         Ok(rows

@@ -12,8 +12,13 @@ use uuid::Uuid;
 use ypogeion_core::{OriginalId, PersonId, caption::Caption, capture::FilmInside, filing::FiledPath, ledger::WordsRecord};
 
 use crate::{
-    Catalog, CatalogError, DECIDED, Result, columns::PathColumn, db::*, originals::Touched, shots::lock_pictures,
-    wishes::{due_for, ledgers_due}, work::Kind,
+    Catalog, CatalogError, DECIDED, Result,
+    columns::PathColumn,
+    db::*,
+    originals::Touched,
+    shots::lock_pictures,
+    wishes::{due_for, ledgers_due},
+    work::Kind,
 };
 
 /// What is said about a picture.
@@ -198,7 +203,8 @@ impl Catalog {
 
     /// What such files say, or that they were looked at. Returns those that say anything.
     pub async fn words_read(&self, read: &[(OriginalId, Says)], now: DateTime<Utc>) -> Result<Vec<Touched>> {
-        let of = |part: fn(&Caption) -> &str| -> Vec<String> { read.iter().map(|(_, says)| part(&says.words).to_owned()).collect() };
+        let of =
+            |part: fn(&Caption) -> &str| -> Vec<String> { read.iter().map(|(_, says)| part(&says.words).to_owned()).collect() };
         let ids: Vec<Uuid> = read.iter().map(|(id, _)| id.0).collect();
         let json = |film: &FilmInside| serde_json::to_value(film).expect("two numbers");
         let films: Vec<Option<Value>> = read.iter().map(|(_, says)| says.film.as_ref().map(json)).collect();

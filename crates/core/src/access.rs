@@ -113,8 +113,8 @@ actions! {
     ClaimPairing = "claim_pairing" => ANYBODY,
     /// Numbers and headline. Members and guests see their own.
     Overview = "overview" => PEOPLE,
-    /// Which originals have too few copies.
-    ListShort = "list_short" => KEEPER,
+    /// Which files have which copies.
+    ListCopies = "list_copies" => KEEPER,
     /// Live events.
     Events = "events" => PEOPLE,
     /// The members; all but the keeper see themselves.

@@ -165,12 +165,104 @@ pub fn layer(standings: &[(Place, Standing)], now: DateTime<Utc>, proven_for: Ti
         .unwrap_or(Layer::Device)
 }
 
+/// Which files a number of the overview counts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Counted {
+    /// Good at home.
+    Home,
+    /// In at least one store outside of the house.
+    Offsite,
+    /// At home, and in no such store.
+    Exposed,
+    /// In such a store, and read back from one lately.
+    Proven,
+    /// In such a store, and not read back lately.
+    Unproven,
+    /// Bad or missing at home, and not on their way there.
+    Damaged,
+    /// On their way home from a store.
+    Coming,
+}
+
+impl Counted {
+    /// All of them.
+    pub const ALL: [Counted; 7] =
+        [Self::Home, Self::Offsite, Self::Exposed, Self::Proven, Self::Unproven, Self::Damaged, Self::Coming];
+
+    /// The word in the API and in addresses.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Home => "home",
+            Self::Offsite => "offsite",
+            Self::Exposed => "exposed",
+            Self::Proven => "proven",
+            Self::Unproven => "unproven",
+            Self::Damaged => "damaged",
+            Self::Coming => "coming",
+        }
+    }
+
+    /// By its word.
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|c| c.word() == word)
+    }
+
+    /// Whether files that are good in these places may be among them: at home, and in a store outside of the house.
+    pub fn of(self, home: bool, away: bool) -> bool {
+        match self {
+            Self::Home => home,
+            Self::Offsite | Self::Proven | Self::Unproven => away,
+            Self::Exposed => home && !away,
+            Self::Damaged | Self::Coming => !home,
+        }
+    }
+
+    /// Whether it is asked when they were read back: lately, or not.
+    pub fn lately(self) -> Option<bool> {
+        match self {
+            Self::Proven => Some(true),
+            Self::Unproven => Some(false),
+            Self::Home | Self::Offsite | Self::Exposed | Self::Damaged | Self::Coming => None,
+        }
+    }
+
+    /// Whether it is asked if they are on their way home: they are, or they are not.
+    pub fn coming(self) -> Option<bool> {
+        match self {
+            Self::Coming => Some(true),
+            Self::Damaged => Some(false),
+            Self::Home | Self::Offsite | Self::Exposed | Self::Proven | Self::Unproven => None,
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
     use uuid::Uuid;
 
     use super::*;
+
+    #[test]
+    fn each_number_counts_what_its_word_says() {
+        for counted in Counted::ALL {
+            assert_eq!(Counted::from_word(counted.word()), Some(counted));
+        }
+        assert_eq!(Counted::from_word("everything"), None);
+        for (home, away) in [(false, false), (false, true), (true, false), (true, true)] {
+            let of = |counted: Counted| counted.of(home, away);
+            // What is at home is offsite or exposed, what is offsite is proven or not, and nothing is at home and damaged.
+            assert_eq!(of(Counted::Home), of(Counted::Exposed) || home && of(Counted::Offsite));
+            assert!(!(of(Counted::Exposed) && of(Counted::Offsite)));
+            assert_eq!((of(Counted::Proven), of(Counted::Unproven)), (away, away));
+            assert_ne!(of(Counted::Home), of(Counted::Damaged));
+            assert_eq!(of(Counted::Damaged), of(Counted::Coming));
+        }
+        let lately: Vec<_> = Counted::ALL.into_iter().filter_map(Counted::lately).collect();
+        assert_eq!(lately, [true, false]);
+        let coming: Vec<_> = Counted::ALL.into_iter().filter_map(Counted::coming).collect();
+        assert_eq!(coming, [false, true]);
+    }
 
     fn day(n: i64) -> DateTime<Utc> {
         DateTime::UNIX_EPOCH + TimeDelta::days(20_000 + n)

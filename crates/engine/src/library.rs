@@ -16,8 +16,8 @@ use ypogeion_core::{
     find::days::Span,
     kind::MediaKind,
     layers::{self, Place},
-    shot::Part,
     proportion::proportion,
+    shot::Part,
     state::Layer,
     words::count,
 };

@@ -1,14 +1,18 @@
-//! Three copies, in two kinds of place, one of them away from home: by how many originals that is met, and by which it is not.
+//! Three copies, in two kinds of place, one of them away from home: by how many originals that is met, and by which it is not; and which files the numbers of
+//! the overview count.
 
 use std::collections::HashMap;
 
-use ypogeion_catalog::{copies::SamePlaces, stores::StoreRow};
+use ypogeion_catalog::{
+    copies::{SamePlaces, So},
+    stores::StoreRow,
+};
 use ypogeion_core::{
     OriginalId,
     copies::{Copy, Lacking, Medium, lacking},
-    layers::Place,
+    layers::{Counted, Place},
 };
-use ypogeion_wire::overview::{ShortOfCopies, ShortOriginal, ShortOriginals, ThreeTwoOne};
+use ypogeion_wire::overview::{CopiedFile, CopiedFiles, ShortOfCopies, ThreeTwoOne};
 
 use crate::{engine::Engine, error::Result};
 
@@ -41,27 +45,56 @@ pub async fn in_sum(engine: &Engine, stores: &[StoreRow]) -> Result<ThreeTwoOne>
     Ok(said)
 }
 
-/// Those that do not meet it, a page of them.
-pub async fn short(engine: &Engine, after: Option<OriginalId>, limit: i64) -> Result<ShortOriginals> {
+/// Which files somebody asks for.
+#[derive(Clone, Copy, Debug)]
+pub enum Which {
+    /// Those that do not meet it.
+    Short,
+    /// Those that a number of the overview counts.
+    Counted(Counted),
+}
+
+impl Which {
+    /// By its word.
+    pub fn from_word(word: &str) -> Option<Self> {
+        if word == "short" { Some(Which::Short) } else { Counted::from_word(word).map(Which::Counted) }
+    }
+
+    fn has(self, places: &[Place], lacking: &Lacking, stores: &[StoreRow]) -> bool {
+        match self {
+            Which::Short => !lacking.nothing(),
+            Which::Counted(counted) => {
+                let away = |place: &Place| stores.iter().any(|s| Place::Store(s.id) == *place && s.away);
+                counted.of(places.contains(&Place::Home), places.iter().any(away))
+            }
+        }
+    }
+}
+
+/// The files of the household that are so, a page of them.
+pub async fn list(engine: &Engine, which: Which, after: Option<OriginalId>, limit: i64) -> Result<CopiedFiles> {
     let stores = engine.catalog.stores().await?;
-    let short: HashMap<String, (Lacking, Vec<String>)> = engine
-        .catalog
-        .copies()
-        .await?
-        .into_iter()
-        .map(|t| (t.key, judged(&t.places, &stores)))
-        .filter(|(_, (lacking, _))| !lacking.nothing())
-        .collect();
-    let keys: Vec<String> = short.keys().cloned().collect();
-    let rows = engine.catalog.placed(&keys, after, limit).await?;
+    let of = |t: SamePlaces| {
+        let (lacking, names) = judged(&t.places, &stores);
+        which.has(&t.places, &lacking, &stores).then_some((t.key, (lacking, names)))
+    };
+    let sets: HashMap<String, (Lacking, Vec<String>)> = engine.catalog.copies().await?.into_iter().filter_map(of).collect();
+    let keys: Vec<String> = sets.keys().cloned().collect();
+    let so = match which {
+        Which::Short => So::default(),
+        Which::Counted(counted) => {
+            So { read_back: counted.lately().map(|lately| (lately, engine.proven_since())), coming: counted.coming() }
+        }
+    };
+    let rows = engine.catalog.placed(&keys, so, after, limit).await?;
     let next = (rows.len() as i64 == limit).then(|| rows.last().map(|r| r.id.to_string())).flatten();
-    let originals = rows
+    let files = rows
         .into_iter()
         .filter_map(|r| {
-            let (lacking, places) = short.get(&r.key)?;
-            let (places, needs) = (places.clone(), lacking.sentence());
-            Some(ShortOriginal { id: r.id, person: r.person, path: r.path, size: r.size, places, needs })
+            let (lacking, places) = sets.get(&r.key)?;
+            let needs = (!lacking.nothing()).then(|| lacking.sentence());
+            Some(CopiedFile { id: r.id, person: r.person, path: r.path, size: r.size, places: places.clone(), needs })
         })
         .collect();
-    Ok(ShortOriginals { originals, next })
+    Ok(CopiedFiles { files, next })
 }

@@ -98,8 +98,9 @@ pub(crate) fn film_inside(path: &Path, film: FilmInside, to: &Path) -> Result<Fi
 
 /// How a film is made anew: H.264 and AAC.
 fn coded() -> Vec<String> {
-    let size =
-        format!("scale='min({FILM},iw)':'min({FILM},ih)':force_original_aspect_ratio=decrease:force_divisible_by=2,format=yuv420p");
+    let size = format!(
+        "scale='min({FILM},iw)':'min({FILM},ih)':force_original_aspect_ratio=decrease:force_divisible_by=2,format=yuv420p"
+    );
     let video = ["-c:v", "libx264", "-preset", "veryfast", "-crf", "23", "-profile:v", "high", "-threads", "1"];
     let audio = ["-c:a", "aac", "-b:a", "128k", "-ac", "2"];
     ["-vf", &size].iter().chain(&video).chain(&audio).map(|s| (*s).to_owned()).collect()

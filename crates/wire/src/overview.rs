@@ -82,18 +82,18 @@ pub struct ShortOfCopies {
     pub amount: Amount,
 }
 
-/// Originals that do not meet the rule, a page of them.
+/// Files with their copies, a page of them.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct ShortOriginals {
+pub struct CopiedFiles {
     /// Those that came home first come first.
-    pub originals: Vec<ShortOriginal>,
+    pub files: Vec<CopiedFile>,
     /// For the next page; none on the last one.
     pub next: Option<String>,
 }
 
-/// One original that does not meet the rule.
+/// One file with its copies.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct ShortOriginal {
+pub struct CopiedFile {
     /// The original.
     #[schema(value_type = Uuid)]
     pub id: OriginalId,
@@ -105,6 +105,6 @@ pub struct ShortOriginal {
     pub size: u64,
     /// Where it has good copies.
     pub places: Vec<String>,
-    /// What is lacking.
-    pub needs: String,
+    /// What the rule of three copies lacks; none: nothing.
+    pub needs: Option<String>,
 }

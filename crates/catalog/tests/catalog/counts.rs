@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use diesel::{QueryableByName, sql_query, sql_types::Text};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 
-use ypogeion_catalog::inventories::SourceTold;
+use ypogeion_catalog::{copies::So, inventories::SourceTold};
 use ypogeion_core::layers::layer;
 
 use super::*;
@@ -107,7 +107,7 @@ async fn as_kept(w: &World, person: Option<PersonId>, since: DateTime<Utc>) -> V
     }
     for t in w.catalog.copies().await.unwrap() {
         lines.push(format!("copies {} {} {}", t.amount.count, t.amount.bytes, t.key));
-        let first = w.catalog.placed(std::slice::from_ref(&t.key), None, 1000).await.unwrap();
+        let first = w.catalog.placed(std::slice::from_ref(&t.key), So::default(), None, 1000).await.unwrap();
         assert_eq!(first.len() as u64, t.amount.count, "{} are listed", t.key);
     }
     if let Some(person) = person {

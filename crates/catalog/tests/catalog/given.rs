@@ -290,8 +290,10 @@ async fn nobody_waits_in_a_circle_for_the_files_of_a_picture() {
         });
         let (catalog, now, some) = (w.catalog.clone(), w.now, files.iter().rev().copied().collect::<Vec<_>>());
         all.spawn(async move {
-            let read: Vec<_> =
-                some.into_iter().map(|id| (id, Says { words: Caption { title: String::new(), caption: "read".into() }, film: None })).collect();
+            let read: Vec<_> = some
+                .into_iter()
+                .map(|id| (id, Says { words: Caption { title: String::new(), caption: "read".into() }, film: None }))
+                .collect();
             catalog.words_read(&read, now).await.map(drop)
         });
         while let Some(done) = all.join_next().await {

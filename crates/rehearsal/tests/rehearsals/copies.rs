@@ -78,12 +78,12 @@ async fn a_disk_in_the_house_is_a_copy_and_is_not_away() {
     };
     assert_eq!(said["short"][0]["amount"]["count"], 1, "{said}");
     let short = w.keeper.ask(Method::GET, "api/copies/short?limit=1", None).await.unwrap();
-    let listed = short["originals"].as_array().unwrap();
+    let listed = short["files"].as_array().unwrap();
     assert_eq!(listed.len(), 1);
     assert_eq!((&listed[0]["places"], &listed[0]["person"]), (&json!(["home", "Red disk"]), &json!("Juno")), "{short}");
     let next = short["next"].as_str().unwrap();
     let rest = w.keeper.ask(Method::GET, &format!("api/copies/short?after={next}"), None).await.unwrap();
-    assert_eq!((&rest["originals"], &rest["next"]), (&json!([]), &Value::Null), "{rest}");
+    assert_eq!((&rest["files"], &rest["next"]), (&json!([]), &Value::Null), "{rest}");
     let (status, _) = w.keeper.try_ask(Method::GET, "api/copies/short?after=nowhere", None).await.unwrap();
     assert_eq!(status, 400);
 
@@ -94,6 +94,62 @@ async fn a_disk_in_the_house_is_a_copy_and_is_not_away() {
     let said = w.keeper.ask(Method::GET, "api/overview", None).await.unwrap();
     assert_eq!(said["three_two_one"]["short"][0]["needs"], "needs 1 more copy", "{said}");
     assert_eq!(said["exposed"]["count"], 0, "{said}");
+}
+
+/// Every number of the overview leads to a list of what it counts, and of nothing else.
+#[tokio::test(flavor = "multi_thread")]
+async fn each_number_leads_to_what_it_counts() {
+    let w = world().await;
+    w.add_store().await;
+    backup(&w, &["a.jpg", "b.jpg", "c.jpg", "d.jpg", "e.jpg"]).await;
+    w.keeper.wait_until_proven(60).await.unwrap();
+    // One was proven long ago, one is damaged at home and nobody has a good copy, one is in no store, and one is on its way home.
+    w.house.store.set_faults(ypogeion_standins::faults::Faults { outage: true, ..Default::default() });
+    let named = |name: &str| format!("(SELECT id FROM original WHERE name = '{name}')");
+    w.sql(&format!(
+        "UPDATE standing SET proven_at = now() - interval '400 days' WHERE original = {} AND proven_at IS NOT NULL;
+         UPDATE standing SET good = false WHERE original = {};
+         DELETE FROM standing WHERE original = {} AND place IN (SELECT id FROM store);
+         UPDATE standing SET good = false WHERE original = {} AND place NOT IN (SELECT id FROM store);
+         INSERT INTO job (kind, key, priority, due) SELECT 'fetch', id, 16, now() + interval '1 day' FROM original WHERE name = 'd.jpg'",
+        named("a.jpg"), named("b.jpg"), named("c.jpg"), named("d.jpg")
+    ));
+    let overview = w.keeper.ask(Method::GET, "api/overview", None).await.unwrap();
+    let list = async |which: &str| -> Vec<String> {
+        let (mut names, mut after) = (Vec::new(), String::new());
+        // A page each, so that the next one is asked for as well.
+        for _ in 0..9 {
+            let page = w.keeper.ask(Method::GET, &format!("api/copies/{which}?limit=1{after}"), None).await.unwrap();
+            names.extend(
+                page["files"]
+                    .as_array()
+                    .unwrap()
+                    .iter()
+                    .map(|f| f["path"].as_str().unwrap().rsplit('/').next().unwrap().to_owned()),
+            );
+            let Some(next) = page["next"].as_str() else { break };
+            after = format!("&after={next}");
+        }
+        names.sort();
+        names
+    };
+    let unproven = overview["offsite"]["count"].as_u64().unwrap() - overview["proven"]["count"].as_u64().unwrap();
+    for (which, told, names) in [
+        ("home", &overview["home"]["count"], &["a.jpg", "c.jpg", "e.jpg"][..]),
+        ("offsite", &overview["offsite"]["count"], &["a.jpg", "d.jpg", "e.jpg"]),
+        ("exposed", &overview["exposed"]["count"], &["c.jpg"]),
+        ("proven", &overview["proven"]["count"], &["d.jpg", "e.jpg"]),
+        ("unproven", &json!(unproven), &["a.jpg"]),
+        ("damaged", &overview["damaged"], &["b.jpg"]),
+        ("coming", &overview["coming"]["count"], &["d.jpg"]),
+    ] {
+        assert_eq!(
+            (list(which).await, told),
+            (names.iter().map(|n| (*n).to_owned()).collect(), &json!(names.len())),
+            "{which}: {overview}"
+        );
+    }
+    assert_eq!(w.keeper.try_ask(Method::GET, "api/copies/everything", None).await.unwrap().0, 404);
 }
 
 #[tokio::test(flavor = "multi_thread")]

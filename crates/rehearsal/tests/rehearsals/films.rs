@@ -235,7 +235,8 @@ fn with_film(n: u64, film: &[u8]) -> Vec<u8> {
 async fn a_picture_that_carries_a_film_moves() {
     let mut w = world().await;
     let phone = w.raw_device("Junos").await;
-    let originals = [with_film(1, &film("a.mp4", &H264)), with_film(2, &film("a.mp4", &HEVC)), with_film(3, b"ftyp, and no film")];
+    let originals =
+        [with_film(1, &film("a.mp4", &H264)), with_film(2, &film("a.mp4", &HEVC)), with_film(3, b"ftyp, and no film")];
     for (n, bytes) in originals.iter().enumerate() {
         send(&phone, &format!("IMG_000{n}.JPG"), bytes).await;
     }

@@ -3,9 +3,12 @@
 use actix_web::{HttpResponse, get, patch, web};
 use serde::Deserialize;
 use utoipa::IntoParams;
-use ypogeion_engine::{household, overview as numbers, three_two_one};
+use ypogeion_engine::{
+    household, overview as numbers,
+    three_two_one::{self, Which},
+};
 use ypogeion_wire::{
-    overview::{Lamp, Overview, ShortOriginals},
+    overview::{CopiedFiles, Lamp, Overview},
     people::{Household, HouseholdChange, Place},
 };
 
@@ -38,18 +41,24 @@ pub async fn overview(app: web::Data<App>, caller: Caller) -> Answer<web::Json<O
     Ok(web::Json(numbers::overview(&app.engine, caller.scope()?).await?))
 }
 
-/// Which originals have too few copies: a page of them, and what each needs.
-#[utoipa::path(params(ShortQuery), responses((status = 200, body = ShortOriginals)))]
-#[get("/api/copies/short")]
-pub async fn list_short(app: web::Data<App>, query: web::Query<ShortQuery>) -> Answer<web::Json<ShortOriginals>> {
+/// Files of the household with their copies, a page of them: `short` (too few copies, and what each needs), or what a number of the overview counts (`home`,
+/// `offsite`, `exposed`, `proven`, `unproven`, `damaged`, `coming`).
+#[utoipa::path(params(CopiesQuery), responses((status = 200, body = CopiedFiles)))]
+#[get("/api/copies/{which}")]
+pub async fn list_copies(
+    app: web::Data<App>,
+    which: web::Path<String>,
+    query: web::Query<CopiesQuery>,
+) -> Answer<web::Json<CopiedFiles>> {
+    let which = Which::from_word(&which).ok_or_else(Failure::not_found)?;
     let after = query.after.as_deref().map(|id| id.parse().map_err(|_| Failure::bad("That is not a place in this list.")));
     let limit = i64::from(query.limit.unwrap_or(100).clamp(1, 500));
-    Ok(web::Json(three_two_one::short(&app.engine, after.transpose()?, limit).await?))
+    Ok(web::Json(three_two_one::list(&app.engine, which, after.transpose()?, limit).await?))
 }
 
 /// Which page.
 #[derive(Deserialize, IntoParams)]
-pub struct ShortQuery {
+pub struct CopiesQuery {
     /// The `next` of the page before.
     after: Option<String>,
     /// At most this many, up to 500.

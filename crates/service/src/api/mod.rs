@@ -49,7 +49,7 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(house::health)
         .service(house::house_state)
         .service(house::overview)
-        .service(house::list_short)
+        .service(house::list_copies)
         .service(events::events)
         .service(session::sign_in)
         .service(session::arrive)
