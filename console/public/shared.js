@@ -76,9 +76,11 @@
     const rest = list.querySelector(".rest");
     if (rest) list.removeChild(rest);
     page.pictures.forEach((picture) => {
+      if (picture.words_before) list.appendChild(told(picture.words_before));
       list.appendChild(tile(picture, pictures.length));
       pictures.push(picture);
     });
+    if (page.words_after) list.appendChild(told(page.words_after));
     const end = document.createElement("li");
     end.className = "rest";
     end.setAttribute("aria-hidden", "true");
@@ -91,6 +93,14 @@
     say(pictures.length === 0 ? "There is no picture here just now." : "");
     turned();
     near();
+  }
+
+  // What stands between the pictures of an album that somebody arranged.
+  function told(words) {
+    const item = document.createElement("li");
+    item.className = "words";
+    item.textContent = words;
+    return item;
   }
 
   // Only who may bring something needs what sends it.

@@ -78,6 +78,8 @@ export const useAlbum = (id: string) => useQuery<Album, Failure>({ queryKey: key
 export const useLinks = (album: string) => useQuery<Schemas["Link"][], Failure>({ queryKey: keys.links(album), queryFn: () => ask(`/api/albums/${album}/links`) });
 /** All links of one's own. */
 export const useOwnLinks = () => useQuery<Schemas["OwnLink"][], Failure>({ queryKey: keys.ownLinks, queryFn: () => ask("/api/links") });
+/** An album in its order. */
+export const useArranged = (album: string) => useQuery<Schemas["ArrangedAlbum"], Failure>({ queryKey: keys.arranged(album), queryFn: () => ask(`/api/albums/${album}/arrangement`) });
 /** What people outside brought to oneself. */
 export const useBrought = () => useQuery<Schemas["BroughtPictures"], Failure>({ queryKey: keys.brought, queryFn: () => ask("/api/brought") });
 export const useDevices = () => useQuery<Device[], Failure>({ queryKey: keys.deviceList, queryFn: () => ask("/api/devices") });

@@ -22,6 +22,7 @@ export const keys = {
   albums: ["albums"],
   albumList: ["albums", "list"],
   album: (id: string) => ["albums", "one", id],
+  arranged: (id: string) => ["albums", "in", id, "arranged"],
   links: (album: string) => ["albums", "links", album],
   ownLinks: ["albums", "links"],
   brought: ["albums", "brought"],

@@ -113,6 +113,27 @@ export interface paths {
         patch: operations["change_album"];
         trace?: never;
     };
+    "/api/albums/{id}/arrangement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One album with all of its pictures in the order in which its owner arranged them, with the words between; otherwise in the order in which they were
+         *     taken. Of up to 1,000 pictures.
+         */
+        get: operations["show_arranged"];
+        /** Arranges an album of one's own, or has it shown by time again. Nothing is done, if it was arranged otherwise meanwhile. */
+        put: operations["arrange_album"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/albums/{id}/links": {
         parameters: {
             query?: never;
@@ -2061,6 +2082,8 @@ export interface components {
         AdoptionState: "looking" | "planned" | "running" | "paused" | "done" | "stopped";
         /** @description An album as whoever asks sees it. */
         Album: {
+            /** @description Whether whoever owns it arranged it: it is shown in that order, with the words between. */
+            arranged: boolean;
             /**
              * Format: uuid
              * @description The picture that stands for it: the one that was chosen for that, or the newest. None: it is empty.
@@ -2235,6 +2258,36 @@ export interface components {
              * @description Originals.
              */
             count: number;
+        };
+        /** @description How an album is to be arranged. */
+        Arrange: {
+            /** @description Its pictures and the words between, at most 2,000. Pictures of the album that are not named come behind them. None: it is shown by time again. */
+            steps?: components["schemas"]["ArrangeStep"][] | null;
+            /** @description `version` of the arrangement that was changed: if it is another one by now, nothing is done. */
+            version?: string | null;
+        };
+        /** @description A picture, or words; one of the two. */
+        ArrangeStep: {
+            /**
+             * Format: uuid
+             * @description The picture, by any of its files.
+             */
+            picture?: string | null;
+            /** @description Up to 2,000 characters, and 50,000 in all of an album. */
+            words?: string | null;
+        };
+        /** @description An album in its order. */
+        ArrangedAlbum: {
+            /** @description All that is shown, one after the other. */
+            steps: components["schemas"]["ArrangedStep"][];
+            /** @description Which arrangement this is; none: nobody arranged it, and it is by time. */
+            version?: string | null;
+        };
+        /** @description A picture, or words. */
+        ArrangedStep: {
+            picture?: null | components["schemas"]["OriginalCard"];
+            /** @description What stands there; lines are lines. */
+            words?: string | null;
         };
         /** @description What a browser finds when it comes here. */
         Arrival: {
@@ -4050,12 +4103,14 @@ export interface components {
             name: string;
             /** @description Give this back as `after` for the next page; none on the last one. */
             next?: string | null;
-            /** @description Pictures, newest first. */
+            /** @description Pictures, newest first; of an album that was arranged, in that order, all at once. */
             pictures: components["schemas"]["OutsidePicture"][];
             /** @description Whether pictures are taken from whoever looks. */
             takes: boolean;
             /** @description What is written about it. */
             words: string;
+            /** @description What stands behind the last of them, if the album was arranged so. */
+            words_after?: string | null;
         };
         /** @description A picture that a link shows. */
         OutsidePicture: {
@@ -4087,6 +4142,8 @@ export interface components {
              * @description Width in pixels as shown, if known.
              */
             width?: number | null;
+            /** @description What stands before it, if the album was arranged so; lines are lines. */
+            words_before?: string | null;
         };
         /** @description Everything on the Overview. */
         Overview: {
@@ -5424,6 +5481,50 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Album"];
                 };
+            };
+        };
+    };
+    show_arranged: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ArrangedAlbum"];
+                };
+            };
+        };
+    };
+    arrange_album: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Arrange"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

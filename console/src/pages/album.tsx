@@ -1,5 +1,5 @@
 /** One album: its pictures as the library shows them, and for whoever owns it, who sees it and what it is called. */
-import { useState, type FormEvent } from "react";
+import { useState, type FormEvent, type ReactNode } from "react";
 import { Link, useLocation, useNavigate, useParams } from "react-router";
 import { ask, type Album, type Me, type Schemas } from "../api/client";
 import { keys, useAlbum, useDo } from "../api/hooks";
@@ -11,13 +11,15 @@ import { Confirm } from "../ui/confirm";
 import { Button, Dialog, Field, Page } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { shares, size } from "./albums";
+import { Arranged, Arranging } from "./arranged";
 import { Browse } from "./browse";
 import { Links } from "./links";
 
 export function AlbumPage({ me }: { me: Me }) {
-  const { album: id = "" } = useParams();
+  const { album: id = "", id: picture } = useParams();
   const { search } = useLocation();
-  const find = new URLSearchParams(search).get("find")?.trim() ?? "";
+  const query = new URLSearchParams(search);
+  const find = query.get("find")?.trim() ?? "";
   const album = useAlbum(id);
   const back = (
     <Link to="/albums" className="text-[15px] text-soft underline underline-offset-4 hover:text-ink">
@@ -40,6 +42,47 @@ export function AlbumPage({ me }: { me: Me }) {
   }
   if (album.isPending) return <Waiting what="the album" full />;
   const a = album.data;
+  const own = a.may === "own";
+  if (own && query.has("arrange")) return <Arranging album={a} />;
+  const actions = a.may !== "look" && (
+    <>
+      <AddButton album={{ id, name: a.name }} />
+      <DropPlace album={{ id, name: a.name }} />
+      {own && <Owner album={a} guest={me.role === "guest"} />}
+    </>
+  );
+  const about = (
+    <>
+      {size(a)} {shares(a)}
+      {a.pictures > 0 && (
+        <>
+          {" "}
+          <Way to={`/places?album=${id}`}>On the map</Way>
+        </>
+      )}
+    </>
+  );
+  const words = (
+    <>
+      {own && <BroughtNote album={id} />}
+      {a.words && <p className="mt-2 mb-0 max-w-prose whitespace-pre-line text-ink">{a.words}</p>}
+    </>
+  );
+  if (a.arranged && a.pictures > 0 && a.pictures <= MOST_ARRANGED && !find && !picture && !query.has("by") && !query.has("at")) {
+    return (
+      <Arranged
+        album={a}
+        back={back}
+        actions={actions}
+        lead={
+          <>
+            {about} <Way to={`/albums/${id}?by=time`}>By time</Way>
+            {words}
+          </>
+        }
+      />
+    );
+  }
   return (
     <Browse
       key={id}
@@ -47,28 +90,17 @@ export function AlbumPage({ me }: { me: Me }) {
       title={a.name}
       back={back}
       album={a}
-      actions={
-        a.may !== "look" && (
-          <>
-            <AddButton album={{ id, name: a.name }} />
-            <DropPlace album={{ id, name: a.name }} />
-            {a.may === "own" && <Owner album={a} guest={me.role === "guest"} />}
-          </>
-        )
-      }
+      actions={actions}
       says={(total) => (
         <>
-          {find ? (total > 0 ? `${counted(total, "picture")} of this album.` : "No picture of this album is like that.") : `${size(a)} ${shares(a)}`}
-          {a.pictures > 0 && !find && (
+          {find ? (total > 0 ? `${counted(total, "picture")} of this album.` : "No picture of this album is like that.") : about}
+          {a.arranged && (
             <>
               {" "}
-              <Link to={`/places?album=${id}`} className="text-ink underline decoration-line underline-offset-4 hover:decoration-ink">
-                On the map
-              </Link>
+              <Way to={`/albums/${id}`}>As it is arranged</Way>
             </>
           )}
-          {a.may === "own" && <BroughtNote album={id} />}
-          {a.words && <p className="mt-2 mb-0 max-w-prose whitespace-pre-line text-ink">{a.words}</p>}
+          {words}
         </>
       )}
       empty={
@@ -77,6 +109,17 @@ export function AlbumPage({ me }: { me: Me }) {
         </Empty>
       }
     />
+  );
+}
+
+/** An album of more pictures is shown by time. */
+const MOST_ARRANGED = 1000;
+
+function Way({ to, children }: { to: string; children: ReactNode }) {
+  return (
+    <Link to={to} className="text-ink underline decoration-line underline-offset-4 hover:decoration-ink">
+      {children}
+    </Link>
   );
 }
 
@@ -183,6 +226,14 @@ function Edit({ album, onClose }: { album: Album; onClose: () => void }) {
           <span className="mb-1 block text-[14px] font-semibold">About it</span>
           <textarea rows={4} maxLength={2000} value={words} onChange={(e) => setWords(e.target.value)} className="border-line bg-raised w-full rounded-lg border px-3 py-2 text-[16px] text-ink" />
         </label>
+        {album.pictures > 0 && album.pictures <= MOST_ARRANGED && (
+          <p className="mt-3 mb-0 text-[15px]">
+            <Link to={`/albums/${album.id}?arrange`} className="text-accent font-semibold">
+              {album.arranged ? "Arrange it otherwise" : "Arrange it by hand"}
+            </Link>
+            <span className="block text-[14px] text-soft">Its pictures in an order of your own, with words between them.</span>
+          </p>
+        )}
         {save.isError && <Fault failure={save.error} />}
         <div className="mt-5 flex flex-wrap justify-between gap-2.5">
           <Button look="danger" onClick={() => setAsking(true)}>

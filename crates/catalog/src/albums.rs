@@ -15,7 +15,10 @@ use ypogeion_core::{
     ledger::{AlbumRecord, AlbumShareRecord, InAlbumRecord},
 };
 
-use crate::{Catalog, CatalogError, DECIDED, Result, db::*, originals::OriginalRow, unsigned, wishes::ledgers_due, work::Kind};
+use crate::{
+    Catalog, CatalogError, DECIDED, Result, arrangement::steps_of, db::*, originals::OriginalRow, unsigned, wishes::ledgers_due,
+    work::Kind,
+};
 
 /// An album as somebody sees it.
 #[derive(Clone, Debug)]
@@ -44,6 +47,8 @@ pub struct Album {
     pub cover_chosen: bool,
     /// Whom it is shared with, besides everybody.
     pub shared_with: u64,
+    /// Whether it is arranged.
+    pub arranged: bool,
 }
 
 /// What is to be otherwise with an album; nothing said: it stays.
@@ -97,6 +102,8 @@ struct AlbumRow {
     cover_chosen: bool,
     #[diesel(sql_type = BigInt)]
     shared_with: i64,
+    #[diesel(sql_type = Bool)]
+    arranged: bool,
 }
 
 #[derive(QueryableByName)]
@@ -124,6 +131,7 @@ impl TryFrom<AlbumRow> for Album {
             cover: r.cover.map(OriginalId),
             cover_chosen: r.cover_chosen,
             shared_with: unsigned(r.shared_with),
+            arranged: r.arranged,
         })
     }
 }
@@ -165,7 +173,8 @@ impl Catalog {
         // Text: of each album, what is asked of its own pictures.
         let rows: Vec<AlbumRow> = sql_query(
             "SELECT a.id, a.person, p.name AS owner_name, a.name, a.words, a.household, s.may, n.pictures, n.first, n.last,
-                    coalesce(c.id, n.newest) AS cover, c.id IS NOT NULL AS cover_chosen, w.shared_with
+                    coalesce(c.id, n.newest) AS cover, c.id IS NOT NULL AS cover_chosen, w.shared_with,
+                    a.arrangement IS NOT NULL AS arranged
              FROM (SELECT album, max(may) AS may FROM album_seen WHERE person = $1 AND ($2 IS NULL OR album = $2) GROUP BY album) s
              JOIN album a ON a.id = s.album JOIN person p ON p.id = a.person
              CROSS JOIN LATERAL (
@@ -357,10 +366,19 @@ impl Catalog {
     /// All albums, as a ledger says them.
     pub async fn album_records(&self) -> Result<Vec<AlbumRecord>> {
         let mut c = self.connection().await?;
-        type Row = (Uuid, Uuid, String, String, Option<String>, Option<Uuid>, DateTime<Utc>);
+        type Row = (Uuid, Uuid, String, String, Option<String>, Option<Uuid>, DateTime<Utc>, Option<serde_json::Value>);
         let rows: Vec<Row> = album::table
             .order(album::id)
-            .select((album::id, album::person, album::name, album::words, album::household, album::cover, album::made_at))
+            .select((
+                album::id,
+                album::person,
+                album::name,
+                album::words,
+                album::household,
+                album::cover,
+                album::made_at,
+                album::arrangement,
+            ))
             .load(&mut c)
             .await?;
         let shares: Vec<(Uuid, Uuid, String)> = album_share::table
@@ -372,7 +390,7 @@ impl Catalog {
         for (album, person, may) in shares {
             with.entry(album).or_default().push(AlbumShareRecord { person: PersonId(person), may });
         }
-        let record = |(id, person, name, words, household, cover, made_at): Row| AlbumRecord {
+        let record = |(id, person, name, words, household, cover, made_at, arrangement): Row| AlbumRecord {
             id: AlbumId(id),
             person: PersonId(person),
             name,
@@ -380,6 +398,7 @@ impl Catalog {
             household,
             with: with.remove(&id).unwrap_or_default(),
             cover: cover.map(OriginalId),
+            arrangement: arrangement.map(steps_of),
             made_at,
         };
         Ok(rows.into_iter().map(record).collect())
@@ -419,6 +438,7 @@ impl Catalog {
                 album::household.eq(told.household.as_deref().and_then(May::shared).map(May::word)),
                 album::cover.eq(told.cover.map(|id| id.0)),
                 album::made_at.eq(told.made_at),
+                album::arrangement.eq(told.arrangement.as_ref().map(|steps| serde_json::to_value(steps).expect("words and ids"))),
             );
             if insert_into(album::table).values(row).on_conflict_do_nothing().execute(c).await? == 0 {
                 return Ok(());

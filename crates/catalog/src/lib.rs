@@ -28,6 +28,7 @@ macro_rules! whole {
 
 pub mod adoptions;
 pub mod albums;
+pub mod arrangement;
 pub mod audits;
 pub mod brought;
 pub mod choosing;

@@ -38,6 +38,7 @@ diesel::table! {
         household -> Nullable<Text>,
         cover -> Nullable<Uuid>,
         made_at -> Timestamptz,
+        arrangement -> Nullable<Jsonb>,
     }
 }
 

@@ -235,6 +235,10 @@ actions! {
     ChangeAlbum = "change_album" => PEOPLE,
     /// Take it apart. Whose album it is asks the engine.
     RemoveAlbum = "remove_album" => PEOPLE,
+    /// One album that one sees, in its order.
+    ShowArranged = "show_arranged" => PEOPLE,
+    /// Say in which order, and with which words between. Whose album it is asks the engine.
+    ArrangeAlbum = "arrange_album" => PEOPLE,
     /// Put pictures of one's own into it, or take them out. What one may there asks the engine.
     FillAlbum = "fill_album" => PEOPLE,
     /// Make a link to an album of one's own, for people outside. Guests make none: the engine asks.

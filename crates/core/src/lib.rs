@@ -12,7 +12,7 @@
 //! * [`find`] – what somebody means who looks for pictures.
 //! * [`spot`], [`town`], [`track`] – where it was taken, how people call that, and where somebody was then.
 //! * [`turn`] – which side of it is up.
-//! * [`album`] – what somebody gathers, and who may do what with it.
+//! * [`album`] – what somebody gathers, and who may do what with it; [`arrangement`] – in which order, with which words between.
 //! * [`link`] – what somebody outside sees of it.
 //! * [`zip`] – how many pictures are handed over as one file.
 //! * [`proportion`] – how wide a picture is for its height, for a page that is laid out before its pictures come.
@@ -36,6 +36,7 @@ pub mod access;
 pub mod adopt;
 pub mod album;
 pub mod amount;
+pub mod arrangement;
 pub mod audit;
 pub mod caption;
 pub mod capture;

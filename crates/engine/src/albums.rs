@@ -42,6 +42,7 @@ fn view(row: albums::Album, people: Vec<AlbumPerson>) -> Album {
         may: row.may.word().to_owned(),
         household: row.household.map(|may| may.word().to_owned()),
         shared_with: row.shared_with,
+        arranged: row.arranged,
         people,
         pictures: row.pictures,
         oldest: row.taken.map(|(oldest, _)| oldest),

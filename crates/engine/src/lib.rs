@@ -6,7 +6,7 @@
 //! * [`deletion`] – into holding, and back.
 //! * [`connections`] – the stores as they are used; [`costs`], [`weeks`] – what they ask for, and when they are sent to.
 //! * [`keys`], [`kept`], [`key`], [`kit`] – the household's keys: in memory, in the server's file, as the keeper sees them, on paper.
-//! * [`stores`], [`people`], [`devices`], [`clocks`], [`offers`], [`clearing`], [`adoptions`], [`filing`], [`library`], [`find`], [`places`], [`choosing`], [`zips`], [`albums`], [`links`], [`brought`], [`household`], [`checks`],
+//! * [`stores`], [`people`], [`devices`], [`clocks`], [`offers`], [`clearing`], [`adoptions`], [`filing`], [`library`], [`find`], [`places`], [`choosing`], [`zips`], [`albums`], [`arrangement`], [`links`], [`brought`], [`household`], [`checks`],
 //!   [`activity`] – one for each part of what people and devices ask.
 //! * [`open`], [`founding`], [`rebuild`], [`from_kit`] – a house that starts, is made, or is brought back.
 //! * [`overview`], [`three_two_one`], [`said`] – what the house says of itself; [`live`] – what listeners are told.
@@ -18,6 +18,7 @@ pub mod activity;
 pub mod adoptions;
 pub mod albums;
 pub mod alike;
+pub mod arrangement;
 pub mod at_home;
 pub mod brought;
 pub mod checks;

@@ -26,11 +26,14 @@ use ypogeion_core::{
     turn::Turn,
     words::count,
 };
-use ypogeion_wire::link::{Link, NewLink, Outside, OutsidePicture, OwnLink};
+use ypogeion_wire::{
+    link::{Link, NewLink, Outside, OutsidePicture, OwnLink},
+    original::OriginalCard,
+};
 
 use crate::{
     albums::allowed,
-    at_home,
+    arrangement, at_home,
     engine::Engine,
     error::{Error, Result},
     library::{self, After},
@@ -189,21 +192,38 @@ pub async fn open(engine: &Engine, link: links::Link, passphrase: Option<String>
     Ok(Opening::Open { id: link.id, token, until })
 }
 
-/// A page of what a link shows.
+/// A page of what a link shows; of an album that was arranged, all of it.
 pub async fn page(engine: &Engine, shown: &Shown, after: Option<After>, limit: i64) -> Result<(Outside, Option<After>)> {
-    let (cards, last) = library::page(engine, shown.scope(), None, after, limit, None).await?;
-    let films: Vec<OriginalId> = cards.iter().filter(|c| c.kind == MediaKind::Video.word()).map(|c| c.id).collect();
-    let films = engine.catalog.films(&films).await?;
-    let picture = |c: ypogeion_wire::original::OriginalCard| OutsidePicture {
-        plays: films.get(&c.id).is_some_and(|film| plays(shown, film)),
-        id: c.id,
-        name: c.name,
-        kind: c.kind,
-        taken_local: c.taken_local,
-        width: c.width,
-        height: c.height,
-        shown: c.preview == "ready",
+    let arranged = match engine.catalog.arrangement(shown.album).await? {
+        Some(how) if after.is_none() => arrangement::laid(engine, shown.scope(), &how).await?,
+        _ => None,
     };
+    let (steps, last) = match arranged {
+        Some(steps) => (steps, None),
+        None => {
+            let (cards, last) = library::page(engine, shown.scope(), None, after, limit, None).await?;
+            (cards.into_iter().map(|card| (Some(card), None)).collect(), last)
+        }
+    };
+    let is_film = |c: &&OriginalCard| c.kind == MediaKind::Video.word();
+    let films: Vec<OriginalId> = steps.iter().filter_map(|(card, _)| card.as_ref()).filter(is_film).map(|c| c.id).collect();
+    let films = engine.catalog.films(&films).await?;
+    let (mut pictures, mut before) = (Vec::with_capacity(steps.len()), Vec::new());
+    for (card, words) in steps {
+        before.extend(words);
+        let Some(c) = card else { continue };
+        pictures.push(OutsidePicture {
+            plays: films.get(&c.id).is_some_and(|film| plays(shown, film)),
+            id: c.id,
+            name: c.name,
+            kind: c.kind,
+            taken_local: c.taken_local,
+            width: c.width,
+            height: c.height,
+            shown: c.preview == "ready",
+            words_before: together(&mut before),
+        });
+    }
     let outside = Outside {
         name: shown.name.clone(),
         words: shown.words.clone(),
@@ -211,10 +231,17 @@ pub async fn page(engine: &Engine, shown: &Shown, after: Option<After>, limit: i
         ends_at: shown.ends_at,
         hands_out: shown.hands_out.word().to_owned(),
         takes: shown.device.is_some(),
-        pictures: cards.into_iter().map(picture).collect(),
+        pictures,
+        words_after: together(&mut before),
         next: None,
     };
     Ok((outside, last))
+}
+
+/// Words that stand at one place.
+fn together(words: &mut Vec<String>) -> Option<String> {
+    let all = std::mem::take(words);
+    (!all.is_empty()).then(|| all.join("\n\n"))
 }
 
 /// Whether a link plays a film: the version that was made for browsers, which tells no more than a still does; or the film itself, where that is handed out.

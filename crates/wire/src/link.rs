@@ -91,8 +91,10 @@ pub struct Outside {
     pub hands_out: String,
     /// Whether pictures are taken from whoever looks.
     pub takes: bool,
-    /// Pictures, newest first.
+    /// Pictures, newest first; of an album that was arranged, in that order, all at once.
     pub pictures: Vec<OutsidePicture>,
+    /// What stands behind the last of them, if the album was arranged so.
+    pub words_after: Option<String>,
     /// Give this back as `after` for the next page; none on the last one.
     pub next: Option<String>,
 }
@@ -117,4 +119,6 @@ pub struct OutsidePicture {
     pub shown: bool,
     /// Whether it is a film that is played.
     pub plays: bool,
+    /// What stands before it, if the album was arranged so; lines are lines.
+    pub words_before: Option<String>,
 }

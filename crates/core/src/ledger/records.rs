@@ -6,6 +6,7 @@ use serde::{Deserialize, Deserializer, Serialize};
 use super::heads::{CheckpointHead, LedgerEnd, SegmentHead};
 use crate::{
     AlbumId, DeviceId, Digest, OriginalId, PersonId,
+    arrangement::Step,
     capture::CaptureRule,
     checksum::{Checksum, ObjectHash},
     clearance::Depth,
@@ -178,6 +179,9 @@ pub struct AlbumRecord {
     /// The picture that stands for it, if one was chosen.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cover: Option<OriginalId>,
+    /// In which order, and with which words between, if somebody arranged it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub arrangement: Option<Vec<Step>>,
     /// Since when there is one.
     pub made_at: DateTime<Utc>,
 }

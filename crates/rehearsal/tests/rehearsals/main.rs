@@ -6,6 +6,7 @@ mod activity;
 mod adding;
 mod adopt;
 mod albums;
+mod arranged;
 mod audits;
 mod backends;
 mod brought;

@@ -349,6 +349,9 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
     let people = w.keeper.ask(Method::GET, &kites, None).await.unwrap()["people"].clone();
     let share = json!({ "household": "look", "cover": liked[1], "with": [{ "person": people[0]["person"], "may": "add" }] });
     w.keeper.ask(Method::PATCH, &kites, Some(share)).await.unwrap();
+    let arranged =
+        json!({ "steps": [{ "words": "In the morning" }, { "picture": liked[1] }, { "picture": liked[0] }], "version": null });
+    w.keeper.try_ask(Method::PUT, &format!("{kites}/arrangement"), Some(arranged)).await.unwrap();
     // What somebody outside brought still waits to be looked at.
     let album = made["id"].as_str().unwrap();
     w.sql(&format!(
@@ -360,11 +363,11 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
     let other = w.keeper.ask(Method::POST, "api/albums", Some(json!({ "name": "Gulls" }))).await.unwrap();
     let decided = async |w: &World| {
         let albums = w.sql(
-            "SELECT a.name, a.words, a.household, a.cover, a.made_at, p.name, s.may, b.name, o.path, i.added_by = a.person, i.added_at
+            "SELECT a.name, a.words, a.household, a.cover, a.made_at, a.arrangement, p.name, s.may, b.name, o.path, i.added_by = a.person, i.added_at
              FROM album a JOIN person p ON p.id = a.person LEFT JOIN album_share s ON s.album = a.id LEFT JOIN person b ON b.id = s.person
              LEFT JOIN album_picture i ON i.album = a.id LEFT JOIN original o ON o.id = i.original ORDER BY a.name, o.path",
         );
-        assert_eq!(albums.lines().count(), 2, "{albums}");
+        assert_eq!((albums.lines().count(), albums.matches("In the morning").count()), (2, 2), "{albums}");
         let favourites = "SELECT p.name, o.path FROM favourite f JOIN person p ON p.id = f.person JOIN original o ON o.id = f.original ORDER BY 1, 2";
         let favourites = w.sql(favourites);
         assert_eq!(favourites.lines().count(), 2);

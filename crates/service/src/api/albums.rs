@@ -1,10 +1,10 @@
 //! Albums. What somebody may do in one is asked by the engine, each time.
 
-use actix_web::{HttpResponse, delete, get, patch, post, web};
+use actix_web::{HttpResponse, delete, get, patch, post, put, web};
 use uuid::Uuid;
 use ypogeion_core::AlbumId;
-use ypogeion_engine::albums;
-use ypogeion_wire::album::{Album, AlbumChange, AlbumFilled, AlbumPictures, NewAlbum};
+use ypogeion_engine::{albums, arrangement};
+use ypogeion_wire::album::{Album, AlbumChange, AlbumFilled, AlbumPictures, Arrange, ArrangedAlbum, NewAlbum};
 
 use crate::{app::App, caller::Caller, failure::Answer};
 
@@ -60,4 +60,25 @@ pub async fn fill_album(
     body: web::Json<AlbumPictures>,
 ) -> Answer<web::Json<AlbumFilled>> {
     Ok(web::Json(albums::fill(&app.engine, caller.person()?.id, AlbumId(*id), &body).await?))
+}
+
+/// One album with all of its pictures in the order in which its owner arranged them, with the words between; otherwise in the order in which they were
+/// taken. Of up to 1,000 pictures.
+#[utoipa::path(responses((status = 200, body = ArrangedAlbum)))]
+#[get("/api/albums/{id}/arrangement")]
+pub async fn show_arranged(app: web::Data<App>, caller: Caller, id: web::Path<Uuid>) -> Answer<web::Json<ArrangedAlbum>> {
+    Ok(web::Json(arrangement::show(&app.engine, caller.person()?.id, AlbumId(*id)).await?))
+}
+
+/// Arranges an album of one's own, or has it shown by time again. Nothing is done, if it was arranged otherwise meanwhile.
+#[utoipa::path(responses((status = 204)))]
+#[put("/api/albums/{id}/arrangement")]
+pub async fn arrange_album(
+    app: web::Data<App>,
+    caller: Caller,
+    id: web::Path<Uuid>,
+    body: web::Json<Arrange>,
+) -> Answer<HttpResponse> {
+    arrangement::arrange(&app.engine, caller.person()?, AlbumId(*id), &body).await?;
+    Ok(HttpResponse::NoContent().finish())
 }

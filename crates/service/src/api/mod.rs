@@ -121,6 +121,8 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(albums::change_album)
         .service(albums::remove_album)
         .service(albums::fill_album)
+        .service(albums::show_arranged)
+        .service(albums::arrange_album)
         .service(outside::make_link)
         .service(outside::list_links)
         .service(outside::list_own_links)
