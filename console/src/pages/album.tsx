@@ -76,7 +76,7 @@ export function AlbumPage({ me }: { me: Me }) {
         actions={actions}
         lead={
           <>
-            {about} <Way to={`/albums/${id}?by=time`}>By time</Way>
+            {about} · <Way to={`/albums/${id}?by=time`}>By time</Way>
             {words}
           </>
         }
@@ -96,7 +96,7 @@ export function AlbumPage({ me }: { me: Me }) {
           {find ? (total > 0 ? `${counted(total, "picture")} of this album.` : "No picture of this album is like that.") : about}
           {a.arranged && (
             <>
-              {" "}
+              {" · "}
               <Way to={`/albums/${id}`}>As it is arranged</Way>
             </>
           )}

@@ -1,5 +1,5 @@
 /** An album in the order that its owner gave it, with words between its pictures; and, for its owner, giving it that order. */
-import { useRef, useState, type DragEvent, type KeyboardEvent, type ReactNode } from "react";
+import { useRef, useState, type CSSProperties, type DragEvent, type KeyboardEvent, type ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
 import { ask, type Album, type OriginalCard, type Schemas } from "../api/client";
 import { keys, useArranged, useDo } from "../api/hooks";
@@ -9,8 +9,6 @@ import { Button, Page, TextButton } from "../ui/parts";
 import { preview } from "../ui/preview";
 import { addressOf, shown } from "../ui/sheet";
 import { Fault, Waiting } from "../ui/states";
-
-const HEIGHT = 210;
 
 /** The album as it is arranged. */
 export function Arranged({ album, actions, lead, back }: { album: Album; actions: ReactNode; lead: ReactNode; back: ReactNode }) {
@@ -42,8 +40,8 @@ function Told({ album, steps }: { album: string; steps: Schemas["ArrangedStep"][
         step.picture ? (
           <Shown key={step.picture.id} album={album} picture={step.picture} />
         ) : (
-          <li key={`words ${n}`} className="w-full max-w-[68ch] py-4 font-head text-[19px] leading-[1.5] break-words whitespace-pre-line first:pt-0">
-            {step.words}
+          <li key={`words ${n}`} className="w-full py-4 first:pt-0">
+            <p className="m-0 max-w-[62ch] font-head text-[19px] leading-[1.5] break-words whitespace-pre-line">{step.words}</p>
           </li>
         ),
       )}
@@ -52,9 +50,10 @@ function Told({ album, steps }: { album: string; steps: Schemas["ArrangedStep"][
 }
 
 function Shown({ album, picture: p }: { album: string; picture: OriginalCard }) {
-  const wide = shown(p.width, p.height);
+  // How wide it is for its height: a row is filled, and nothing is cut to a strip.
+  const wide = { "--wide": shown(p.width, p.height) } as CSSProperties;
   return (
-    <li className="relative grow overflow-hidden rounded-[5px] bg-(--line) max-sm:!h-[128px]" style={{ height: HEIGHT, flexBasis: wide * HEIGHT * 0.8, maxWidth: wide * HEIGHT * 1.5 }}>
+    <li className="relative h-[210px] max-w-[calc(var(--wide)*315px)] grow basis-[calc(var(--wide)*180px)] overflow-hidden rounded-[5px] bg-(--line) max-sm:h-[122px] max-sm:max-w-[calc(var(--wide)*190px)] max-sm:basis-[calc(var(--wide)*104px)]" style={wide}>
       <Link to={addressOf({ find: "", album }, { picture: p.id })} state={{ sheet: true }} className="block size-full text-ink no-underline">
         {p.preview === "ready" ? <img src={preview(p.id, p.turned)} alt={p.words ?? p.name} loading="lazy" decoding="async" className="size-full object-cover" /> : <span className="block truncate p-2 text-[13px]">{p.name}</span>}
         {p.kind === "video" && (
