@@ -1175,6 +1175,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/originals/{id}/forward": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Has this file of a picture of one's own stand for it, or the one that does so by the rules. */
+        post: operations["bring_forward"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/originals/{id}/preview/{size}": {
         parameters: {
             query?: never;
@@ -2350,6 +2367,11 @@ export interface components {
             /** @description A new password for the keeper, at least ten characters. */
             password: string;
         };
+        /** @description Which file of a picture is shown. */
+        BringForward: {
+            /** @description Whether this one; otherwise the one that is shown by the rules: an edited version before the still it was made from. */
+            forward: boolean;
+        };
         /** @description What was done. */
         BroughtDone: {
             /**
@@ -3086,6 +3108,14 @@ export interface components {
             more: boolean;
             /** @description Where it is in the library: `Juno/2026/04`. The line `folder "…"` finds what is in it and below. */
             path: string;
+        };
+        /** @description Which one that is now. */
+        Forward: {
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
         };
         /** @description How a line was understood, and how much it finds. */
         Found: {
@@ -3894,6 +3924,8 @@ export interface components {
              *     (`2026-04.37`). None: another file stands for its picture there.
              */
             at?: string | null;
+            /** @description Whether it stands for its picture because its owner brought it forward. */
+            brought_forward: boolean;
             /** @description Maker and model. */
             camera?: string | null;
             /** @description The good copies of it in stores; of one's own. */
@@ -4765,6 +4797,8 @@ export interface components {
         };
         /** @description A file of a shot. */
         ShotPart: {
+            /** @description Whether it can be brought forward, to stand for the picture. */
+            can_stand: boolean;
             /**
              * Format: uuid
              * @description Its id.
@@ -7089,6 +7123,31 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    bring_forward: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BringForward"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forward"];
+                };
             };
         };
     };

@@ -76,7 +76,7 @@ export function Detail({ id, among, onClose, onGo, plays, onPlay }: Way) {
               <Waiting what="the picture" full />
             </>
           ) : (
-            <Shown original={original.data} among={among} plays={plays} onPlay={onPlay} onClose={onClose} onPrevious={onPrevious} onNext={onNext} />
+            <Shown original={original.data} among={among} plays={plays} onPlay={onPlay} onClose={onClose} onPrevious={onPrevious} onNext={onNext} onForward={onGo} />
           )}
         </Dialog.Content>
       </Dialog.Portal>
@@ -114,9 +114,11 @@ interface Sides {
   onClose: () => void;
   onPrevious: (() => void) | undefined;
   onNext: (() => void) | undefined;
+  /** Another file of this picture is shown from now on. */
+  onForward: (id: string) => void;
 }
 
-function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext }: Sides) {
+function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext, onForward }: Sides) {
   const file = o.path.split("/").pop();
   const [details, setDetails] = useDetails();
   const [part, setPart] = useState<string>();
@@ -223,7 +225,11 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext 
                 <li key={p.id} className="flex items-baseline justify-between gap-3 py-1">
                   <span className="min-w-0 break-words">
                     {p.id === shown.id ? <b className="font-semibold">{p.name}</b> : <TextButton onClick={() => setPart(p.id)}>{p.name}</TextButton>}
-                    <span className="block text-[13px] text-soft">{partWord(p.part)}</span>
+                    <span className="block text-[13px] text-soft">
+                      {partWord(p.part)}
+                      {p.id === o.id && o.brought_forward && "; you brought it forward"}
+                    </span>
+                    {o.own && <Forward original={o} part={p} month={month} onForward={onForward} />}
                   </span>
                   <a href={`/api/originals/${p.id}/bytes`} download={p.name} aria-label={`Download ${p.name}, ${size(p.size)}`} className="numbers shrink-0 text-soft underline underline-offset-4 hover:text-ink">
                     {size(p.size)}
@@ -403,6 +409,21 @@ function Delete({ original: o, onDeleted }: { original: Original; onDeleted: () 
         </Confirm>
       )}
     </div>
+  );
+}
+
+/** Which file of a picture is shown: another one, or the one that is shown by the rules. */
+function Forward({ original: o, part: p, month, onForward }: { original: Original; part: Schemas["ShotPart"]; month: readonly string[]; onForward: (id: string) => void }) {
+  const bring = useDo((forward: boolean) => ask<Schemas["Forward"]>(`/api/originals/${p.id}/forward`, "POST", { forward }), [month, keys.months, keys.original(o.id), keys.albums]);
+  const back = p.id === o.id;
+  if (back ? !o.brought_forward : !p.can_stand) return null;
+  return (
+    <>
+      <TextButton tone="soft" className="text-[13.5px]" disabled={bring.isPending} onClick={() => bring.mutate(!back, { onSuccess: (now) => onForward(now.id) })}>
+        {back ? "As before" : "Show this one"}
+      </TextButton>
+      {bring.isError && <Fault failure={bring.error} />}
+    </>
   );
 }
 

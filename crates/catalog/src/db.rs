@@ -90,6 +90,7 @@ asked_together! {
     favourite with original shown_to;
     original with shown_to words;
     brought with original album;
+    forward with original;
     original with album;
     said with words person;
     words with person;

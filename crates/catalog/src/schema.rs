@@ -235,6 +235,12 @@ diesel::table! {
 }
 
 diesel::table! {
+    forward (original) {
+        original -> Uuid,
+        forward_at -> Timestamptz,
+    }
+}
+diesel::table! {
     healing (id) {
         id -> Int8,
         original -> Uuid,
@@ -795,6 +801,7 @@ diesel::joinable!(film -> original (original));
 diesel::joinable!(folder_entry -> device (device));
 diesel::joinable!(folder_entry -> original (original));
 diesel::joinable!(folder_entry -> upload (upload));
+diesel::joinable!(forward -> original (original));
 diesel::joinable!(given_place -> original (original));
 diesel::joinable!(given_place -> person (given_by));
 diesel::joinable!(given_time -> original (original));

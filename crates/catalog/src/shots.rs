@@ -18,12 +18,12 @@ use ypogeion_core::{
 };
 
 use crate::{
-    Catalog, CatalogError, Result,
+    Catalog, CatalogError, DECIDED, Result,
     columns::HashColumn,
     db::*,
     originals::{Touched, facts_of},
     unsigned,
-    wishes::due_for,
+    wishes::{due_for, ledgers_due},
     work::Kind,
 };
 
@@ -86,7 +86,7 @@ struct PieceRow {
 }
 
 impl PieceRow {
-    fn piece(&self, facts: &Facts) -> Piece {
+    fn piece(&self, facts: &Facts, forward: Option<DateTime<Utc>>) -> Piece {
         let (folder, name) = place_on_device(&self.source, &self.name);
         let own = CaptureRule::from_word(&self.taken_rule).is_some_and(CaptureRule::is_of_the_file);
         Piece {
@@ -100,6 +100,7 @@ impl PieceRow {
             taken: own.then_some(self.taken_at),
             seconds: facts.seconds,
             pair: facts.pair.clone(),
+            forward,
         }
     }
 }
@@ -126,7 +127,10 @@ impl Catalog {
             // When somebody said that a picture was taken tells nothing of which files belong together.
             let given = given_to(c, &mut rows).await?;
             let facts: Vec<Facts> = rows.iter().map(|r| facts_of(r.facts.clone())).collect();
-            let pieces: Vec<Piece> = rows.iter().zip(&facts).map(|(r, f)| r.piece(f)).collect();
+            let forward = forward::table.filter(forward::original.eq_any(rows.iter().map(|r| r.id).collect::<Vec<_>>()));
+            let forward = forward.select((forward::original, forward::forward_at)).load::<(Uuid, DateTime<Utc>)>(c).await?;
+            let forward: HashMap<Uuid, DateTime<Utc>> = forward.into_iter().collect();
+            let pieces: Vec<Piece> = rows.iter().zip(&facts).map(|(r, f)| r.piece(f, forward.get(&r.id).copied())).collect();
             let shots = group(&pieces);
             let mut changed = keep_shots(c, &rows, &shots).await?;
             let has_company = !changed.is_empty();
@@ -141,6 +145,40 @@ impl Catalog {
         .await?;
         self.work_added(&[Kind::Refile]);
         Ok(changed)
+    }
+
+    /// Has a file of somebody's picture stand for it from now on, once it is grouped again; without `forward`, the one that does so by the rules. Not found, if
+    /// it is not theirs, or is nothing that can stand for a picture.
+    pub async fn bring_forward(&self, person: PersonId, id: OriginalId, forward: bool, now: DateTime<Utc>) -> Result<()> {
+        let mut c = self.connection().await?;
+        whole!(c, {
+            lock_shots(c, person).await?;
+            let own = original::table.find(id.0).filter(original::person.eq(person.0).and(is_living()));
+            let (shot, part): (Uuid, String) = own.select((original::shot, original::part)).get_result(c).await?;
+            if !Part::from_word(&part).is_some_and(Part::can_stand) {
+                return Err(CatalogError::NotFound);
+            }
+            let files: Vec<Uuid> = original::table.filter(original::shot.eq(shot)).select(original::id).load(c).await?;
+            delete(forward::table.filter(forward::original.eq_any(files))).execute(c).await?;
+            if forward {
+                let row = (forward::original.eq(id.0), forward::forward_at.eq(now));
+                insert_into(forward::table).values(row).execute(c).await?;
+            }
+            ledgers_due(c, now + DECIDED).await?;
+            Ok::<_, CatalogError>(())
+        })
+        .await?;
+        self.work_added(&[Kind::Ledger]);
+        Ok(())
+    }
+
+    /// Of some files, when they were last brought forward.
+    pub async fn brought_forward(&self, files: &[OriginalId]) -> Result<HashMap<OriginalId, DateTime<Utc>>> {
+        let ids: Vec<Uuid> = files.iter().map(|id| id.0).collect();
+        let mut c = self.connection().await?;
+        let these = forward::table.filter(forward::original.eq_any(ids)).select((forward::original, forward::forward_at));
+        let rows: Vec<(Uuid, DateTime<Utc>)> = these.load(&mut c).await?;
+        Ok(rows.into_iter().map(|(id, at)| (OriginalId(id), at)).collect())
     }
 
     /// The files of one shot, the one that stands for it first.

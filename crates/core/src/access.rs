@@ -219,6 +219,8 @@ actions! {
     FollowTrack = "follow_track" => PEOPLE,
     /// Say when pictures of one's own were taken.
     SayWhen = "say_when" => PEOPLE,
+    /// Say which file of a picture of one's own is shown.
+    BringForward = "bring_forward" => PEOPLE,
     /// Turn pictures of one's own.
     TurnPictures = "turn_pictures" => PEOPLE,
     /// Where the pictures beside one of one's own were taken.

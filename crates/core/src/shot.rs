@@ -45,6 +45,8 @@ pub struct Piece {
     pub seconds: Option<f64>,
     /// The identifier that a still and its moving half share.
     pub pair: Option<String>,
+    /// When somebody last had it stand for its shot, if they did.
+    pub forward: Option<DateTime<Utc>>,
 }
 
 /// What a file is to its shot.
@@ -83,6 +85,11 @@ impl Part {
             MediaKind::Sidecar => Self::Sidecar,
             MediaKind::Other => Self::Other,
         }
+    }
+
+    /// Whether a file that is this can stand for its shot because somebody says so.
+    pub fn can_stand(self) -> bool {
+        matches!(self, Self::Edited | Self::Still | Self::Twin | Self::Video | Self::Raw)
     }
 
     /// The word in database and API.
@@ -226,6 +233,12 @@ fn shot_of(pieces: &[Piece], named: &[Named], set: &[usize]) -> Shot {
     };
     let mut parts: Vec<(Part, Digest, OriginalId)> = set.iter().map(|&i| (part(i), pieces[i].digest, pieces[i].id)).collect();
     parts.sort();
+    // Whatever was brought forward last, by whom the picture is; everything else keeps its place.
+    let said = |&&i: &&usize| pieces[i].forward.is_some() && part(i).can_stand();
+    let forward = set.iter().filter(said).max_by_key(|&&i| (pieces[i].forward, pieces[i].digest));
+    if let Some(first) = forward.and_then(|&i| parts.iter().position(|(.., id)| *id == pieces[i].id)) {
+        parts[..=first].rotate_right(1);
+    }
     Shot { parts: parts.into_iter().map(|(part, _, id)| (id, part)).collect() }
 }
 
@@ -332,6 +345,7 @@ mod tests {
             taken: None,
             seconds: None,
             pair: None,
+            forward: None,
         }
     }
 
@@ -406,6 +420,24 @@ mod tests {
             pieces.rotate_left(turn % 3);
             assert_eq!(told(&pieces), first, "after turn {turn}");
         }
+    }
+
+    #[test]
+    fn what_is_brought_forward_stands_for_its_shot() {
+        let said = |p: Piece, second: i64| Piece { forward: DateTime::from_timestamp(second, 0), ..p };
+        let [still, edited, raw, words] = ["I1.JPG", "I1-edited.jpg", "I1.DNG", "I1.xmp"].map(piece);
+        let first = |pieces: &[Piece]| told(pieces)[0].join(", ");
+        let by_rule = "I1-edited.jpg edited, I1.JPG still, I1.DNG raw, I1.xmp sidecar";
+        assert_eq!(first(&[still.clone(), edited.clone(), raw.clone(), words.clone()]), by_rule);
+        let all = [said(still.clone(), 5), edited.clone(), raw.clone(), words.clone()];
+        assert_eq!(first(&all), "I1.JPG still, I1-edited.jpg edited, I1.DNG raw, I1.xmp sidecar");
+        // Of several, the last word counts; what is no picture never stands for one.
+        let all = [said(still, 5), edited.clone(), said(raw, 7), words.clone()];
+        assert_eq!(first(&all), "I1.DNG raw, I1-edited.jpg edited, I1.JPG still, I1.xmp sidecar");
+        assert_eq!(
+            first(&[edited, said(words, 9)]),
+            "I1-edited.jpg still, I1.xmp sidecar".replace("edited.jpg still", "edited.jpg edited")
+        );
     }
 
     #[test]

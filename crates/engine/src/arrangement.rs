@@ -10,7 +10,7 @@ use ypogeion_core::{
     words::count,
 };
 use ypogeion_wire::{
-    album::{Arrange, ArrangedAlbum, ArrangedStep},
+    arrangement::{Arrange, ArrangedAlbum, ArrangedStep},
     original::OriginalCard,
 };
 

@@ -1,6 +1,6 @@
 //! The library as people look at it: a page of it, and one original with everything that is known of it.
 
-use chrono::{Datelike, Months, NaiveDate, NaiveDateTime};
+use chrono::{Datelike, Local, Months, NaiveDate, NaiveDateTime};
 use ypogeion_catalog::{
     films::Film,
     find::Sought,
@@ -32,6 +32,7 @@ use crate::{
     engine::Engine,
     error::{Error, Result},
     given,
+    live::each,
     named::{few, told},
     places, three_two_one,
 };
@@ -147,6 +148,14 @@ pub async fn put_away(engine: &Engine, owner: PersonId, pictures: &[OriginalId],
     told(engine, there)
 }
 
+/// Has a file of somebody's own picture stand for it, or, without `forward`, the one that does so by the rules. Returns which one that is.
+pub async fn bring_forward(engine: &Engine, owner: PersonId, id: OriginalId, forward: bool) -> Result<OriginalId> {
+    engine.catalog.bring_forward(owner, id, forward, engine.now()).await?;
+    let changed = engine.catalog.regroup(id, &Local, engine.now()).await?;
+    engine.live.changed(&each(changed));
+    Ok(engine.catalog.original(id, Some(owner)).await?.shot)
+}
+
 /// Writes words about somebody's own pictures. Returns how many were there.
 pub async fn write_words(engine: &Engine, owner: PersonId, form: &WriteWords) -> Result<u64> {
     let kept = |text: &Option<String>, clean: fn(&str) -> Option<String>, what: &str, most: usize| match text {
@@ -239,8 +248,15 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
     let derived = engine.catalog.derived_from(row.id).await?;
     let derived = derived.map(|d| DerivedFile { name: last_of(d.path.as_str()), size: d.size });
     let parts = engine.catalog.parts_of(row.shot).await?;
-    let parts =
-        parts.into_iter().map(|p| ShotPart { id: p.id, part: p.part, name: last_of(&p.path), size: p.size, kind: p.kind });
+    let can_stand = |part: &str| Part::from_word(part).is_some_and(Part::can_stand);
+    let parts = parts.into_iter().map(|p| ShotPart {
+        id: p.id,
+        can_stand: can_stand(&p.part),
+        part: p.part,
+        name: last_of(&p.path),
+        size: p.size,
+        kind: p.kind,
+    });
     Ok(Original {
         id: row.id,
         person: row.person,
@@ -249,6 +265,7 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
         albums,
         favourite: engine.catalog.is_favourite(viewer, row.shot).await?,
         put_away: own && row.put_away,
+        brought_forward: own && engine.catalog.brought_forward(&[row.id]).await?.contains_key(&row.id),
         film: if row.kind == MediaKind::Video.word() || film_inside { film(engine, row.id).await? } else { None },
         film_inside,
         words: said(engine, row.shot, own).await?,

@@ -217,6 +217,7 @@ mod tests {
             given_place: None,
             given_turn: None,
             put_away: false,
+            forward: None,
             brought: None,
             object: ObjectRecord { name: format!("objects/{:02}", 99 - id), size: 200, hash: Digest::of(b"s").into() },
         }))

@@ -6,6 +6,7 @@
 pub mod adoption;
 pub mod album;
 pub mod amount;
+pub mod arrangement;
 pub mod brought;
 pub mod checks;
 pub mod choosing;

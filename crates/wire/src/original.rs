@@ -101,12 +101,29 @@ pub struct ShotPart {
     pub id: OriginalId,
     /// What it is to the shot: `edited`, `still`, `twin`, `video`, `raw`, `motion`, `other` or `sidecar`.
     pub part: String,
+    /// Whether it can be brought forward, to stand for the picture.
+    pub can_stand: bool,
     /// File name in the library.
     pub name: String,
     /// Bytes.
     pub size: u64,
     /// `photo`, `video`, `raw`, `sidecar` or `other`.
     pub kind: String,
+}
+
+/// Which file of a picture is shown.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BringForward {
+    /// Whether this one; otherwise the one that is shown by the rules: an edited version before the still it was made from.
+    pub forward: bool,
+}
+
+/// Which one that is now.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Forward {
+    /// Its id.
+    #[schema(value_type = Uuid)]
+    pub id: OriginalId,
 }
 
 /// A file that was made from an original.
@@ -172,6 +189,8 @@ pub struct Original {
     pub favourite: bool,
     /// Whether it was put away: it is in the library for those who ask for it.
     pub put_away: bool,
+    /// Whether it stands for its picture because its owner brought it forward.
+    pub brought_forward: bool,
     /// What is said about it.
     pub words: PictureWords,
     /// Of a film: what browsers can do with it. None: nobody has looked yet, or it is none.

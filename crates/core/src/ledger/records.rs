@@ -314,6 +314,9 @@ pub struct OriginalRecord {
     /// Whether its picture was put away.
     #[serde(default, skip_serializing_if = "is_false")]
     pub put_away: bool,
+    /// When its person last had it stand for its shot, if they did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub forward: Option<DateTime<Utc>>,
     /// Set while it waits for its person to take it, after somebody outside brought it by a link.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub brought: Option<BroughtRecord>,

@@ -2,7 +2,7 @@
 
 use std::{collections::HashMap, sync::Arc};
 
-use chrono::TimeDelta;
+use chrono::{DateTime, TimeDelta, Utc};
 use ypogeion_catalog::{given::GivenRecords, originals::OriginalRow, stores::StoreRow, work::Job};
 use ypogeion_core::{
     Digest, OriginalId, OriginalName, PersonId, StoreId,
@@ -162,6 +162,7 @@ struct Marks {
     words: HashMap<OriginalId, WordsRecord>,
     given: GivenRecords,
     brought: HashMap<OriginalId, BroughtRecord>,
+    forward: HashMap<OriginalId, DateTime<Utc>>,
 }
 
 impl Marks {
@@ -172,6 +173,7 @@ impl Marks {
             words: engine.catalog.written_about(ids).await?,
             given: engine.catalog.given_to(ids).await?,
             brought: engine.catalog.brought_of(ids).await?,
+            forward: engine.catalog.brought_forward(ids).await?,
         })
     }
 }
@@ -186,7 +188,7 @@ async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, marks: &m
     let favourite_of = marks.favourites.remove(&row.id).unwrap_or_default();
     let albums = marks.albums.remove(&row.id).unwrap_or_default();
     let words = marks.words.remove(&row.id);
-    let brought = marks.brought.remove(&row.id);
+    let (brought, forward) = (marks.brought.remove(&row.id), marks.forward.remove(&row.id));
     let given = &mut marks.given;
     let (given_time, given_place) = (given.times.remove(&row.id), given.places.remove(&row.id));
     let given_turn = given.turns.remove(&row.id);
@@ -214,6 +216,7 @@ async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, marks: &m
         given_place,
         given_turn,
         put_away: row.put_away,
+        forward,
         brought,
         object,
     }))))

@@ -110,6 +110,7 @@ fn original(n: u64) -> Record {
         given_place: None,
         given_turn: None,
         put_away: false,
+        forward: None,
         brought: None,
         object: ObjectRecord {
             name: format!("sealed/{}/{digest}.age", &digest.to_string()[..2]),

@@ -4,7 +4,10 @@ use actix_web::{HttpResponse, delete, get, patch, post, put, web};
 use uuid::Uuid;
 use ypogeion_core::AlbumId;
 use ypogeion_engine::{albums, arrangement};
-use ypogeion_wire::album::{Album, AlbumChange, AlbumFilled, AlbumPictures, Arrange, ArrangedAlbum, NewAlbum};
+use ypogeion_wire::{
+    album::{Album, AlbumChange, AlbumFilled, AlbumPictures, NewAlbum},
+    arrangement::{Arrange, ArrangedAlbum},
+};
 
 use crate::{app::App, caller::Caller, failure::Answer};
 

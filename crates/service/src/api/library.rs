@@ -3,7 +3,7 @@
 use std::{fs::File, sync::Arc};
 
 use actix_files::NamedFile;
-use actix_web::{HttpRequest, HttpResponse, get, http::header::HeaderValue, web};
+use actix_web::{HttpRequest, HttpResponse, get, http::header::HeaderValue, post, web};
 use data_encoding::BASE64;
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -19,7 +19,7 @@ use ypogeion_library::LibraryError;
 use ypogeion_wire::{
     find::Found,
     folder::Folder,
-    original::{Month, MonthShape, Original, Originals},
+    original::{BringForward, Forward, Month, MonthShape, Original, Originals},
     problem::ProblemType,
 };
 
@@ -159,6 +159,19 @@ pub async fn show_original(
     let sought = finding::sought(&app.engine, scope, query.find.as_deref()).await?;
     let row = seen(&app, &caller, *id).await?;
     Ok(web::Json(library::one(&app.engine, scope, row, sought.as_ref()).await?))
+}
+
+/// Has this file of a picture of one's own stand for it, or the one that does so by the rules.
+#[utoipa::path(responses((status = 200, body = Forward)))]
+#[post("/api/originals/{id}/forward")]
+pub async fn bring_forward(
+    app: web::Data<App>,
+    caller: Caller,
+    id: web::Path<Uuid>,
+    body: web::Json<BringForward>,
+) -> Answer<web::Json<Forward>> {
+    let id = library::bring_forward(&app.engine, caller.owner()?, OriginalId(*id), body.forward).await?;
+    Ok(web::Json(Forward { id }))
 }
 
 /// How to hand the bytes over.

@@ -95,6 +95,7 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(library::show_month)
         .service(library::list_originals)
         .service(library::show_original)
+        .service(library::bring_forward)
         .service(library::download_original)
         .service(library::download_derived)
         .service(library::download_words)
