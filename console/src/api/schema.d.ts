@@ -2260,8 +2260,12 @@ export interface components {
             also_placed?: boolean;
             /** @description The track, as GPX 1.0 or 1.1; points without a time tell nothing. At most 8 MiB with all else that is said here. */
             gpx: string;
+            /** @description Nothing is done, and said is what would be. */
+            only_say?: boolean;
             /** @description Their ids. */
-            pictures: string[];
+            pictures?: string[];
+            /** @description In their place: all of one's own that were taken while the track was written, at most 10,000. */
+            taken_meanwhile?: boolean;
         };
         /** @description How many, and how large together. */
         Amount: {

@@ -1,4 +1,5 @@
 /** One's own library. */
+import { useState } from "react";
 import { Link, useLocation } from "react-router";
 import { counted } from "../format";
 import { AddButton, DropPlace } from "../ui/adding";
@@ -6,8 +7,10 @@ import { BroughtNote } from "../ui/brought";
 import { Empty } from "../ui/states";
 import { Browse } from "./browse";
 import { ThisDay } from "./this-day";
+import { DroppedTrack } from "./track";
 
 export function Library({ keeper }: { keeper: boolean }) {
+  const [track, setTrack] = useState<File>();
   const { search } = useLocation();
   const find = new URLSearchParams(search).get("find")?.trim() ?? "";
   return (
@@ -17,7 +20,8 @@ export function Library({ keeper }: { keeper: boolean }) {
       actions={
         <>
           <AddButton />
-          <DropPlace />
+          <DropPlace onTrack={setTrack} />
+          {track && <DroppedTrack key={track.name} file={track} onClose={() => setTrack(undefined)} />}
           {keeper && (
           <Link to="/library/adopt" className="border-line bg-raised rounded-lg border px-3.5 py-1.5 text-[15px] font-semibold text-ink no-underline hover:border-soft">
             Adopt an old disk

@@ -5,6 +5,7 @@ import type { Failure, Schemas } from "../api/client";
 import { useAlbum, useFound, useMap, useSome, useTowns } from "../api/hooks";
 import { count, counted } from "../format";
 import { areaOf, around, asked, levelOf, lies, pointOf, read, seen, told, written, zoomed, type Size, type View } from "../ui/atlas";
+import { DropPlace } from "../ui/adding";
 import { FindLine } from "../ui/find";
 import { EarthMap, useSize } from "../ui/map";
 import { Button, Page, TextButton } from "../ui/parts";
@@ -12,6 +13,7 @@ import { addressOf, type Among } from "../ui/sheet";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { preview } from "../ui/preview";
 import { Strip } from "../ui/strip";
+import { DroppedTrack } from "./track";
 
 type Town = Schemas["Town"];
 type Cell = Schemas["MapCell"];
@@ -32,8 +34,15 @@ export function Places() {
   const query = new URLSearchParams(useLocation().search);
   const find = query.get("find")?.trim() ?? "";
   const album = query.get("album");
+  const [track, setTrack] = useState<File>();
   // Another line, or another album, is another map.
-  return album ? <OfAlbum key={`${album} ${find}`} among={{ find, album }} /> : <OfLibrary find={find} />;
+  return (
+    <>
+      {album ? <OfAlbum key={`${album} ${find}`} among={{ find, album }} /> : <OfLibrary find={find} />}
+      <DropPlace onTrack={setTrack} />
+      {track && <DroppedTrack key={track.name} file={track} onClose={() => setTrack(undefined)} />}
+    </>
+  );
 }
 
 /** All of the earth, in cells in which a journey of a day is one. */

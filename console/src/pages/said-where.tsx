@@ -35,7 +35,7 @@ interface SayingProps {
 }
 
 /** With all else in its request, as much as the server takes. */
-const LARGEST_TRACK = 7_500_000;
+export const LARGEST_TRACK = 7_500_000;
 
 /** Asks where pictures were taken. */
 export function SayingWhere(props: SayingProps) {

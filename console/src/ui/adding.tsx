@@ -252,10 +252,17 @@ function toldOf(i: Added): string {
 }
 
 /** What is dropped or pasted anywhere on this page is added: to the library, or to an album as well. */
-export function DropPlace({ album }: { album?: Target | undefined }) {
+export function DropPlace({ album, onTrack }: { album?: Target | undefined; onTrack?: (track: File) => void }) {
   const adding = use(AddingContext);
   const [over, setOver] = useState(false);
   const add = adding?.add;
+  // A track is no picture, and tells where some were taken.
+  const take = useEffectEvent((found: Found[], target: Target | undefined) => {
+    const track = onTrack && found.find(({ file }) => file.name.toLowerCase().endsWith(".gpx"));
+    if (track) onTrack(track.file);
+    const rest = found.filter((f) => f !== track);
+    if (rest.length > 0) add?.(rest, target);
+  });
   const id = album?.id;
   const name = album?.name;
   // The outside system: what is dragged over the page, and what is pasted.
@@ -280,7 +287,7 @@ export function DropPlace({ album }: { album?: Target | undefined }) {
       setOver(false);
       if (!has(e) || !e.dataTransfer) return;
       e.preventDefault();
-      void dropped(e.dataTransfer.items).then((found) => add(found, target));
+      void dropped(e.dataTransfer.items).then((found) => take(found, target));
     };
     const paste = (e: ClipboardEvent) => {
       const files = [...(e.clipboardData?.files ?? [])];

@@ -13,7 +13,7 @@ use crate::{
     originals::{Touched, facts_of},
     shots::lock_shots,
     unsigned,
-    wishes::ledgers_due,
+    wishes::{due_for, ledgers_due},
     work::Kind,
 };
 
@@ -177,12 +177,15 @@ impl Catalog {
             update(away).set(original::put_away.eq(false)).execute(c).await?;
             end(c, &shots).await?;
             if !files.is_empty() {
+                // From now on it may belong to what is here.
+                let ids: Vec<Uuid> = files.iter().map(|(id, ..)| *id).collect();
+                due_for(c, Kind::Group, &ids, 18, now).await?;
                 ledgers_due(c, now + DECIDED).await?;
             }
             Ok::<_, CatalogError>(files)
         })
         .await?;
-        self.work_added(&[Kind::Ledger]);
+        self.work_added(&[Kind::Ledger, Kind::Group]);
         let leading = taken.into_iter().filter(|(id, shot, ..)| id == shot);
         Ok(leading.map(|(id, _, _, taken_local)| Touched { person, id: OriginalId(id), taken_local }).collect())
     }

@@ -211,6 +211,29 @@ impl Catalog {
         Ok(rows.into_iter().map(|(id, at, placed)| (OriginalId(id), at, placed)).collect())
     }
 
+    /// The same of all that somebody has from between two instants, as far as each stands for its picture and was not put away; no more than `most`.
+    pub async fn taken_between(
+        &self,
+        person: PersonId,
+        (from, until): (DateTime<Utc>, DateTime<Utc>),
+        most: i64,
+    ) -> Result<Vec<(OriginalId, DateTime<Utc>, bool)>> {
+        // What a clock on the wall showed is in the index: no zone is further from another.
+        let zones = TimeDelta::hours(15);
+        let wall = original::taken_local.between(from.naive_utc() - zones, until.naive_utc() + zones);
+        let mut c = self.connection().await?;
+        let own = original::table
+            .filter(original::person.eq(person.0).and(is_living()).and(original::leads).and(not(original::put_away)));
+        let rows: Vec<(Uuid, DateTime<Utc>, bool)> = own
+            .filter(wall.and(original::taken_at.between(from, until)))
+            .order(original::taken_local)
+            .limit(most)
+            .select((original::id, original::taken_at, original::spot.is_not_null()))
+            .load(&mut c)
+            .await?;
+        Ok(rows.into_iter().map(|(id, at, placed)| (OriginalId(id), at, placed)).collect())
+    }
+
     /// Somebody says when pictures of their own were taken: all of their files are of another time then, and are filed where they belong.
     pub async fn give_time(&self, person: PersonId, pictures: &[OriginalId], time: Time, now: DateTime<Utc>) -> Result<Moved> {
         let mut c = self.connection().await?;

@@ -123,6 +123,7 @@ impl Catalog {
                 let pairs: BTreeSet<String> = rows.iter().filter_map(|r| r.pair.clone()).collect();
                 let shots: BTreeSet<Uuid> = rows.iter().map(|r| r.shot).collect();
                 rows = together(c, person, keys, pairs, shots).await?;
+                of_one_side(c, id, &mut rows).await?;
             }
             // When somebody said that a picture was taken tells nothing of which files belong together.
             let given = given_to(c, &mut rows).await?;
@@ -350,6 +351,16 @@ async fn together(
     let ids: Vec<Uuid> = these.load(c).await?;
     let living = original::table.filter(original::id.eq_any(ids).and(is_living()));
     Ok(living.order(original::id).limit(MOST_TOGETHER).select(PieceRow::as_select()).load(c).await?)
+}
+
+/// What people outside brought and nobody has taken yet is of no picture of the household's own: who lies about what belongs together reaches nothing of that.
+async fn of_one_side(c: &mut AsyncPgConnection, id: OriginalId, rows: &mut Vec<PieceRow>) -> Result<()> {
+    let ids: Vec<Uuid> = rows.iter().map(|r| r.id).collect();
+    let brought = brought::table.filter(brought::original.eq_any(ids)).select(brought::original);
+    let brought: HashSet<Uuid> = brought.load::<Uuid>(c).await?.into_iter().collect();
+    let side = brought.contains(&id.0);
+    rows.retain(|r| brought.contains(&r.id) == side);
+    Ok(())
 }
 
 /// An original, and when it was taken by the wall's clock.

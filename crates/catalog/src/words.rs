@@ -189,8 +189,8 @@ impl Catalog {
     /// Files that were read before words were, and pictures that were before films were looked for in them; from one on (without it), no more than `limit`.
     pub async fn words_unread(&self, after: OriginalId, limit: i64) -> Result<Vec<Unread>> {
         let mut c = self.connection().await?;
-        let others = original::kind.eq_any(["raw", "video", "sidecar"]).and(not(original::facts.has_key("caption")));
-        let unread = original::kind.eq("photo").and(not(original::facts.has_key("film_inside"))).or(others);
+        let wordless = original::kind.eq_any(["photo", "raw", "video", "sidecar"]).and(not(original::facts.has_key("caption")));
+        let unread = original::kind.eq("photo").and(not(original::facts.has_key("film_inside"))).or(wordless);
         let unread = original::table
             .filter(is_living().and(unread))
             .filter(original::id.gt(after.0))

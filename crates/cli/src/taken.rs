@@ -109,7 +109,13 @@ pub async fn say(context: &Context, taken: Taken) -> Result {
             }
             // By the times that they have now.
             if let Some(gpx) = &track {
-                let form = AlongTrack { pictures: some.to_vec(), gpx: gpx.clone(), also_placed: false };
+                let form = AlongTrack {
+                    pictures: some.to_vec(),
+                    gpx: gpx.clone(),
+                    also_placed: false,
+                    taken_meanwhile: false,
+                    only_say: false,
+                };
                 here = session.post::<Along>("api/places/track", &form).await?.count;
             }
             count += here;

@@ -28,6 +28,12 @@ impl Track {
         Some((self.points.first()?.0, self.points.last()?.0))
     }
 
+    /// From when to when it may tell where they were.
+    pub fn reach(&self) -> Option<(DateTime<Utc>, DateTime<Utc>)> {
+        let (from, until) = self.span()?;
+        Some((from.checked_sub_signed(THERE)?, until.checked_add_signed(THERE)?))
+    }
+
     /// Where they were then; `None`: the track does not tell.
     ///
     /// ```

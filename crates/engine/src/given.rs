@@ -2,7 +2,7 @@
 
 use chrono::TimeDelta;
 use ypogeion_catalog::given::{MOST_GIVEN, Moved, Place, Time, Turned};
-use ypogeion_core::{OriginalId, PersonId, spot::Spot, turn::Turn};
+use ypogeion_core::{OriginalId, PersonId, spot::Spot, turn::Turn, words::count};
 use ypogeion_media::gpx;
 use ypogeion_wire::given::{Along, AlongTrack, Beside, SaidWhen, SaidWhere, SayWhen, SayWhere, TurnPictures};
 
@@ -11,6 +11,11 @@ use crate::{
     error::{Error, Result},
     named::{few, told},
 };
+
+/// So many pictures are looked at for one track.
+const MOST_MEANWHILE: i64 = 10_000;
+/// So many are given their places in one step: who writes about others of them meanwhile does not wait long.
+const AT_ONCE: usize = 500;
 
 /// Says where pictures of one's own were taken. Returns how many those are.
 pub async fn say_where(engine: &Engine, owner: PersonId, form: &SayWhere) -> Result<u64> {
@@ -30,24 +35,41 @@ pub async fn say_where(engine: &Engine, owner: PersonId, form: &SayWhere) -> Res
 
 /// Says of pictures of one's own without a place that they were taken where somebody was then, by a track.
 pub async fn along(engine: &Engine, owner: PersonId, form: AlongTrack) -> Result<Along> {
-    let AlongTrack { pictures, gpx, also_placed } = form;
-    let all = engine.catalog.when_taken(owner, few(&pictures)?).await?;
-    if all.is_empty() {
+    let AlongTrack { pictures, taken_meanwhile, only_say, gpx, also_placed } = form;
+    if taken_meanwhile && !pictures.is_empty() {
+        return Err(Error::invalid("Name pictures, or have all that were taken meanwhile: one of the two."));
+    }
+    let named = if taken_meanwhile { Vec::new() } else { engine.catalog.when_taken(owner, few(&pictures)?).await? };
+    if named.is_empty() && !taken_meanwhile {
         return Err(Error::NotFound);
     }
     let read = tokio::task::spawn_blocking(move || gpx::read(&gpx)).await?;
     let track = read.map_err(|e| Error::invalid(e.sentence()))?;
+    let all = match track.reach().filter(|_| taken_meanwhile) {
+        Some(reach) => engine.catalog.taken_between(owner, reach, MOST_MEANWHILE + 1).await?,
+        None => named,
+    };
+    if all.len() as i64 > MOST_MEANWHILE {
+        return Err(Error::TooLarge(format!(
+            "More than {} of your pictures were taken while this track was written. Take one of fewer days.",
+            count(MOST_MEANWHILE.unsigned_abs())
+        )));
+    }
     let placed = all.iter().filter(|(.., placed)| *placed && !also_placed).count() as u64;
     let wanted = all.iter().filter(|(.., placed)| also_placed || !placed);
     let (on_it, off_it): (Vec<_>, Vec<_>) = wanted.map(|(id, at, _)| (*id, track.at(*at))).partition(|(_, spot)| spot.is_some());
     let places: Vec<(OriginalId, Place)> = on_it.into_iter().filter_map(|(id, spot)| Some((id, Place::At(spot?)))).collect();
-    let (mut count, span) = (0, track.span());
-    if !places.is_empty() {
-        let (touched, given) = engine.catalog.give_places(owner, &places, engine.now()).await?;
-        told(engine, touched)?;
-        count = given;
+    let (mut said, span) = (0, track.span());
+    if only_say {
+        said = places.len() as u64;
+    } else {
+        for some in places.chunks(AT_ONCE) {
+            let (touched, given) = engine.catalog.give_places(owner, some, engine.now()).await?;
+            told(engine, touched)?;
+            said += given;
+        }
     }
-    Ok(Along { count, placed, off_it: off_it.len() as u64, from: span.map(|s| s.0), until: span.map(|s| s.1) })
+    Ok(Along { count: said, placed, off_it: off_it.len() as u64, from: span.map(|s| s.0), until: span.map(|s| s.1) })
 }
 
 /// Says when pictures of one's own were taken, and files them where they belong. Returns how many those are.

@@ -384,6 +384,15 @@ impl Console {
         if status < 400 { Ok(value) } else { Err(format!("{path}: {status} {value}").into()) }
     }
 
+    /// Sends a file by an address that takes uploads (tus, creation with upload); `said`: its metadata, as the protocol writes them.
+    pub async fn send(&self, path: &str, said: &str, bytes: Vec<u8>) -> Step<()> {
+        let request = self.http.request(Method::POST, self.base.join(path)?).header("cookie", &self.cookie);
+        let request =
+            request.header("Tus-Resumable", "1.0.0").header("Upload-Length", bytes.len()).header("Upload-Metadata", said);
+        let answer = request.header("content-type", "application/offset+octet-stream").body(bytes).send().await?;
+        if answer.status() == 201 { Ok(()) } else { Err(format!("{path}: {}", answer.status()).into()) }
+    }
+
     /// Asks and returns status and body, whatever they are.
     pub async fn try_ask(&self, method: Method, path: &str, body: Option<Value>) -> Step<(u16, Value)> {
         let mut request =

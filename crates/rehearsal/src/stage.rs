@@ -10,9 +10,14 @@ use std::{
     time::Duration,
 };
 
+use data_encoding::BASE64;
 use reqwest::Method;
 use serde_json::{Value, json};
-use ypogeion_demo::{DEVICES, HOUSEHOLD, PEOPLE, Size};
+use ypogeion_demo::{
+    DEVICES, HOUSEHOLD, PEOPLE, Size,
+    camera::{self, Camera},
+    scenes::{Rng, Scene, draw},
+};
 
 use crate::{
     Step, Trouble,
@@ -177,6 +182,8 @@ impl Stage {
         }
         let fog = album(0, "Fog in the harbour", "", json!({ "with": PEOPLE[3].name })).await?;
         put(0, &fog, of(0, "2026-11", 9).await?).await?;
+        self.tell(&fog).await?;
+        self.neighbours(&kites).await?;
         let beans = album(2, "What grew in the allotment", "", json!({ "with": PEOPLE[0].name })).await?;
         put(2, &beans, of(2, "2026-09", 12).await?).await?;
         let liked: Vec<Value> = of(0, "2026-06", 30).await?.into_iter().step_by(6).collect();
@@ -191,6 +198,38 @@ impl Stage {
         let shots: Vec<&Value> = shots.as_array().into_iter().flatten().map(|o| &o["id"]).collect();
         if !shots.is_empty() {
             consoles[1].ask(Method::POST, "api/put-away", Some(json!({ "pictures": shots, "away": true }))).await?;
+        }
+        Ok(())
+    }
+
+    /// Juno tells of the morning in the harbour, in her own order.
+    async fn tell(&self, album: &str) -> Step<()> {
+        let path = format!("{album}/arrangement");
+        let by_time = self.keeper.ask(Method::GET, &path, None).await?;
+        let all = by_time["steps"].as_array().into_iter().flatten().map(|s| json!({ "picture": s["picture"]["id"] }));
+        let mut steps: Vec<Value> = all.collect();
+        if steps.len() < 4 {
+            return Ok(());
+        }
+        steps.insert(3, json!({ "words": "Then it lifted, all at once." }));
+        steps.insert(0, json!({ "words": "The fog came in before breakfast.\nNobody could see the other quay." }));
+        self.keeper.ask(Method::PUT, &path, Some(json!({ "steps": steps, "version": null }))).await?;
+        Ok(())
+    }
+
+    /// The neighbours were at the kite festival, too. Juno gave them a link; what they brought waits for her.
+    async fn neighbours(&self, album: &str) -> Step<()> {
+        let form = json!({ "days": 90, "hands_out": "previews", "takes": true });
+        let link = self.keeper.ask(Method::POST, &format!("{album}/links"), Some(form)).await?;
+        let (address, id) = (link["address"].as_str().ok_or("a link has an address")?, link["id"].as_str().ok_or("and an id")?);
+        let outside = self.house.by_link(address.split_once('#').ok_or("with what opens it")?.1).await?;
+        for n in 0..3 {
+            let time = format!("2026-06-20T15:{}:10", 10 + n).parse()?;
+            let shot = camera::Shot::new(Camera::of_device(3), time, Scene::Kites.place(), &mut Rng::new(90 + n));
+            let bytes = camera::jpeg(&draw(Scene::Kites, 90 + n, 0.0, 640, 480), &shot)?;
+            let name = BASE64.encode(format!("IMG_03{n}1.JPG").as_bytes());
+            let said = format!("filename {name},from {}", BASE64.encode(b"The neighbours"));
+            outside.send(&format!("api/outside/{id}/uploads"), &said, bytes).await?;
         }
         Ok(())
     }

@@ -26,8 +26,15 @@ pub struct SayWhere {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct AlongTrack {
     /// Their ids.
+    #[serde(default)]
     #[schema(value_type = Vec<Uuid>)]
     pub pictures: Vec<OriginalId>,
+    /// In their place: all of one's own that were taken while the track was written, at most 10,000.
+    #[serde(default)]
+    pub taken_meanwhile: bool,
+    /// Nothing is done, and said is what would be.
+    #[serde(default)]
+    pub only_say: bool,
     /// The track, as GPX 1.0 or 1.1; points without a time tell nothing. At most 8 MiB with all else that is said here.
     pub gpx: String,
     /// Also those that have a place already.

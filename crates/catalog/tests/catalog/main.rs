@@ -1,5 +1,6 @@
 //! The catalogue on a real, throw-away PostgreSQL.
 
+mod brought;
 mod counts;
 mod deletion;
 mod earlier;

@@ -4,6 +4,7 @@ use std::{
     fs,
     io::{Read, Write},
     net::TcpStream,
+    time::Duration,
 };
 
 use fantoccini::Locator;
@@ -203,6 +204,17 @@ async fn by_a_link_nobody_does_more_than_it_says() {
     for path in [&as_device[1..], "tus/"] {
         assert_eq!(o.append(path, 0, b"12345").await.status(), if path == "tus/" { 404 } else { 401 }, "{path}");
     }
+    // How much room there is, is nobody's business outside.
+    let juno = a.w.sql("SELECT id FROM person WHERE name = 'Juno'");
+    let quota = async |bytes: u64| {
+        let form = Some(json!({ "quota": bytes }));
+        a.w.keeper.ask(Method::PATCH, &format!("api/people/{}", juno.trim()), form).await.unwrap()
+    };
+    quota(200_000).await;
+    let (status, said) = says(o.begin("IMG_6.jpg", "", 900_000).await).await;
+    assert!(status == 507 && said.contains("There is no room for this just now. Juno can make some."), "{status} {said}");
+    assert!(!said.contains("kB") && !said.contains("quota"), "{said}");
+    quota(0).await;
     // What a program that is not the page says of itself leads nowhere.
     o.bring("../../IMG_3.jpg", "../../../etc", &taken(41)).await;
     assert_eq!(a.w.sql("SELECT count(*) FROM original WHERE path LIKE '%..%' OR path LIKE '%etc%'").trim(), "0");
@@ -210,12 +222,20 @@ async fn by_a_link_nobody_does_more_than_it_says() {
     let bytes = taken(42);
     let path = o.begin("IMG_4.jpg", "", bytes.len()).await.headers()["location"].to_str().unwrap().to_owned();
     let (cookie, host) = (&o.cookie, format!("{}:{}", o.base.host_str().unwrap(), o.base.port().unwrap()));
-    let mut line = TcpStream::connect(&host).unwrap();
-    write!(line, "PATCH {path} HTTP/1.1\r\nHost: {host}\r\nCookie: {cookie}\r\nTus-Resumable: 1.0.0\r\nUpload-Offset: 0\r\nContent-Type: application/offset+octet-stream\r\nContent-Length: {}\r\nConnection: close\r\n\r\n", bytes.len()).unwrap();
-    line.write_all(&bytes[..1000]).unwrap();
-    line.flush().unwrap();
-    let writes = async || Ok((o.append(&path, 1 << 30, b"").await.status() == 423).then_some(()));
-    wait_for("somebody to write to it", 20, writes).await.unwrap();
+    let head = format!(
+        "PATCH {path} HTTP/1.1\r\nHost: {host}\r\nCookie: {cookie}\r\nTus-Resumable: 1.0.0\r\nUpload-Offset: 0\r\n\
+         Content-Type: application/offset+octet-stream\r\nContent-Length: {}\r\nConnection: close\r\n\r\n",
+        bytes.len()
+    );
+    let begun = async || {
+        let mut line = TcpStream::connect(&host)?;
+        line.write_all(head.as_bytes())?;
+        line.write_all(&bytes[..1000])?;
+        tokio::time::sleep(Duration::from_millis(300)).await;
+        // Somebody writes to it; whoever asks that too soon is the one who does, and it is begun again.
+        Ok((o.append(&path, 1 << 30, b"").await.status() == 423).then_some(line))
+    };
+    let mut line = wait_for("somebody to write to it", 20, begun).await.unwrap();
     a.w.keeper.try_ask(Method::DELETE, &format!("api/links/{}", o.id), None).await.unwrap();
     line.write_all(&bytes[1000..]).unwrap();
     let mut said = String::new();

@@ -324,7 +324,37 @@ async fn a_track_tells_where_pictures_were_taken() {
         assert!(was == status && problem.to_string().contains(said), "{was}: {problem}");
     }
     assert_eq!(follow(&piet, json!({ "pictures": [two], "gpx": gpx })).await.0, 404);
+    // Of all that were taken meanwhile, first said, then done; nobody's but one's own.
+    let meanwhile = |only_say: bool| json!({ "gpx": gpx, "taken_meanwhile": true, "only_say": only_say, "also_placed": true });
+    post(&w.keeper, "api/places", json!({ "pictures": [two, three], "nowhere": true })).await;
+    let (status, along) = follow(&w.keeper, meanwhile(true)).await;
+    assert_eq!((status, &along["count"], &along["off_it"]), (200, &json!(2), &json!(0)), "{along}");
+    assert_eq!(detail(&two).await["place"], Value::Null, "nothing was done");
+    let (status, along) = follow(&w.keeper, meanwhile(false)).await;
+    assert_eq!((status, &along["count"]), (200, &json!(2)), "{along}");
+    assert_eq!(
+        (detail(&two).await["place"].clone(), detail(&three).await["place"].clone()),
+        (json!([55.445, 8.37]), json!([55.445, 8.37]))
+    );
+    assert_eq!(follow(&piet, meanwhile(false)).await.1["count"], 0);
+    assert_eq!(follow(&w.keeper, json!({ "pictures": [two], "gpx": gpx, "taken_meanwhile": true })).await.0, 400);
     assert_eq!(w.sql("SELECT what FROM discrepancy").trim(), "");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_track_is_dropped_onto_the_library() {
+    let (w, _phone, [_, two, _]) = house().await;
+    let gpx = track(&get(&w.keeper, &format!("api/originals/{two}")).await["taken_at"]);
+    let l = Looking::of(w, "library").await;
+    l.browser.wait_for_text("3 pictures of yours").await.unwrap();
+    let drop = "const all = new DataTransfer(); all.items.add(new File([arguments[0]], 'walk.gpx'));
+        for (const kind of ['dragenter', 'dragover', 'drop']) window.dispatchEvent(new DragEvent(kind, { dataTransfer: all, bubbles: true, cancelable: true }))";
+    l.browser.page.execute(drop, vec![json!(gpx)]).await.unwrap();
+    l.browser.wait_for_text("It tells where 1 picture of yours without a place was taken.").await.unwrap();
+    assert_eq!(l.browser.barriers().await.unwrap(), Vec::<String>::new());
+    l.press("Give it its place").await;
+    l.browser.wait_for_text("1 picture has the place where you were then.").await.unwrap();
+    assert_eq!(get(&l.w.keeper, &format!("api/originals/{two}")).await["place"], json!([55.445, 8.37]));
 }
 
 #[tokio::test(flavor = "multi_thread")]

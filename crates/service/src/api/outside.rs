@@ -247,7 +247,8 @@ pub async fn bring_outside(
     let length = tus::length(&request)?;
     let (brought, source) = brought::begin(&app.engine, shown, metadata.name.as_str(), length, &metadata.from).await?;
     let metadata = Metadata { source, ..metadata };
-    Ok(kept_by_nobody(tus::create(&app, &sender, &request, body, metadata, Some(brought)).await?))
+    let made = tus::create(&app, &sender, &request, body, metadata, Some(brought)).await;
+    Ok(kept_by_nobody(made.map_err(|e| discreet(e, shown))?))
 }
 
 /// How far has that come?
@@ -275,8 +276,20 @@ pub async fn append_outside(
     body: web::Payload,
 ) -> Answer<HttpResponse> {
     let (id, upload) = path.into_inner();
-    let sender = sender(shown(&caller, id)?)?;
-    Ok(kept_by_nobody(tus::more(&app.into_inner(), &sender, &request, upload, body).await?))
+    let shown = shown(&caller, id)?;
+    let taken = tus::more(&app.into_inner(), &sender(shown)?, &request, upload, body).await;
+    Ok(kept_by_nobody(taken.map_err(|e| discreet(e, shown))?))
+}
+
+/// How much room somebody has is nothing that people outside are told: only that there is none.
+fn discreet(failure: Failure, shown: &Shown) -> Failure {
+    match failure.kind() {
+        ProblemType::OverQuota | ProblemType::DiskFull => Failure::new(
+            ProblemType::DiskFull,
+            format!("There is no room for this just now. {} can make some.", shown.person_name),
+        ),
+        _ => failure,
+    }
 }
 
 /// What people outside brought to oneself by links, and what waits of it.
