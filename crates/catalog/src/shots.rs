@@ -165,11 +165,13 @@ impl Catalog {
                 let row = (forward::original.eq(id.0), forward::forward_at.eq(now));
                 insert_into(forward::table).values(row).execute(c).await?;
             }
+            // Should nobody come to group it after this, the work does.
+            due_for(c, Kind::Group, &[id.0], 18, now).await?;
             ledgers_due(c, now + DECIDED).await?;
             Ok::<_, CatalogError>(())
         })
         .await?;
-        self.work_added(&[Kind::Ledger]);
+        self.work_added(&[Kind::Ledger, Kind::Group]);
         Ok(())
     }
 

@@ -299,7 +299,7 @@ pub async fn list_brought(app: web::Data<App>, caller: Caller) -> Answer<web::Js
     Ok(web::Json(brought::list(&app.engine, caller.person()?).await?))
 }
 
-/// Takes some of it, or declines it. What is neither there nor one's own is passed over.
+/// Takes some of it, or declines it. What is neither there nor one's own is passed over; to take nothing but that is not found.
 #[utoipa::path(responses((status = 200, body = BroughtDone)))]
 #[post("/api/brought")]
 pub async fn judge_brought(app: web::Data<App>, caller: Caller, body: web::Json<JudgeBrought>) -> Answer<web::Json<BroughtDone>> {
