@@ -196,7 +196,7 @@ export interface paths {
         /** What people outside brought to oneself by links, and what waits of it. */
         get: operations["list_brought"];
         put?: never;
-        /** Takes some of it, or declines it. What is neither there nor one's own is passed over. */
+        /** Takes some of it, or declines it. What is neither there nor one's own is passed over; to take nothing but that is not found. */
         post: operations["judge_brought"];
         delete?: never;
         options?: never;
