@@ -2108,6 +2108,10 @@ export interface components {
             cover?: string | null;
             /** @description Whether that one was chosen. */
             cover_chosen: boolean;
+            /** @description The line that it follows: what of its owner's pictures that finds is in it by itself. Told to its owner alone. */
+            follows?: string | null;
+            /** @description Why it does not follow that at present, as a sentence. Told where one album is asked for. */
+            follows_not?: string | null;
             /** @description What everybody may who lives here and is no guest: `look` or `add`; none: only whom it is shared with by name sees it. */
             household?: string | null;
             /**
@@ -2161,6 +2165,8 @@ export interface components {
              * @description The picture that stands for it; one that is in it.
              */
             cover?: string | null;
+            /** @description The line that it follows from now on, as in `/api/find`; empty: it follows none, and what is in it stays. */
+            follows?: string | null;
             /** @description What everybody may who lives here and is no guest: `look`, `add`, or `nothing`. */
             household?: string | null;
             /** @description Its name, up to 100 characters. */
@@ -3713,6 +3719,8 @@ export interface components {
         };
         /** @description An album that is to be. */
         NewAlbum: {
+            /** @description The line that it follows, if it does: as in `/api/find`, up to 500 characters. */
+            follows?: string | null;
             /** @description Its name, up to 100 characters. */
             name: string;
             /** @description What is written about it, up to 2,000. */

@@ -13,6 +13,7 @@ import { Empty, Fault, Waiting } from "../ui/states";
 import { shares, size } from "./albums";
 import { Arranged, Arranging } from "./arranged";
 import { Browse } from "./browse";
+import { FOLLOWS, Follows } from "./follows";
 import { Links } from "./links";
 
 export function AlbumPage({ me }: { me: Me }) {
@@ -60,11 +61,21 @@ export function AlbumPage({ me }: { me: Me }) {
           <Way to={`/places?album=${id}`}>On the map</Way>
         </>
       )}
+      {a.follows && (
+        <>
+          {" · "}It follows <Way to={`/library?find=${encodeURIComponent(a.follows)}`}>{a.follows}</Way>.
+        </>
+      )}
     </>
   );
   const words = (
     <>
       {own && <BroughtNote album={id} />}
+      {a.follows_not && (
+        <p role="status" className="mt-2 mb-0 max-w-prose text-oxide">
+          It does not follow that now. {a.follows_not} “Edit …” leads there.
+        </p>
+      )}
       {a.words && <p className="mt-2 mb-0 max-w-prose whitespace-pre-line text-ink">{a.words}</p>}
     </>
   );
@@ -175,6 +186,7 @@ function Share({ album, onClose }: { album: Album; onClose: () => void }) {
     <Dialog open onOpenChange={(open) => !open && onClose()} title={`Who sees “${album.name}”?`}>
       <form onSubmit={submit}>
         <p className="text-soft">Whoever sees it can look at its pictures and download them as they are, with the place where each was taken. They see nothing else of yours.</p>
+        {album.follows && <Follows line={album.follows} />}
         <ul className="m-0 list-none p-0">
           <Who name="All who live here" note="Guests are not among them." choices={MAY} may={household} onMay={setHousehold} />
           {people.map((p) => (
@@ -211,12 +223,15 @@ function Edit({ album, onClose }: { album: Album; onClose: () => void }) {
   const navigate = useNavigate();
   const [name, setName] = useState(album.name);
   const [words, setWords] = useState(album.words);
+  const [follows, setFollows] = useState(album.follows ?? "");
   const [asking, setAsking] = useState(false);
   const save = useDo(change(album.id), [keys.albums]);
   const remove = useDo(() => ask(`/api/albums/${album.id}`, "DELETE"), [keys.albumList]);
   const submit = (e: FormEvent) => {
     e.preventDefault();
-    save.mutate({ name, words }, { onSuccess: onClose });
+    // What it means was seen to, if it is saved once more.
+    const says = follows.trim() !== (album.follows ?? "") || album.follows_not ? { follows } : {};
+    save.mutate({ name, words, ...says }, { onSuccess: onClose });
   };
   return (
     <Dialog open onOpenChange={(open) => !open && onClose()} title="Edit the album">
@@ -226,6 +241,9 @@ function Edit({ album, onClose }: { album: Album; onClose: () => void }) {
           <span className="mb-1 block text-[14px] font-semibold">About it</span>
           <textarea rows={4} maxLength={2000} value={words} onChange={(e) => setWords(e.target.value)} className="border-line bg-raised w-full rounded-lg border px-3 py-2 text-[16px] text-ink" />
         </label>
+        <div className="mt-4">
+          <Field label="It follows" maxLength={500} value={follows} onChange={(e) => setFollows(e.target.value)} placeholder="Nothing; or days, names, places, kinds: Leiden 2026" hint={follows.trim() || !album.follows ? FOLLOWS : "It follows nothing any more, and what is in it stays."} />
+        </div>
         {album.pictures > 0 && album.pictures <= MOST_ARRANGED && (
           <p className="mt-3 mb-0 text-[15px]">
             <Link to={`/albums/${album.id}?arrange`} className="text-accent font-semibold">

@@ -8,6 +8,7 @@ import { Button, Dialog, Field, Page } from "../ui/parts";
 import { Empty, Fault, Waiting } from "../ui/states";
 import { BroughtNote } from "../ui/brought";
 import { Strip } from "../ui/strip";
+import { FOLLOWS } from "./follows";
 
 const HEIGHT = 104;
 /** So many of its pictures are shown beside its name. */
@@ -108,10 +109,23 @@ function Line({ album: a }: { album: Album }) {
   );
 }
 
-function Making({ onClose }: { onClose: () => void }) {
+/** Makes an album of what is looked for, which follows that. */
+export function KeepAsAlbum({ line }: { line: string }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <>
+      <button type="button" onClick={() => setOpen(true)} className="border-0 bg-transparent px-1 text-[15px] text-soft underline underline-offset-4 hover:text-ink">
+        Keep as an album …
+      </button>
+      {open && <Making follows={line} onClose={() => setOpen(false)} />}
+    </>
+  );
+}
+
+function Making({ follows, onClose }: { follows?: string; onClose: () => void }) {
   const navigate = useNavigate();
   const [name, setName] = useState("");
-  const make = useDo(() => ask<Album>("/api/albums", "POST", { name }), [keys.albums]);
+  const make = useDo(() => ask<Album>("/api/albums", "POST", { name, follows }), [keys.albums]);
   const submit = (e: FormEvent) => {
     e.preventDefault();
     make.mutate(undefined, { onSuccess: (album) => void navigate(`/albums/${album.id}`) });
@@ -119,6 +133,11 @@ function Making({ onClose }: { onClose: () => void }) {
   return (
     <Dialog open onOpenChange={(open) => !open && onClose()} title="A new album">
       <form onSubmit={submit}>
+        {follows && (
+          <p className="mt-0">
+            It follows <b className="font-semibold break-words">{follows}</b>. {FOLLOWS}
+          </p>
+        )}
         <Field label="Its name" maxLength={100} required autoFocus value={name} onChange={(e) => setName(e.target.value)} hint="Only you see it until you share it." />
         {make.isError && <Fault failure={make.error} />}
         <div className="mt-5 flex justify-end">

@@ -29,6 +29,8 @@ interface BrowseProps {
   actions?: ReactNode;
   /** Below it: how many there are. */
   says: (total: number, months: Month[]) => ReactNode;
+  /** What else can be done with what is looked for. */
+  also?: ReactNode;
   /** Above the pictures, where all of them are shown from the first. */
   above?: ReactNode;
   /** In the place of pictures, where there is none. */
@@ -38,7 +40,7 @@ interface BrowseProps {
 }
 
 /** Pictures as a contact sheet, with what is found, chosen and opened of them. */
-export function Browse({ among, title, back, actions, says, above, empty, album }: BrowseProps) {
+export function Browse({ among, title, back, actions, says, also, above, empty, album }: BrowseProps) {
   const { id } = useParams();
   const navigate = useNavigate();
   const { search, state } = useLocation();
@@ -72,7 +74,7 @@ export function Browse({ among, title, back, actions, says, above, empty, album 
             {actions}
           </span>
         </div>
-        {(total > FEW || find || looking || !among.album) && <FindLine among={among} look={look} />}
+        {(total > FEW || find || looking || !among.album) && <FindLine among={among} look={look} also={also} />}
         <div className="mt-1 mb-4 text-[16px] text-soft">{looking ? "Looking …" : says(total, months.data)}</div>
         {looking ? (
           <Waiting what="what you look for" />

@@ -5,6 +5,7 @@ import { counted } from "../format";
 import { AddButton, DropPlace } from "../ui/adding";
 import { BroughtNote } from "../ui/brought";
 import { Empty } from "../ui/states";
+import { KeepAsAlbum } from "./albums";
 import { Browse } from "./browse";
 import { ThisDay } from "./this-day";
 import { DroppedTrack } from "./track";
@@ -29,6 +30,7 @@ export function Library({ keeper }: { keeper: boolean }) {
           )}
         </>
       }
+      also={find && <KeepAsAlbum key={find} line={find} />}
       says={(total, months) => (total > 0 ? `${counted(total, "picture")} of yours, in ${counted(months.length, "month")}.` : find ? "No picture of yours is like that." : "Nothing has arrived yet.")}
       above={
         <>

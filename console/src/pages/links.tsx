@@ -7,6 +7,7 @@ import { counted, date } from "../format";
 import { Check, Choice, Select } from "../ui/choose";
 import { Button, Dialog, Field, TextButton, When } from "../ui/parts";
 import { Fault, Waiting } from "../ui/states";
+import { Follows } from "./follows";
 
 type Link = Schemas["Link"];
 
@@ -34,6 +35,7 @@ export function Links({ album, onClose }: { album: Album; onClose: () => void })
   return (
     <Dialog open onOpenChange={(open) => !open && onClose()} title={`A link to “${album.name}”`} wide>
       <p className="text-soft">For somebody who has no account here. Whoever has it sees your own pictures in this album, also those that are added later, and nothing else: no pictures of others, and no other page of this house.</p>
+      {album.follows && <Follows line={album.follows} />}
       {make.data?.address && <Made address={make.data.address} another={make.reset} />}
       <form onSubmit={submit} className={`border-line border-t pt-4 ${make.data ? "hidden" : ""}`}>
         <RadioGroup.Root value={handsOut} onValueChange={setHandsOut} aria-label="What can be taken along">

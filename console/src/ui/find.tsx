@@ -1,5 +1,5 @@
 /** Looking for pictures: one line of words, what it may become, and how it was understood, part by part. */
-import { useEffect, useId, useRef, useState, type FormEvent, type KeyboardEvent } from "react";
+import { useEffect, useId, useRef, useState, type FormEvent, type KeyboardEvent, type ReactNode } from "react";
 import { useFound } from "../api/hooks";
 import type { Schemas } from "../api/client";
 import { count, counted } from "../format";
@@ -25,8 +25,8 @@ function useLater(text: string): string {
 /** How many were found, as far as they were counted. */
 const many = (n: number, most: number) => (n === 0 ? "No pictures" : n < most ? counted(n, "picture") : `${count(most)} pictures or more`);
 
-/** `among`: what is looked for now, and where. */
-export function FindLine({ among, look }: { among: Among; look: (line: string) => void }) {
+/** `among`: what is looked for now, and where; `also`: what else can be done with the line. */
+export function FindLine({ among, look, also }: { among: Among; look: (line: string) => void; also?: ReactNode }) {
   const { find, album } = among;
   const [line, setLine] = useState(find);
   const [shown, setShown] = useState(find);
@@ -100,7 +100,7 @@ export function FindLine({ among, look }: { among: Among; look: (line: string) =
       {open && line.trim() !== "" && coming.data && <Coming id={list} found={coming.data} current={!coming.isPlaceholderData} suggestions={suggestions} chosen={chosen} go={go} />}
       {coming.isError && open && <Fault failure={coming.error} />}
       {find && found.isError && <Fault failure={found.error} again={() => void found.refetch()} />}
-      {find && found.data && !found.isPlaceholderData && <Understood found={found.data} look={look} here={album ? "in this album" : "of yours"} />}
+      {find && found.data && !found.isPlaceholderData && <Understood found={found.data} look={look} here={album ? "in this album" : "of yours"} also={also} />}
     </search>
   );
 }
@@ -165,7 +165,7 @@ function Coming({ id, found, current, suggestions, chosen, go }: Next) {
 }
 
 /** What was looked for, part by part; each can be left out. */
-function Understood({ found, look, here }: { found: Found; look: (line: string) => void; here: string }) {
+function Understood({ found, look, here, also }: { found: Found; look: (line: string) => void; here: string; also: ReactNode }) {
   return (
     <div className="mt-2.5">
       <ul aria-label="What is looked for" className="m-0 flex list-none flex-wrap items-center gap-2 p-0">
@@ -182,6 +182,7 @@ function Understood({ found, look, here }: { found: Found; look: (line: string) 
             Show everything
           </button>
         </li>
+        {also && <li>{also}</li>}
       </ul>
       {found.parts.some((p) => p.nothing) && (
         <p className="mt-2 mb-0 text-[15px]">

@@ -12,12 +12,13 @@ use uuid::Uuid;
 use ypogeion_core::{
     AlbumId, OriginalId, PersonId,
     album::May,
-    ledger::{AlbumRecord, AlbumShareRecord, InAlbumRecord},
+    find::LONGEST,
+    ledger::{AlbumRecord, AlbumShareRecord, FollowsRecord, InAlbumRecord},
 };
 
 use crate::{
-    Catalog, CatalogError, DECIDED, Result, arrangement::steps_of, db::*, originals::OriginalRow, unsigned, wishes::ledgers_due,
-    work::Kind,
+    Catalog, CatalogError, DECIDED, Result, arrangement::steps_of, db::*, followed::follows_no_more, originals::OriginalRow,
+    unsigned, wishes::ledgers_due, work::Kind,
 };
 
 /// An album as somebody sees it.
@@ -49,6 +50,23 @@ pub struct Album {
     pub shared_with: u64,
     /// Whether it is arranged.
     pub arranged: bool,
+    /// The line that it follows, and how that was read when it was written.
+    pub follows: Option<(String, String)>,
+}
+
+/// An album that is to be.
+#[derive(Clone, Debug)]
+pub struct NewAlbum {
+    /// Which.
+    pub id: AlbumId,
+    /// Whose it is.
+    pub owner: PersonId,
+    /// As shown.
+    pub name: String,
+    /// What is written about it.
+    pub words: String,
+    /// The line that it follows, and how that was read.
+    pub follows: Option<(String, String)>,
 }
 
 /// What is to be otherwise with an album; nothing said: it stays.
@@ -63,6 +81,10 @@ pub struct AlbumChange {
     pub household: Option<Option<String>>,
     /// The picture that stands for it.
     pub cover: Option<Option<Uuid>>,
+    /// The line that it follows.
+    pub follows: Option<Option<String>>,
+    /// How that was read; said with it.
+    pub follows_as: Option<Option<String>>,
 }
 
 /// What became of pictures that were to be put into an album.
@@ -104,6 +126,10 @@ struct AlbumRow {
     shared_with: i64,
     #[diesel(sql_type = Bool)]
     arranged: bool,
+    #[diesel(sql_type = Nullable<Text>)]
+    follows: Option<String>,
+    #[diesel(sql_type = Nullable<Text>)]
+    follows_as: Option<String>,
 }
 
 #[derive(QueryableByName)]
@@ -112,6 +138,8 @@ struct AddedRow {
     wanted: i64,
     #[diesel(sql_type = BigInt)]
     added: i64,
+    #[diesel(sql_type = BigInt)]
+    kept: i64,
 }
 
 impl TryFrom<AlbumRow> for Album {
@@ -132,29 +160,30 @@ impl TryFrom<AlbumRow> for Album {
             cover_chosen: r.cover_chosen,
             shared_with: unsigned(r.shared_with),
             arranged: r.arranged,
+            follows: r.follows.zip(r.follows_as),
         })
     }
 }
 
 impl Catalog {
     /// Makes an album of somebody's. There are no more of theirs than `most`.
-    pub async fn add_album(
-        &self,
-        owner: PersonId,
-        id: AlbumId,
-        name: &str,
-        words: &str,
-        most: i64,
-        now: DateTime<Utc>,
-    ) -> Result<()> {
-        let row =
-            (album::id.eq(id.0), album::person.eq(owner.0), album::name.eq(name), album::words.eq(words), album::made_at.eq(now));
+    pub async fn add_album(&self, new: &NewAlbum, most: i64, now: DateTime<Utc>) -> Result<()> {
+        let follows = new.follows.as_ref();
+        let row = (
+            album::id.eq(new.id.0),
+            album::person.eq(new.owner.0),
+            album::name.eq(&new.name),
+            album::words.eq(&new.words),
+            album::made_at.eq(now),
+            album::follows.eq(follows.map(|(line, _)| line)),
+            album::follows_as.eq(follows.map(|(_, read_as)| read_as)),
+        );
         let mut c = self.connection().await?;
         whole!(c, {
             // One after the other, or two at once would both be the last that there may be.
-            let theirs = person::table.find(owner.0).select(person::id).for_update();
+            let theirs = person::table.find(new.owner.0).select(person::id).for_update();
             theirs.get_result::<Uuid>(c).await?;
-            let there: i64 = album::table.filter(album::person.eq(owner.0)).select(count_star()).get_result(c).await?;
+            let there: i64 = album::table.filter(album::person.eq(new.owner.0)).select(count_star()).get_result(c).await?;
             if there >= most {
                 return Err(CatalogError::Taken);
             }
@@ -174,7 +203,7 @@ impl Catalog {
         let rows: Vec<AlbumRow> = sql_query(
             "SELECT a.id, a.person, p.name AS owner_name, a.name, a.words, a.household, s.may, n.pictures, n.first, n.last,
                     coalesce(c.id, n.newest) AS cover, c.id IS NOT NULL AS cover_chosen, w.shared_with,
-                    a.arrangement IS NOT NULL AS arranged
+                    a.arrangement IS NOT NULL AS arranged, a.follows, a.follows_as
              FROM (SELECT album, max(may) AS may FROM album_seen WHERE person = $1 AND ($2 IS NULL OR album = $2) GROUP BY album) s
              JOIN album a ON a.id = s.album JOIN person p ON p.id = a.person
              CROSS JOIN LATERAL (
@@ -236,8 +265,12 @@ impl Catalog {
         whole!(c, {
             let theirs = album::table.filter(album::id.eq(id.0).and(album::person.eq(owner.0)));
             theirs.select(album::id).for_update().get_result::<Uuid>(c).await?;
-            if change.name.is_some() || change.words.is_some() || change.household.is_some() || change.cover.is_some() {
+            let says = change.name.is_some() || change.words.is_some() || change.household.is_some();
+            if says || change.cover.is_some() || change.follows.is_some() {
                 update(album::table.find(id.0)).set(change).execute(c).await?;
+            }
+            if change.follows == Some(None) {
+                follows_no_more(c, id).await?;
             }
             if let Some(with) = with {
                 delete(album_share::table.filter(album_share::album.eq(id.0))).execute(c).await?;
@@ -284,7 +317,13 @@ impl Catalog {
                      SELECT $1, w.shot, $2, $4 FROM wanted w
                      WHERE NOT EXISTS (SELECT FROM in_album i WHERE i.album = $1 AND i.shot = w.shot)
                      ORDER BY w.shot ON CONFLICT DO NOTHING RETURNING original
-                 ) SELECT (SELECT count(*) FROM wanted) AS wanted, (SELECT count(*) FROM put) AS added",
+                 ), stay AS (
+                     UPDATE album_picture p SET followed = false, added_by = $2 FROM original f
+                     WHERE p.album = $1 AND p.followed AND f.id = p.original AND f.shot IN (SELECT shot FROM wanted) RETURNING p.original
+                 ), again AS (
+                     DELETE FROM album_without o USING original f
+                     WHERE o.album = $1 AND f.id = o.original AND f.shot IN (SELECT shot FROM wanted) RETURNING o.original
+                 ) SELECT (SELECT count(*) FROM stay) + (SELECT count(*) FROM again) AS kept, (SELECT count(*) FROM wanted) AS wanted, (SELECT count(*) FROM put) AS added",
             )
             .bind::<SqlUuid, _>(id.0)
             .bind::<SqlUuid, _>(by.0)
@@ -292,7 +331,7 @@ impl Catalog {
             .bind::<Timestamptz, _>(now)
             .get_result(c)
             .await?;
-            if done.added > 0 {
+            if done.added + done.kept > 0 {
                 ledgers_due(c, now + DECIDED).await?;
             }
             Ok::<_, CatalogError>(done)
@@ -313,13 +352,19 @@ impl Catalog {
     ) -> Result<u64> {
         let mut c = self.connection().await?;
         let shots: i64 = whole!(c, {
+            // What comes in by a line meanwhile waits until it is known that this does not.
+            album::table.find(id.0).select(album::id).for_no_key_update().get_result::<Uuid>(c).await.optional()?;
             // Text: a picture goes by all of its files.
             let done: AddedRow = sql_query(
                 "WITH gone AS (
                      DELETE FROM album_picture p USING original f
                      WHERE p.album = $1 AND f.id = p.original AND f.shot IN (SELECT shot FROM original WHERE id = ANY($3))
-                       AND ($4 OR p.added_by = $2 OR f.person = $2) RETURNING f.shot
-                 ) SELECT 0::bigint AS wanted, count(DISTINCT shot) AS added FROM gone",
+                       AND ($4 OR p.added_by = $2 OR f.person = $2) RETURNING f.shot, f.person
+                 ), left_out AS (
+                     INSERT INTO album_without (album, original)
+                     SELECT DISTINCT a.id, g.shot FROM gone g JOIN album a ON a.id = $1 AND a.follows IS NOT NULL AND a.person = g.person
+                     ON CONFLICT DO NOTHING
+                 ) SELECT 0::bigint AS wanted, 0::bigint AS kept, count(DISTINCT shot) AS added FROM gone",
             )
             .bind::<SqlUuid, _>(id.0)
             .bind::<SqlUuid, _>(by.0)
@@ -366,7 +411,8 @@ impl Catalog {
     /// All albums, as a ledger says them.
     pub async fn album_records(&self) -> Result<Vec<AlbumRecord>> {
         let mut c = self.connection().await?;
-        type Row = (Uuid, Uuid, String, String, Option<String>, Option<Uuid>, DateTime<Utc>, Option<serde_json::Value>);
+        type Follows = (Option<String>, Option<String>);
+        type Row = (Uuid, Uuid, String, String, Option<String>, Option<Uuid>, DateTime<Utc>, Option<serde_json::Value>, Follows);
         let rows: Vec<Row> = album::table
             .order(album::id)
             .select((
@@ -378,6 +424,7 @@ impl Catalog {
                 album::cover,
                 album::made_at,
                 album::arrangement,
+                (album::follows, album::follows_as),
             ))
             .load(&mut c)
             .await?;
@@ -390,7 +437,7 @@ impl Catalog {
         for (album, person, may) in shares {
             with.entry(album).or_default().push(AlbumShareRecord { person: PersonId(person), may });
         }
-        let record = |(id, person, name, words, household, cover, made_at, arrangement): Row| AlbumRecord {
+        let record = |(id, person, name, words, household, cover, made_at, arrangement, follows): Row| AlbumRecord {
             id: AlbumId(id),
             person: PersonId(person),
             name,
@@ -399,6 +446,7 @@ impl Catalog {
             with: with.remove(&id).unwrap_or_default(),
             cover: cover.map(OriginalId),
             arrangement: arrangement.map(steps_of),
+            follows: follows.0.zip(follows.1).map(|(line, read_as)| FollowsRecord { line, read_as }),
             made_at,
         };
         Ok(rows.into_iter().map(record).collect())
@@ -408,15 +456,22 @@ impl Catalog {
     pub async fn albums_of(&self, originals: &[OriginalId]) -> Result<HashMap<OriginalId, Vec<InAlbumRecord>>> {
         let ids: Vec<Uuid> = originals.iter().map(|id| id.0).collect();
         let mut c = self.connection().await?;
-        let rows: Vec<(Uuid, Uuid, Option<Uuid>, DateTime<Utc>)> = album_picture::table
+        type Row = (Uuid, Uuid, Option<Uuid>, DateTime<Utc>, bool);
+        let rows: Vec<Row> = album_picture::table
             .filter(album_picture::original.eq_any(ids))
             .order((album_picture::original, album_picture::album))
-            .select((album_picture::original, album_picture::album, album_picture::added_by, album_picture::added_at))
+            .select((
+                album_picture::original,
+                album_picture::album,
+                album_picture::added_by,
+                album_picture::added_at,
+                album_picture::followed,
+            ))
             .load(&mut c)
             .await?;
         let mut albums: HashMap<OriginalId, Vec<InAlbumRecord>> = HashMap::new();
-        for (original, album, by, at) in rows {
-            let told = InAlbumRecord { album: AlbumId(album), by: by.map(PersonId), at };
+        for (original, album, by, at, followed) in rows {
+            let told = InAlbumRecord { album: AlbumId(album), by: by.map(PersonId), at, followed };
             albums.entry(OriginalId(original)).or_default().push(told);
         }
         Ok(albums)
@@ -429,6 +484,7 @@ impl Catalog {
             if !is_person(c, told.person).await? {
                 return Ok(());
             }
+            let follows = told.follows.as_ref().filter(|f| (1..=LONGEST).contains(&f.line.chars().count()));
             let row = (
                 album::id.eq(told.id.0),
                 album::person.eq(told.person.0),
@@ -439,6 +495,9 @@ impl Catalog {
                 album::cover.eq(told.cover.map(|id| id.0)),
                 album::made_at.eq(told.made_at),
                 album::arrangement.eq(told.arrangement.as_ref().map(|steps| serde_json::to_value(steps).expect("words and ids"))),
+                // What is no line is none that anybody wrote.
+                album::follows.eq(follows.map(|f| &f.line)),
+                album::follows_as.eq(follows.map(|f| &f.read_as)),
             );
             if insert_into(album::table).values(row).on_conflict_do_nothing().execute(c).await? == 0 {
                 return Ok(());

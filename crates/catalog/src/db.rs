@@ -99,6 +99,7 @@ asked_together! {
     given_turn with original person held;
     town with town_count original;
     album with in_album album_seen link link_visit;
+    original with in_album album_picture album_without;
     person with link link_visit album;
     link with link_visit;
     adopted_file with adoption;

@@ -46,6 +46,7 @@ pub mod favourites;
 pub mod films;
 pub mod find;
 pub mod folder_view;
+pub mod followed;
 pub mod given;
 pub mod growth;
 pub mod history;

@@ -81,7 +81,7 @@ impl Catalog {
                      SELECT * FROM jsonb_to_recordset($1) AS t (n integer, id uuid, person uuid, device uuid, digest text, size bigint, name text,
                          path text, folded text, kind text, taken_at timestamptz, taken_local timestamp, taken_rule text, landed_at timestamptz,
                          source text, file_time timestamptz, shot_key text, shot uuid, held_at timestamptz, held_until timestamptz, was_at text,
-                         favourite_of uuid[], albums jsonb, words jsonb, given_time jsonb, given_place jsonb, given_turn jsonb, put_away boolean, forward timestamptz, brought jsonb, object text, sealed_size bigint, sealed_hash text, sealed_algorithm text, there boolean)
+                         favourite_of uuid[], albums jsonb, without uuid[], words jsonb, given_time jsonb, given_place jsonb, given_turn jsonb, put_away boolean, forward timestamptz, brought jsonb, object text, sealed_size bigint, sealed_hash text, sealed_algorithm text, there boolean)
                      WHERE EXISTS (SELECT 1 FROM person p WHERE p.id = t.person)
                  ), kept AS (
                      INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts,
@@ -102,11 +102,14 @@ impl Catalog {
                      INSERT INTO favourite (person, original)
                      SELECT p.id, t.id FROM told t JOIN kept k USING (id) JOIN person p ON p.id = ANY (t.favourite_of)
                  ), gathered AS (
-                     INSERT INTO album_picture (album, original, added_by, added_at)
-                     SELECT a.id, t.id, p.id, i.at FROM told t JOIN kept k USING (id)
-                     CROSS JOIN LATERAL jsonb_to_recordset(t.albums) AS i (album uuid, by uuid, at timestamptz)
+                     INSERT INTO album_picture (album, original, added_by, added_at, followed)
+                     SELECT a.id, t.id, p.id, i.at, coalesce(i.followed, false) FROM told t JOIN kept k USING (id)
+                     CROSS JOIN LATERAL jsonb_to_recordset(t.albums) AS i (album uuid, by uuid, at timestamptz, followed boolean)
                      JOIN album a ON a.id = i.album LEFT JOIN person p ON p.id = i.by
                      ON CONFLICT DO NOTHING
+                 ), left_out AS (
+                     INSERT INTO album_without (album, original)
+                     SELECT a.id, t.id FROM told t JOIN kept k USING (id) JOIN album a ON a.id = ANY (t.without) ON CONFLICT DO NOTHING
                  ), written AS (
                      INSERT INTO words (original, of_file, title, caption, written_by, written_at)
                      SELECT t.id, false, left(concat(t.words ->> 'title'), 200), left(concat(t.words ->> 'caption'), 5000), p.id, (t.words ->> 'at')::timestamptz
@@ -277,7 +280,7 @@ fn row<Z: TimeZone>(o: &OriginalRecord, there: bool, zone: &Z) -> Value {
         // Of one whose device nobody knows, no other is told to be of the same shot by its name.
         "shot_key": o.device.map_or_else(|| o.id.to_string(), |d| shot::key(Some(d), &folder, &bare)), "shot": o.shot,
         "held_at": o.held.as_ref().map(|h| h.at), "held_until": o.held.as_ref().and_then(|h| h.until),
-        "was_at": o.held.as_ref().map(|h| h.was_at.as_str()), "favourite_of": o.favourite_of, "albums": o.albums,
+        "was_at": o.held.as_ref().map(|h| h.was_at.as_str()), "favourite_of": o.favourite_of, "albums": o.albums, "without": o.without,
         "words": o.words, "given_time": o.given_time, "given_turn": o.given_turn, "put_away": o.put_away, "forward": o.forward, "brought": o.brought,
         // What is no place is none that anybody gave.
         "given_place": o.given_place.as_ref().filter(|g| g.place.is_none_or(|(north, east)| Spot::new(north, east).is_some())),

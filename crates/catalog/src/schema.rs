@@ -39,6 +39,8 @@ diesel::table! {
         cover -> Nullable<Uuid>,
         made_at -> Timestamptz,
         arrangement -> Nullable<Jsonb>,
+        follows -> Nullable<Text>,
+        follows_as -> Nullable<Text>,
     }
 }
 
@@ -48,6 +50,7 @@ diesel::table! {
         original -> Uuid,
         added_by -> Nullable<Uuid>,
         added_at -> Timestamptz,
+        followed -> Bool,
     }
 }
 
@@ -56,6 +59,13 @@ diesel::table! {
         album -> Uuid,
         person -> Uuid,
         may -> Text,
+    }
+}
+
+diesel::table! {
+    album_without (album, original) {
+        album -> Uuid,
+        original -> Uuid,
     }
 }
 
@@ -784,6 +794,8 @@ diesel::joinable!(album_picture -> original (original));
 diesel::joinable!(album_picture -> person (added_by));
 diesel::joinable!(album_share -> album (album));
 diesel::joinable!(album_share -> person (person));
+diesel::joinable!(album_without -> album (album));
+diesel::joinable!(album_without -> original (original));
 diesel::joinable!(brought -> album (album));
 diesel::joinable!(brought -> original (original));
 diesel::joinable!(brought -> person (person));

@@ -36,6 +36,20 @@ enum What {
         /// What is written about it.
         #[arg(long, value_name = "TEXT", default_value = "")]
         words: String,
+        /// It follows this line: what of yours that finds, as with "ypogeion find", is in it by itself.
+        #[arg(long, value_name = "LINE")]
+        follows: Option<String>,
+    },
+    /// Have an album of yours follow a line, or nothing any more; what is in it then stays.
+    Follow {
+        /// Its name.
+        album: String,
+        /// What is looked for, as with "ypogeion find".
+        #[arg(required_unless_present = "nothing", value_name = "WORD")]
+        find: Vec<String>,
+        /// It follows nothing any more.
+        #[arg(long, conflicts_with = "find")]
+        nothing: bool,
     },
     /// Put pictures of yours into one: those that a line finds, as with "ypogeion find".
     Add {
@@ -133,9 +147,18 @@ async fn with_albums(context: &Context, session: &Session, what: What) -> Result
                 print(&table.to_string());
             }
         }
-        What::Make { album, words } => {
-            let made: Album = session.post("api/albums", &json!({ "name": album, "words": words })).await?;
-            told(context, &made, &format!("Made “{}”.", made.name));
+        What::Make { album, words, follows } => {
+            let form = json!({ "name": album, "words": words, "follows": follows });
+            let made: Album = session.post("api/albums", &form).await?;
+            told(context, &made, &format!("Made “{}”.{}", made.name, following(&made)));
+        }
+        What::Follow { album, find, nothing } => {
+            let album = named(session, &album).await?;
+            let line = if nothing { String::new() } else { find.join(" ") };
+            let changed: Album = session.patch(&format!("api/albums/{}", album.id), &json!({ "follows": line })).await?;
+            let stays = format!("“{}” follows nothing any more. What is in it stays.", changed.name);
+            let said = if nothing { stays } else { following(&changed).trim_start().to_owned() };
+            told(context, &changed, &said);
         }
         What::Add { album, find } => fill(context, session, &album, &find, true).await?,
         What::TakeOut { album, find } => fill(context, session, &album, &find, false).await?,
@@ -154,6 +177,14 @@ async fn with_albums(context: &Context, session: &Session, what: What) -> Result
         }
     }
     Ok(DONE)
+}
+
+/// What comes of an album that follows a line.
+fn following(album: &Album) -> String {
+    let told = |line: &String| {
+        format!(" “{}” follows: {line}. What that finds of yours comes into it in a moment, and from now on.", album.name)
+    };
+    album.follows.as_ref().map(told).unwrap_or_default()
 }
 
 fn may(word: &str) -> &str {

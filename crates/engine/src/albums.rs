@@ -9,6 +9,7 @@ use ypogeion_core::{
     AlbumId, PersonId,
     access::Role,
     album::{self, LONGEST_NAME, LONGEST_WORDS, May},
+    find::followed as find_followed,
     words::count,
 };
 use ypogeion_wire::album::{Album, AlbumChange, AlbumFilled, AlbumPerson, AlbumPictures, NewAlbum};
@@ -16,6 +17,7 @@ use ypogeion_wire::album::{Album, AlbumChange, AlbumFilled, AlbumPerson, AlbumPi
 use crate::{
     engine::Engine,
     error::{Error, Result},
+    find, followed,
     live::Change,
 };
 
@@ -49,6 +51,9 @@ fn view(row: albums::Album, people: Vec<AlbumPerson>) -> Album {
         newest: row.taken.map(|(_, newest)| newest),
         cover: row.cover,
         cover_chosen: row.cover_chosen,
+        // What somebody looks for is theirs to know.
+        follows: row.follows.filter(|_| row.may == May::Own).map(|(line, _)| line),
+        follows_not: None,
     }
 }
 
@@ -60,8 +65,15 @@ pub async fn list(engine: &Engine, viewer: PersonId) -> Result<Vec<Album>> {
 /// One of them.
 pub async fn one(engine: &Engine, viewer: &Person, id: AlbumId) -> Result<Album> {
     let row = engine.catalog.albums(viewer.id, Some(id)).await?.pop().ok_or(Error::NotFound)?;
-    if row.may != May::Own || viewer.role == Role::Guest {
+    if row.may != May::Own {
         return Ok(view(row, Vec::new()));
+    }
+    let follows_not = match &row.follows {
+        Some(follows) => followed::told(engine, viewer.id, follows).await?,
+        None => None,
+    };
+    if viewer.role == Role::Guest {
+        return Ok(Album { follows_not, ..view(row, Vec::new()) });
     }
     let shares = engine.catalog.album_shares(id).await?;
     let people = engine.catalog.people().await?.into_iter().filter(|p| p.id != viewer.id).map(|p| AlbumPerson {
@@ -70,7 +82,7 @@ pub async fn one(engine: &Engine, viewer: &Person, id: AlbumId) -> Result<Album>
         may: shares.iter().find(|(person, _)| *person == p.id).map(|(_, may)| may.word().to_owned()),
         name: p.name,
     });
-    Ok(view(row, people.collect()))
+    Ok(Album { follows_not, ..view(row, people.collect()) })
 }
 
 fn named(typed: &str) -> Result<String> {
@@ -84,16 +96,34 @@ fn written(typed: &str) -> Result<String> {
     })
 }
 
+/// A line to follow as it is kept, and how it is read; none: it is empty.
+async fn followed_line(engine: &Engine, owner: PersonId, typed: &str) -> Result<Option<(String, String)>> {
+    let line = typed.trim();
+    if line.is_empty() {
+        return Ok(None);
+    }
+    let request = find::request(engine, owner, line).await?;
+    match find_followed::refused(&request) {
+        Some(why) => Err(Error::invalid(why)),
+        None => Ok(Some((line.to_owned(), find_followed::reading(&request)))),
+    }
+}
+
 /// Makes an album.
 pub async fn make(engine: &Engine, owner: &Person, new: &NewAlbum) -> Result<Album> {
     let (name, words, id) = (named(&new.name)?, written(&new.words)?, AlbumId(Uuid::now_v7()));
-    match engine.catalog.add_album(owner.id, id, &name, &words, MOST, engine.now()).await {
+    let follows = followed_line(engine, owner.id, new.follows.as_deref().unwrap_or_default()).await?;
+    let made = albums::NewAlbum { id, owner: owner.id, name, words, follows };
+    match engine.catalog.add_album(&made, MOST, engine.now()).await {
         Err(CatalogError::Taken) => Err(Error::TooMany(format!(
             "You have {} albums, and there can be no more. Remove one first.",
             count(MOST.unsigned_abs())
         ))),
         made => Ok(made?),
     }?;
+    if made.follows.is_some() {
+        engine.wakeups.line_followed.notify_one();
+    }
     engine.live.changed(&[Change::Albums]);
     one(engine, owner, id).await
 }
@@ -150,7 +180,19 @@ pub async fn change(engine: &Engine, owner: &Person, id: AlbumId, change: &Album
             return Err(Error::invalid("The picture that stands for an album is one that is in it."));
         }
     }
+    let follows = match &change.follows {
+        Some(line) => Some(followed_line(engine, owner.id, line).await?),
+        None => None,
+    };
+    let (follows, follows_as) = match follows {
+        None => (None, None),
+        Some(None) => (Some(None), Some(None)),
+        Some(Some((line, read_as))) => (Some(Some(line)), Some(Some(read_as))),
+    };
+    let begins = matches!(follows, Some(Some(_)));
     let changes = albums::AlbumChange {
+        follows,
+        follows_as,
         name: change.name.as_deref().map(named).transpose()?,
         words: change.words.as_deref().map(written).transpose()?,
         household,
@@ -158,6 +200,9 @@ pub async fn change(engine: &Engine, owner: &Person, id: AlbumId, change: &Album
     };
     let now = engine.now();
     engine.catalog.change_album(owner.id, id, &changes, with.as_deref(), now).await?;
+    if begins {
+        engine.wakeups.line_followed.notify_one();
+    }
     let album = one(engine, owner, id).await?;
     if shares {
         engine.catalog.write_record(now, &owner.name, &shares_told(&album)).await?;

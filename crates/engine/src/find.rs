@@ -3,6 +3,7 @@
 use chrono::Local;
 use ypogeion_catalog::{find::Sought, scope::Scope};
 use ypogeion_core::{
+    PersonId,
     find::{self, LONGEST, Request, Vocabulary},
     words::count,
 };
@@ -32,7 +33,7 @@ async fn understand(engine: &Engine, scope: Scope, line: &str, vocabulary: &Voca
     Ok((request, sought))
 }
 
-async fn weigh(engine: &Engine, scope: Scope, request: Request) -> Result<Sought> {
+pub(crate) async fn weigh(engine: &Engine, scope: Scope, request: Request) -> Result<Sought> {
     // Without any picture, nothing is found in any year.
     let years = engine.catalog.years(scope).await?.unwrap_or_default();
     Ok(Sought::new(request, years, engine.proven_since()))
@@ -44,6 +45,13 @@ pub async fn sought(engine: &Engine, scope: Scope, line: Option<&str>) -> Result
     check(line)?;
     let vocabulary = engine.catalog.vocabulary(scope).await?;
     Ok(Some(understand(engine, scope, line, &vocabulary).await?.1))
+}
+
+/// How a line is understood in somebody's own library.
+pub async fn request(engine: &Engine, viewer: PersonId, line: &str) -> Result<Request> {
+    check(line)?;
+    let vocabulary = engine.catalog.vocabulary(Scope::own(viewer)).await?;
+    Ok(find::read(line, &vocabulary, engine.now().with_timezone(&Local).date_naive()))
 }
 
 /// How a line is understood, and how much it finds; with `suggest` also what it may become.

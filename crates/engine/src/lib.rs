@@ -36,6 +36,7 @@ mod evidence;
 pub mod filed_names;
 pub mod filing;
 pub mod find;
+pub mod followed;
 pub mod founding;
 pub mod from_kit;
 pub mod given;

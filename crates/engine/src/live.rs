@@ -201,6 +201,11 @@ impl Live {
         Some(Listener { heard: self.listeners.subscribe(), listening: Arc::clone(&self.listening), person, is_keeper })
     }
 
+    /// Begins to hear of everybody's pictures.
+    pub fn pictures(&self) -> PicturesHeard {
+        PicturesHeard(self.listeners.subscribe())
+    }
+
     /// Lets all listeners go.
     pub fn stop(&self) {
         self.stopping.send_replace(true);
@@ -223,6 +228,62 @@ impl Live {
                 let _ = self.listeners.send(told);
             }
         }
+    }
+}
+
+/// Whose pictures have changed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Whose {
+    /// A member's.
+    Of(PersonId),
+    /// Anybody's.
+    Anybodys,
+}
+
+/// What is kept up with everybody's pictures listens with this.
+pub struct PicturesHeard(broadcast::Receiver<(For, LiveEvent)>);
+
+impl PicturesHeard {
+    /// Whose pictures change next. May be cancelled at any await.
+    pub async fn next(&mut self) -> Whose {
+        loop {
+            match self.0.recv().await {
+                Ok(told) => {
+                    if let Some(whose) = whose(&told) {
+                        return whose;
+                    }
+                }
+                Err(broadcast::error::RecvError::Lagged(_)) => return Whose::Anybodys,
+                // Nobody tells anything any more.
+                Err(broadcast::error::RecvError::Closed) => std::future::pending().await,
+            }
+        }
+    }
+
+    /// Whose have changed already; none: nobody's did.
+    pub fn at_once(&mut self) -> Option<Whose> {
+        loop {
+            match self.0.try_recv() {
+                Ok(told) => {
+                    if let Some(whose) = whose(&told) {
+                        return Some(whose);
+                    }
+                }
+                Err(broadcast::error::TryRecvError::Lagged(_)) => return Some(Whose::Anybodys),
+                Err(_) => return None,
+            }
+        }
+    }
+}
+
+/// Whose pictures an event tells of.
+fn whose((to, event): &(For, LiveEvent)) -> Option<Whose> {
+    match (event, to) {
+        (LiveEvent::Library | LiveEvent::Originals { .. }, For::Owner(person) | For::OwnerAndKeepers(person)) => {
+            Some(Whose::Of(*person))
+        }
+        (LiveEvent::Library | LiveEvent::Originals { .. }, For::Everybody) => Some(Whose::Anybodys),
+        _ => None,
     }
 }
 

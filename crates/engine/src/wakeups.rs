@@ -15,6 +15,8 @@ pub struct Wakeups {
     pub home_gone: Arc<Notify>,
     /// Told, all who wait, when it is there again.
     pub home_back: Notify,
+    /// Told when an album begins to follow a line.
+    pub line_followed: Notify,
     /// Told when somebody asks how it stands with the folders outside the library.
     elsewhere: Notify,
 }
@@ -26,6 +28,7 @@ impl Default for Wakeups {
             activity: Notify::new(),
             home_gone: Arc::default(),
             home_back: Notify::new(),
+            line_followed: Notify::new(),
             elsewhere: Notify::new(),
         }
     }

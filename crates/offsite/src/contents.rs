@@ -212,6 +212,7 @@ mod tests {
             held: None,
             favourite_of: Vec::new(),
             albums: Vec::new(),
+            without: Vec::new(),
             words: None,
             given_time: None,
             given_place: None,

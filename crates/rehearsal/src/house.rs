@@ -377,6 +377,11 @@ pub struct Console {
     pub cookie: String,
 }
 
+/// An error, and what was behind it.
+fn told(e: &dyn std::error::Error) -> String {
+    std::iter::successors(Some(e), |e| e.source()).map(ToString::to_string).collect::<Vec<_>>().join(": ")
+}
+
 impl Console {
     /// Asks; an answer that is a problem is an error with its sentence.
     pub async fn ask(&self, method: Method, path: &str, body: Option<Value>) -> Step<Value> {
@@ -395,12 +400,19 @@ impl Console {
 
     /// Asks and returns status and body, whatever they are.
     pub async fn try_ask(&self, method: Method, path: &str, body: Option<Value>) -> Step<(u16, Value)> {
+        let asks = method == Method::GET;
         let mut request =
             self.http.request(method, self.base.join(path)?).header("cookie", &self.cookie).header(CONSOLE_HEADER, "1");
         if let Some(body) = body {
             request = request.json(&body);
         }
-        let response = request.send().await?;
+        // What only asks is asked once more where the connection ended below it, as browsers do: on a starved machine, one that was just idle for long enough.
+        let again = (asks).then(|| request.try_clone()).flatten();
+        let response = match (request.send().await, again) {
+            (Err(e), Some(again)) if e.is_request() && !e.is_connect() && !e.is_timeout() => again.send().await,
+            (sent, _) => sent,
+        };
+        let response = response.map_err(|e| format!("{path}: {}", told(&e)))?;
         let status = response.status().as_u16();
         let text = response.text().await?;
         Ok((status, serde_json::from_str(&text).unwrap_or(Value::String(text))))

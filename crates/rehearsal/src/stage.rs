@@ -145,7 +145,7 @@ impl Stage {
         self.gather().await
     }
 
-    /// What they gathered: an album to which all of them add, one for a grandmother, and one of somebody else's; and what they like best.
+    /// What they gathered: an album to which all of them add, one for a grandmother, one that fills itself, and one of somebody else's; and what they like best.
     async fn gather(&self) -> Step<()> {
         let mut consoles = Vec::new();
         for person in &PEOPLE {
@@ -184,6 +184,7 @@ impl Stage {
         put(0, &fog, of(0, "2026-11", 9).await?).await?;
         self.tell(&fog).await?;
         self.neighbours(&kites).await?;
+        album(0, "Films of the year", "", json!({ "with": PEOPLE[1].name, "follows": "videos 2026" })).await?;
         let beans = album(2, "What grew in the allotment", "", json!({ "with": PEOPLE[0].name })).await?;
         put(2, &beans, of(2, "2026-09", 12).await?).await?;
         let liked: Vec<Value> = of(0, "2026-06", 30).await?.into_iter().step_by(6).collect();

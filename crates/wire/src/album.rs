@@ -43,6 +43,12 @@ pub struct Album {
     pub cover: Option<OriginalId>,
     /// Whether that one was chosen.
     pub cover_chosen: bool,
+    /// The line that it follows: what of its owner's pictures that finds is in it by itself. Told to its owner alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub follows: Option<String>,
+    /// Why it does not follow that at present, as a sentence. Told where one album is asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub follows_not: Option<String>,
 }
 
 /// Somebody in the household, and what they may with an album.
@@ -77,6 +83,9 @@ pub struct NewAlbum {
     /// What is written about it, up to 2,000.
     #[serde(default)]
     pub words: String,
+    /// The line that it follows, if it does: as in `/api/find`, up to 500 characters.
+    #[serde(default)]
+    pub follows: Option<String>,
 }
 
 /// What is to be otherwise with an album; what is not said stays.
@@ -98,6 +107,9 @@ pub struct AlbumChange {
     #[serde(default)]
     #[schema(value_type = Option<Uuid>)]
     pub cover: Option<OriginalId>,
+    /// The line that it follows from now on, as in `/api/find`; empty: it follows none, and what is in it stays.
+    #[serde(default)]
+    pub follows: Option<String>,
 }
 
 /// Pictures to be put into an album, or taken out of it; at most 1,000 at once.

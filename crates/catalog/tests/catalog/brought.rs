@@ -1,7 +1,7 @@
 //! What people outside bring, and what it can do to what is here: nothing, until it is taken.
 
 use chrono::Utc as Zone;
-use ypogeion_catalog::brought::Brought;
+use ypogeion_catalog::{albums::NewAlbum, brought::Brought};
 use ypogeion_core::AlbumId;
 
 use super::{sql::ask, *};
@@ -54,7 +54,8 @@ impl World {
 async fn what_is_brought_belongs_to_nothing_of_the_household_until_it_is_taken() {
     let w = world().await;
     let album = AlbumId(Uuid::now_v7());
-    w.catalog.add_album(w.person, album, "Kites", "", 10, w.now).await.unwrap();
+    let kites = NewAlbum { id: album, owner: w.person, name: "Kites".to_owned(), words: String::new(), follows: None };
+    w.catalog.add_album(&kites, 10, w.now).await.unwrap();
     let by = |name: &str| Some(Brought { album, by: name.into() });
     // Whoever brings it says that it is the other half of a picture of the household's.
     let own = w.lands(b"own", "pair", None).await;

@@ -6,6 +6,7 @@
 //! follows "not" must not be.
 
 pub mod days;
+pub mod followed;
 
 use std::collections::BTreeMap;
 

@@ -17,9 +17,9 @@ pub use self::{
     holdings::{Change, Holdings, OriginalsTable, made_at},
     proof::{LedgerKey, Proof, with_proof},
     records::{
-        AlbumRecord, AlbumShareRecord, BroughtRecord, DeviceRecord, EntryRecord, FORMAT, GivenPlaceRecord, GivenTimeRecord,
-        GivenTurnRecord, HeldRecord, HouseholdRecord, InAlbumRecord, MacRecord, ObjectRecord, OriginalRecord, PersonRecord,
-        RecipientRecord, Record, RemovedRecord, RulesRecord, StoreRecord, WordsRecord, line,
+        AlbumRecord, AlbumShareRecord, BroughtRecord, DeviceRecord, EntryRecord, FORMAT, FollowsRecord, GivenPlaceRecord,
+        GivenTimeRecord, GivenTurnRecord, HeldRecord, HouseholdRecord, InAlbumRecord, MacRecord, ObjectRecord, OriginalRecord,
+        PersonRecord, RecipientRecord, Record, RemovedRecord, RulesRecord, StoreRecord, WordsRecord, line,
     },
 };
 
@@ -54,6 +54,7 @@ mod tests {
             held: None,
             favourite_of: Vec::new(),
             albums: Vec::new(),
+            without: Vec::new(),
             words: None,
             given_time: None,
             given_place: None,

@@ -182,8 +182,20 @@ pub struct AlbumRecord {
     /// In which order, and with which words between, if somebody arranged it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub arrangement: Option<Vec<Step>>,
+    /// The line that it follows, if it does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub follows: Option<FollowsRecord>,
     /// Since when there is one.
     pub made_at: DateTime<Utc>,
+}
+
+/// What an album follows.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FollowsRecord {
+    /// The line.
+    pub line: String,
+    /// How it was read when it was written ([`crate::find::followed::reading`]).
+    pub read_as: String,
 }
 
 /// Somebody whom an album is shared with.
@@ -205,6 +217,9 @@ pub struct InAlbumRecord {
     pub by: Option<PersonId>,
     /// When.
     pub at: DateTime<Utc>,
+    /// Whether it came in because the album follows a line.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub followed: bool,
 }
 
 /// What a keeper decided for the whole house.
@@ -299,6 +314,9 @@ pub struct OriginalRecord {
     /// The albums that it is in.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub albums: Vec<InAlbumRecord>,
+    /// The albums that it was taken out of, and does not come into again because they follow a line.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub without: Vec<AlbumId>,
     /// What people wrote about it; what its file says is in its file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub words: Option<WordsRecord>,

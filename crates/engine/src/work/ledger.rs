@@ -5,7 +5,7 @@ use std::{collections::HashMap, sync::Arc};
 use chrono::{DateTime, TimeDelta, Utc};
 use ypogeion_catalog::{given::GivenRecords, originals::OriginalRow, stores::StoreRow, work::Job};
 use ypogeion_core::{
-    Digest, OriginalId, OriginalName, PersonId, StoreId,
+    AlbumId, Digest, OriginalId, OriginalName, PersonId, StoreId,
     capture::CaptureRule,
     kind::MediaKind,
     ledger::{
@@ -159,6 +159,7 @@ fn said_by(records: &[Record]) -> Digest {
 struct Marks {
     favourites: HashMap<OriginalId, Vec<PersonId>>,
     albums: HashMap<OriginalId, Vec<InAlbumRecord>>,
+    without: HashMap<OriginalId, Vec<AlbumId>>,
     words: HashMap<OriginalId, WordsRecord>,
     given: GivenRecords,
     brought: HashMap<OriginalId, BroughtRecord>,
@@ -170,6 +171,7 @@ impl Marks {
         Ok(Marks {
             favourites: engine.catalog.favourites_of(ids).await?,
             albums: engine.catalog.albums_of(ids).await?,
+            without: engine.catalog.albums_without(ids).await?,
             words: engine.catalog.written_about(ids).await?,
             given: engine.catalog.given_to(ids).await?,
             brought: engine.catalog.brought_of(ids).await?,
@@ -187,6 +189,7 @@ async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, marks: &m
     let row = row.clone();
     let favourite_of = marks.favourites.remove(&row.id).unwrap_or_default();
     let albums = marks.albums.remove(&row.id).unwrap_or_default();
+    let without = marks.without.remove(&row.id).unwrap_or_default();
     let words = marks.words.remove(&row.id);
     let (brought, forward) = (marks.brought.remove(&row.id), marks.forward.remove(&row.id));
     let given = &mut marks.given;
@@ -211,6 +214,7 @@ async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, marks: &m
         held: row.held,
         favourite_of,
         albums,
+        without,
         words,
         given_time,
         given_place,

@@ -23,7 +23,7 @@ use crate::{
     elsewhere,
     engine::Engine,
     error::{Error, Result, chain},
-    landing,
+    followed, landing,
     live::Change,
 };
 
@@ -94,6 +94,7 @@ pub fn start(engine: &Arc<Engine>) -> JoinSet<()> {
     tasks.spawn(derive_missing(Arc::clone(engine)));
     tasks.spawn(home::watch(Arc::clone(engine)));
     tasks.spawn(elsewhere::watch(Arc::clone(engine)));
+    tasks.spawn(followed::keep(Arc::clone(engine)));
     tasks
 }
 

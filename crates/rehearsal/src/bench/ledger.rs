@@ -105,6 +105,7 @@ fn original(n: u64) -> Record {
         held: None,
         favourite_of: Vec::new(),
         albums: Vec::new(),
+        without: Vec::new(),
         words: None,
         given_time: None,
         given_place: None,

@@ -23,6 +23,7 @@ mod filing;
 mod films;
 mod find;
 mod folders;
+mod follows;
 mod forward;
 mod fuzz;
 mod given;

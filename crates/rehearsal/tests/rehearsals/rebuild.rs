@@ -312,7 +312,7 @@ async fn nothing_left_to_do(w: &World) {
 #[case::by_a_checkpoint("checkpoint_after = 1")]
 #[tokio::test(flavor = "multi_thread")]
 async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
-    let (mut w, _device) = lived_in_with(3, offsite).await;
+    let (mut w, _device) = lived_in_with(4, offsite).await;
     let drawer = w.folder.path().join("drawer/red");
     fs::create_dir_all(&drawer).unwrap();
     let disk = json!({ "name": "Red disk", "endpoint": format!("file://{}", drawer.display()), "away": false });
@@ -360,15 +360,35 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
          INSERT INTO brought SELECT id, person, NULL, '', landed_at FROM original WHERE id = '{}'",
         liked[0], liked[1]
     ));
+    // One that follows a line: what came in by it, and what does not come in again.
+    let line = json!({ "name": "Lines", "follows": "img" });
+    let lines = w.keeper.ask(Method::POST, "api/albums", Some(line)).await.unwrap()["id"].as_str().unwrap().to_owned();
+    let followed = w.sql("SELECT count(*) FROM original o WHERE o.person = (SELECT id FROM person WHERE name = 'Juno') AND o.leads AND o.held_at IS NULL AND NOT o.put_away AND o.searched LIKE '%img%'");
+    let followed: usize = followed.trim().parse().unwrap();
+    wait_for("what the line finds", 20, async || {
+        let album = w.keeper.ask(Method::GET, &format!("api/albums/{lines}"), None).await?;
+        Ok((followed > 1 && album["pictures"] == followed).then_some(()))
+    })
+    .await
+    .unwrap();
+    let out = json!({ "pictures": liked[..1], "inside": false });
+    assert_eq!(w.keeper.ask(Method::POST, &format!("api/albums/{lines}/pictures"), Some(out)).await.unwrap()["count"], 1);
     // One that was removed does not come back.
     let other = w.keeper.ask(Method::POST, "api/albums", Some(json!({ "name": "Gulls" }))).await.unwrap();
     let decided = async |w: &World| {
         let albums = w.sql(
-            "SELECT a.name, a.words, a.household, a.cover, a.made_at, a.arrangement, p.name, s.may, b.name, o.path, i.added_by = a.person, i.added_at
+            "SELECT a.name, a.words, a.household, a.cover, a.made_at, a.arrangement, a.follows, a.follows_as, i.followed, (SELECT string_agg(x.original::text, ' ') FROM album_without x WHERE x.album = a.id),
+                 p.name, s.may, b.name, o.path, i.added_by = a.person, i.added_at
              FROM album a JOIN person p ON p.id = a.person LEFT JOIN album_share s ON s.album = a.id LEFT JOIN person b ON b.id = s.person
              LEFT JOIN album_picture i ON i.album = a.id LEFT JOIN original o ON o.id = i.original ORDER BY a.name, o.path",
         );
-        assert_eq!((albums.lines().count(), albums.matches("In the morning").count()), (2, 2), "{albums}");
+        assert_eq!((albums.matches("Kites|").count(), albums.matches("In the morning").count()), (2, 2), "{albums}");
+        let kept_out = format!("|{}|", liked[0]);
+        assert_eq!(
+            (albums.matches("Lines|").count(), albums.matches("|img|named|t|").count(), albums.matches(&kept_out).count()),
+            (followed - 1, followed - 1, followed - 1),
+            "{albums}"
+        );
         let favourites = "SELECT p.name, o.path FROM favourite f JOIN person p ON p.id = f.person JOIN original o ON o.id = f.original ORDER BY 1, 2";
         let favourites = w.sql(favourites);
         assert_eq!(favourites.lines().count(), 2);

@@ -400,6 +400,15 @@ async fn pictures_are_gathered_and_described_at_a_terminal() {
     );
     assert_eq!(refused("albums", &["add", "Kites", "1987"]).await, "ypogeion: nothing was found for 1987");
     assert_eq!(refused("albums", &["add", "Kites", "2019", "ab"]).await, "ypogeion: “ab” cannot be looked for: it is too short.");
+    // One that fills itself.
+    let fills = "“Long ago” follows: 2019. What that finds of yours comes into it in a moment, and from now on.";
+    assert_eq!(ok("albums", &["make", "Long ago", "--follows", "2019"]).await, format!("Made “Long ago”. {fills}"));
+    let stays = "“Long ago” follows nothing any more. What is in it stays.";
+    assert_eq!(ok("albums", &["follow", "Long ago", "--nothing"]).await, stays);
+    assert_eq!(ok("albums", &["follow", "Long ago", "2019"]).await, fills);
+    let (code, _, err) = run("albums", &["follow", "Long ago", "put", "away"]).await;
+    assert_eq!((code, err.as_str()), (4, "ypogeion: What was put away comes into no album by itself."));
+    assert_eq!(ok("albums", &["take-apart", "Long ago", "--yes"]).await, "“Long ago” is no album any more.");
     // Links: the address is alone on its line, and dead once it is withdrawn.
     let passphrase = w.folder.path().join("passphrase");
     std::fs::write(&passphrase, "by the weir\n").unwrap();
