@@ -19,6 +19,10 @@ pub enum Camera {
     BrentaT1,
     /// Marisol's tablet.
     OsierSlate,
+    /// Juno's phone before.
+    Havel3,
+    /// Piet's phone before.
+    Corvo1,
 }
 
 impl Camera {
@@ -33,14 +37,16 @@ impl Camera {
             Self::Corvo4 => ("Lindqvist", "Corvo 4", "Corvo wide 24 mm f/1.9"),
             Self::BrentaT1 => ("Brenta", "Brenta T1", "Brentar 35 mm f/2"),
             Self::OsierSlate => ("Osier", "Osier Slate", "Slate 30 mm f/2.4"),
+            Self::Havel3 => ("Havel", "Havel 3", "Havel main 28 mm f/2.2"),
+            Self::Corvo1 => ("Lindqvist", "Corvo 1", "Corvo wide 26 mm f/2.2"),
         }
     }
 
     /// The name it gives a picture.
     pub fn name(self, local: NaiveDateTime, counter: u32) -> String {
         match self {
-            Self::Havel7 => format!("IMG_{counter:04}.JPG"),
-            Self::Corvo4 => format!("CRV_{}.jpg", local.format("%Y%m%d_%H%M%S")),
+            Self::Havel7 | Self::Havel3 => format!("IMG_{counter:04}.JPG"),
+            Self::Corvo4 | Self::Corvo1 => format!("CRV_{}.jpg", local.format("%Y%m%d_%H%M%S")),
             Self::BrentaT1 => format!("BRT_{counter:04}.JPG"),
             Self::OsierSlate => format!("photo-{counter:03}.jpg"),
         }
@@ -70,7 +76,7 @@ impl Shot {
         // Central European time, as the household lives by it.
         let summer = (4..=10).contains(&local.month()) && !(local.month() == 10 && local.day() > 24);
         let near = |v: f64, rng: &mut Rng| v + (rng.below(2000) as f64 - 1000.0) / 1e6;
-        let phone = matches!(camera, Camera::Havel7 | Camera::Corvo4);
+        let phone = matches!(camera, Camera::Havel7 | Camera::Corvo4 | Camera::Havel3 | Camera::Corvo1);
         Shot {
             camera,
             local,

@@ -7,6 +7,7 @@
 pub mod camera;
 pub mod disk;
 pub mod scenes;
+mod years;
 
 use std::{
     fs,
@@ -70,7 +71,11 @@ pub const PEOPLE: [Person; 4] = [
 pub const DEVICES: [DeviceScript; 4] = [
     DeviceScript { name: "Juno’s phone", kind: "phone", person: "Juno", folder: "juno-phone", sources: &["Camera"] },
     DeviceScript {
-        name: "Piet’s phone", kind: "phone", person: "Piet", folder: "piet-phone", sources: &["Camera", "Received"]
+        name: "Piet’s phone",
+        kind: "phone",
+        person: "Piet",
+        folder: "piet-phone",
+        sources: &["Camera", "Received", "Earlier"],
     },
     DeviceScript { name: "Study desktop", kind: "computer", person: "Juno", folder: "study-desktop", sources: &["Pictures"] },
     DeviceScript {
@@ -83,28 +88,33 @@ pub const DEVICES: [DeviceScript; 4] = [
 pub struct Size {
     /// Pictures on the largest device; the others have their share.
     pub pictures: usize,
-    /// Width of a picture in pixels.
+    /// Width of a picture in pixels; of those from the years before, less.
     pub width: u32,
+    /// Whether to make those of the years before, too: seventeen hundred.
+    pub years: bool,
     /// Whether to make videos and HEICs, which need ffmpeg and heif-enc.
     pub moving: bool,
 }
 
 impl Size {
-    /// The demo as people see it: about 300 pictures and a few videos.
-    pub const WHOLE: Size = Size { pictures: 130, width: 880, moving: true };
+    /// The demo as people see it: ten years, about 2,000 pictures and a few videos.
+    pub const WHOLE: Size = Size { pictures: 130, width: 880, years: true, moving: true };
     /// Enough for a test.
-    pub const SMALL: Size = Size { pictures: 8, width: 240, moving: false };
+    pub const SMALL: Size = Size { pictures: 8, width: 240, years: false, moving: false };
 }
 
 /// What [`make`] draws, and under which names: another number when that changes, so that nobody keeps what an earlier one drew.
-pub const EDITION: u32 = 4;
+pub const EDITION: u32 = 5;
 
 /// Fills `folder` with one folder for each device. `tell` hears how many of how many pictures are drawn, from any thread.
 pub fn make(folder: &Path, seed: u64, size: Size, tell: &(dyn Fn(usize, usize) + Sync)) -> io::Result<()> {
     let shots = plan(seed, size);
+    for device in &DEVICES {
+        device.sources.iter().try_for_each(|source| fs::create_dir_all(folder.join(device.folder).join(source)))?;
+    }
     let done = AtomicUsize::new(0);
     let drawn = |s: &Planned| {
-        take(folder, s, size)?;
+        take(folder, s)?;
         tell(done.fetch_add(1, Ordering::Relaxed) + 1, shots.len());
         Ok(())
     };
@@ -137,6 +147,8 @@ struct Planned {
     seed: u64,
     shot: Shot,
     portrait: bool,
+    /// In pixels, along its longer side.
+    width: u32,
 }
 
 /// An outing of the household: where, when, who took pictures.
@@ -183,9 +195,13 @@ fn plan(seed: u64, size: Size) -> Vec<Planned> {
                     seed: rng.next(),
                     shot: Shot::new(camera, local, outing.scene.place(), &mut rng),
                     portrait: rng.below(5) == 0,
+                    width: size.width,
                 });
             }
         }
+    }
+    if size.years {
+        planned.extend(years::plan(seed));
     }
     planned
 }
@@ -194,8 +210,8 @@ fn path_of(folder: &Path, device: usize, source: &str, name: &str) -> PathBuf {
     folder.join(DEVICES[device].folder).join(source).join(name)
 }
 
-fn take(folder: &Path, p: &Planned, size: Size) -> io::Result<()> {
-    let (long, short) = (size.width, size.width * 3 / 4);
+fn take(folder: &Path, p: &Planned) -> io::Result<()> {
+    let (long, short) = (p.width, p.width * 3 / 4);
     let (w, h) = if p.portrait { (short, long) } else { (long, short) };
     let jpeg = camera::jpeg(&draw(p.scene, p.seed, 0.0, w, h), &p.shot)?;
     write(&path_of(folder, p.device, p.source, &p.name), &jpeg, p.shot.instant())
@@ -264,6 +280,11 @@ fn moving(folder: &Path, seed: u64) -> io::Result<()> {
         (2, "Pictures", "BRT_0061.MP4", Scene::Harbour, "2026-11-08T09:12:00+01:00", false),
         (0, "Camera", "IMG_2199.MOV", Scene::Weir, "2026-04-12T15:54:00+02:00", true),
     ];
+    // What the camera before the phones wrote, which no browser plays.
+    let path = path_of(folder, 1, "Earlier", "MVI_0040.AVI");
+    let time = at("2016-07-18T16:20:00+02:00")?;
+    video(&path, Scene::Kites, seed ^ 40, time, false, false)?;
+    fs::File::options().append(true).open(&path)?.set_modified(SystemTime::from(time))?;
     for (n, (device, source, name, scene, time, local)) in videos.into_iter().enumerate() {
         let path = path_of(folder, device, source, name);
         let time = at(time)?;
@@ -302,20 +323,12 @@ fn video(path: &Path, scene: Scene, seed: u64, time: DateTime<FixedOffset>, loca
     const FRAMES: u32 = 36;
     let mut command = Command::new("ffmpeg");
     command.args(["-v", "error", "-y", "-f", "rawvideo", "-pix_fmt", "rgb24", "-s", &format!("{W}x{H}"), "-r", "12", "-i", "-"]);
-    command.args([
-        "-c:v",
-        "libx264",
-        "-preset",
-        "veryfast",
-        "-crf",
-        "30",
-        "-pix_fmt",
-        "yuv420p",
-        "-threads",
-        "1",
-        "-fflags",
-        "+bitexact",
-    ]);
+    let avi = path.extension().is_some_and(|e| e == "AVI");
+    match avi {
+        true => command.args(["-c:v", "mjpeg", "-q:v", "9", "-pix_fmt", "yuvj420p"]),
+        false => command.args(["-c:v", "libx264", "-preset", "veryfast", "-crf", "30", "-pix_fmt", "yuv420p"]),
+    };
+    command.args(["-threads", "1", "-fflags", "+bitexact"]);
     command.args(["-metadata", &format!("creation_time={}", time.to_utc().format("%Y-%m-%dT%H:%M:%SZ"))]);
     if local {
         command.args(["-movflags", "use_metadata_tags"]);

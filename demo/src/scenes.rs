@@ -45,6 +45,12 @@ pub enum Scene {
     Harbour,
     /// The mill at home, at dusk.
     Mill,
+    /// A fjord, with a village on its shore.
+    Fjord,
+    /// Hills in winter.
+    Snow,
+    /// Houses along a canal, at home.
+    Town,
 }
 
 impl Scene {
@@ -56,6 +62,9 @@ impl Scene {
             Self::Allotment => (52.1660, 4.4700),
             Self::Harbour => (53.2960, 5.0900),
             Self::Mill => (52.1580, 4.4860),
+            Self::Fjord => (60.3930, 5.3240),
+            Self::Snow => (51.1950, 8.5300),
+            Self::Town => (52.1600, 4.4930),
         }
     }
 }
@@ -124,6 +133,9 @@ pub fn draw(scene: Scene, seed: u64, time: f64, width: u32, height: u32) -> RgbI
             Scene::Allotment => allotment(x, y, &look),
             Scene::Harbour => harbour(x, y, ratio, &look),
             Scene::Mill => mill(x, y, ratio, &look),
+            Scene::Fjord => fjord(x, y, ratio, &look),
+            Scene::Snow => snow(x, y, &look),
+            Scene::Town => town(x, y, &look),
         };
         // A lens is a little darker at its edge, and film is never quite even.
         let (dx, dy) = (x / ratio - 0.5, y - 0.5);
@@ -318,4 +330,117 @@ fn mill(x: f64, y: f64, ratio: f64, l: &Look) -> Colour {
         };
     }
     colour
+}
+
+/// The edge of a range of hills, as high as it is at `x`.
+fn ridge(x: f64, rough: f64, seed: u64) -> f64 {
+    0.7 * noise(x * 1.7, 0.5, seed) + 0.3 * cloud(x * 5.0 * rough, 0.5, seed + 1)
+}
+
+fn fjord(x: f64, y: f64, ratio: f64, l: &Look) -> Colour {
+    let water = 0.62 + l.shift * 0.06;
+    let mirrored = if y > water { 2.0 * water - y } else { y };
+    let air = mix(rgb(0x7fa6c9), rgb(0xd8b48c), l.light * 0.7);
+    let mut colour = sky(x, mirrored, air, rgb(0xe8ecea), l);
+    for (n, (far, height)) in [(0.75, 0.50), (0.45, 0.38), (0.1, 0.20)].into_iter().enumerate() {
+        let seed = l.seed + 20 + n as u64;
+        let along = x + n as f64 * 3.1 + l.shift * 7.0;
+        // Peaks are sharp, and what is between them is not.
+        let peak = (1.0 - (2.0 * noise(along * 2.1, 0.5, seed) - 1.0).abs()).powf(1.4);
+        let edge = water - height * (0.2 + 0.75 * peak + 0.3 * ridge(along, 1.5, seed + 9));
+        if mirrored > edge && mirrored < water {
+            let deep = (mirrored - edge) / (water - edge).max(0.01);
+            let rock = mix(rgb(0x5d6f78), rgb(0x2f4a3a), deep * 1.3 + noise(x * 40.0, mirrored * 60.0, seed) * 0.3);
+            let snow = if n < 2 {
+                step(0.5, noise(x * 22.0, mirrored * 9.0, seed + 3), 0.2) * (1.0 - deep * 3.2).clamp(0.0, 1.0)
+            } else {
+                0.0
+            };
+            colour = mix(mix(rock, rgb(0xf5f7f7), snow), air, far * 0.7);
+        }
+    }
+    // A few houses, red and yellow, at the water.
+    for t in l.things.iter().take(6) {
+        let (hx, size) = (t[0] * ratio, 0.012 + t[1] * 0.01);
+        let (u, v) = ((x - hx) / size, (water - mirrored) / size);
+        if v > 0.0 && v < 1.2 && u.abs() < 1.0 {
+            colour = rgb([0xa8382b, 0xd9a441, 0xf0eee6][(t[2] * 3.0) as usize % 3]);
+        } else if (1.2..1.9).contains(&v) && u.abs() < (1.9 - v) * 1.7 {
+            colour = rgb(0x3a3533);
+        }
+    }
+    if y <= water {
+        return colour;
+    }
+    let ripple = noise(x * 10.0 + l.time * 0.5, (y - water) * 80.0 - l.time, l.seed + 5);
+    mix(mix(colour, rgb(0x2c4d5c), 0.35), rgb(0xdfe8ea), (ripple - 0.6) * 1.2)
+}
+
+fn snow(x: f64, y: f64, l: &Look) -> Colour {
+    let far = 0.52 - 0.16 * ridge(x + l.shift * 9.0, 0.6, l.seed + 30);
+    let near = 0.70 - 0.14 * ridge(x * 0.8 + l.shift * 4.0, 0.4, l.seed + 31);
+    let air = mix(rgb(0x9dbbd6), rgb(0xf0c9a0), l.light);
+    let mut colour = if y < far {
+        sky(x, y, air, rgb(0xf3f1ec), l)
+    } else if y < near {
+        let wood = step(0.5, cloud(x * 9.0, y * 16.0, l.seed), 0.16) * (0.5 + 0.5 * noise(x * 120.0, y * 60.0, l.seed));
+        mix(mix(rgb(0xe6edf3), rgb(0x6d8578), wood), air, 0.25)
+    } else {
+        mix(rgb(0xfbfbf9), rgb(0xb9cbdc), cloud(x * 3.0, y * 7.0, l.seed + 2) * 0.9)
+    };
+    for t in &l.things {
+        let (tx, foot, tall) = (t[0] * 1.6, 0.66 + t[1] * 0.26, 0.10 + t[1] * 0.16);
+        let up = (foot - y) / tall;
+        if !(0.0..1.0).contains(&up) {
+            continue;
+        }
+        // In tiers, each narrower than the one below it.
+        let wide = tall * 0.30 * (1.0 - up) * (0.72 + 0.28 * (1.0 - (up * 4.0).fract()));
+        if (x - tx).abs() < wide {
+            let bough = mix(rgb(0x1f3a30), rgb(0x3d5c4a), noise(x * 70.0, y * 70.0, l.seed + 6));
+            colour = mix(bough, rgb(0xf6f8fa), step(0.62, (up * 4.0).fract() + (t[2] - 0.5) * 0.3, 0.2) * 0.9);
+        }
+    }
+    let flake = hash((x * 150.0) as i64, ((y - l.time * 0.2) * 150.0) as i64, l.seed + 7);
+    if l.light < 0.4 && flake > 0.992 { rgb(0xffffff) } else { colour }
+}
+
+fn town(x: f64, y: f64, l: &Look) -> Colour {
+    const BRICK: [u32; 6] = [0x8c4a36, 0xa65a3f, 0x6f3f35, 0xc9b79a, 0x9a6b52, 0xd8cdb8];
+    let quay = 0.68;
+    let mirrored = if y > quay { 2.0 * quay - y + (y * 120.0 + l.time * 2.0).sin() * 0.004 } else { y };
+    let dusk = l.light > 0.6;
+    let air = if dusk { rgb(0x4b5a86) } else { rgb(0x86b3d6) };
+    let mut colour = sky(x, mirrored, air, if dusk { rgb(0xf2b27a) } else { rgb(0xeef0ea) }, l);
+    let across = x * 5.2 + l.shift * 11.0;
+    let (house, inside) = (across.floor() as i64, across - across.floor());
+    let (tall, kind) = (0.22 + hash(house, 3, l.seed) * 0.14, hash(house, 5, l.seed));
+    let (eaves, middle) = (quay - tall, (inside - 0.5).abs());
+    // A stepped gable, a bell, or a straight one.
+    let gable = match (kind * 3.0) as u32 {
+        0 => 0.10 * (1.0 - (middle * 2.0 * 4.0).floor() / 4.0),
+        1 => 0.11 * (1.0 - middle * 2.0).max(0.0).sqrt(),
+        _ => 0.12 * (1.0 - middle * 2.0),
+    };
+    if mirrored > eaves - gable && mirrored < quay {
+        let wall = rgb(BRICK[(kind * 41.0) as usize % BRICK.len()]);
+        colour = mix(wall, rgb(0x2d2422), noise(x * 90.0, mirrored * 160.0, l.seed) * 0.25);
+        let (column, row) = (inside * 3.6 - 0.3, (mirrored - eaves) * 16.0);
+        let glass = (0.25..0.75).contains(&column.rem_euclid(1.0)) && (0.2..0.8).contains(&row.rem_euclid(1.0));
+        if glass && (0.0..3.0).contains(&column) && mirrored > eaves {
+            let lit = dusk && hash(house * 7 + column as i64, row as i64, l.seed) > 0.45;
+            colour = if lit { rgb(0xffd68a) } else { rgb(0x3b4650) };
+        }
+        if inside < 0.02 {
+            colour = rgb(0x2a2322);
+        }
+    }
+    if (quay - 0.012..quay).contains(&y) {
+        return rgb(0x77706a);
+    }
+    if y <= quay {
+        return colour;
+    }
+    let ripple = noise(x * 12.0 + l.time * 0.6, (y - quay) * 90.0, l.seed + 4);
+    mix(mix(colour, rgb(0x2f4540), 0.45), rgb(0xcdd8d2), (ripple - 0.66) * 1.3)
 }

@@ -79,7 +79,8 @@ export const useLinks = (album: string) => useQuery<Schemas["Link"][], Failure>(
 /** All links of one's own. */
 export const useOwnLinks = () => useQuery<Schemas["OwnLink"][], Failure>({ queryKey: keys.ownLinks, queryFn: () => ask("/api/links") });
 /** An album in its order. */
-export const useArranged = (album: string) => useQuery<Schemas["ArrangedAlbum"], Failure>({ queryKey: keys.arranged(album), queryFn: () => ask(`/api/albums/${album}/arrangement`) });
+export const useArranged = (album: string | undefined, enabled = true) =>
+  useQuery<Schemas["ArrangedAlbum"], Failure>({ queryKey: keys.arranged(album ?? ""), queryFn: () => ask(`/api/albums/${album}/arrangement`), enabled: enabled && album !== undefined });
 /** What people outside brought to oneself. */
 export const useBrought = () => useQuery<Schemas["BroughtPictures"], Failure>({ queryKey: keys.brought, queryFn: () => ask("/api/brought") });
 export const useDevices = () => useQuery<Device[], Failure>({ queryKey: keys.deviceList, queryFn: () => ask("/api/devices") });

@@ -1209,6 +1209,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/originals/{id}/version": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Has this file be a version of another picture of one's own, or a picture by itself again. Returns which file stands for its picture then. */
+        post: operations["say_version"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/originals/{id}/words.xmp": {
         parameters: {
             query?: never;
@@ -4772,6 +4789,14 @@ export interface components {
                 number
             ] | null;
         };
+        /** @description Of which picture a file is a version. */
+        SayVersion: {
+            /**
+             * Format: uuid
+             * @description A file of that picture; none: it is a picture by itself again.
+             */
+            of?: string | null;
+        };
         /** @description When pictures of one's own were taken, at most 1,000 at once; one of the two. No file is changed by it; all are filed where they belong then. */
         SayWhen: {
             /** @description What was known before anybody said anything counts again. */
@@ -4822,6 +4847,8 @@ export interface components {
             name: string;
             /** @description What it is to the shot: `edited`, `still`, `twin`, `video`, `raw`, `motion`, `other` or `sidecar`. */
             part: string;
+            /** @description Whether it is a file of this picture because its owner says so: that can be taken back. Told to its owner. */
+            said: boolean;
             /**
              * Format: int64
              * @description Bytes.
@@ -7181,6 +7208,31 @@ export interface operations {
                 };
                 content: {
                     "image/jpeg": number[];
+                };
+            };
+        };
+    };
+    say_version: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SayVersion"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forward"];
                 };
             };
         };

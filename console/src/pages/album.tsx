@@ -18,7 +18,7 @@ import { Links } from "./links";
 
 export function AlbumPage({ me }: { me: Me }) {
   const { album: id = "", id: picture } = useParams();
-  const { search } = useLocation();
+  const { search, state } = useLocation();
   const query = new URLSearchParams(search);
   const find = query.get("find")?.trim() ?? "";
   const album = useAlbum(id);
@@ -79,7 +79,8 @@ export function AlbumPage({ me }: { me: Me }) {
       {a.words && <p className="mt-2 mb-0 max-w-prose whitespace-pre-line text-ink">{a.words}</p>}
     </>
   );
-  if (a.arranged && a.pictures > 0 && a.pictures <= MOST_ARRANGED && !find && !picture && !query.has("by") && !query.has("at")) {
+  const laid = a.arranged && a.pictures > 0 && a.pictures <= MOST_ARRANGED && !find;
+  if (laid && !picture && !query.has("by") && !query.has("at")) {
     return (
       <Arranged
         album={a}
@@ -101,6 +102,7 @@ export function AlbumPage({ me }: { me: Me }) {
       title={a.name}
       back={back}
       album={a}
+      arranged={laid && !fromTime(state)}
       actions={actions}
       says={(total) => (
         <>
@@ -122,6 +124,9 @@ export function AlbumPage({ me }: { me: Me }) {
     />
   );
 }
+
+/** Whether a picture was opened where they lie by time. */
+const fromTime = (state: unknown) => typeof state === "object" && state !== null && "sheet" in state && !("arranged" in state);
 
 /** An album of more pictures is shown by time. */
 const MOST_ARRANGED = 1000;

@@ -54,7 +54,7 @@ function Shown({ album, picture: p }: { album: string; picture: OriginalCard }) 
   const wide = { "--wide": shown(p.width, p.height) } as CSSProperties;
   return (
     <li className="relative h-[210px] max-w-[calc(var(--wide)*315px)] grow basis-[calc(var(--wide)*180px)] overflow-hidden rounded-[5px] bg-(--line) max-sm:h-[122px] max-sm:max-w-[calc(var(--wide)*190px)] max-sm:basis-[calc(var(--wide)*104px)]" style={wide}>
-      <Link to={addressOf({ find: "", album }, { picture: p.id })} state={{ sheet: true }} className="block size-full text-ink no-underline">
+      <Link to={addressOf({ find: "", album }, { picture: p.id })} state={{ sheet: true, arranged: true }} className="block size-full text-ink no-underline">
         {p.preview === "ready" ? <img src={preview(p.id, p.turned)} alt={p.words ?? p.name} loading="lazy" decoding="async" className="size-full object-cover" /> : <span className="block truncate p-2 text-[13px]">{p.name}</span>}
         {p.kind === "video" && (
           <span aria-hidden className="absolute bottom-1.5 left-1.5 rounded bg-black/65 px-1.5 text-[12.5px] font-semibold text-white">

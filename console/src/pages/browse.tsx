@@ -37,10 +37,12 @@ interface BrowseProps {
   empty: ReactNode;
   /** What can be done with what is chosen, of an album. */
   album?: Album | undefined;
+  /** Its pictures are looked at one after the other as it is arranged. */
+  arranged?: boolean;
 }
 
 /** Pictures as a contact sheet, with what is found, chosen and opened of them. */
-export function Browse({ among, title, back, actions, says, also, above, empty, album }: BrowseProps) {
+export function Browse({ among, title, back, actions, says, also, above, empty, album, arranged = false }: BrowseProps) {
   const { id } = useParams();
   const navigate = useNavigate();
   const { search, state } = useLocation();
@@ -104,6 +106,7 @@ export function Browse({ among, title, back, actions, says, also, above, empty, 
       <Detail
         id={id}
         among={among}
+        arranged={arranged}
         onClose={close}
         onGo={(to) => void navigate(addressOf(among, { picture: to }), { replace: true, state })}
         plays={saidOf(state).play === true}

@@ -3,8 +3,9 @@ import { Dialog } from "radix-ui";
 import { useEffect, useEffectEvent, useState, type KeyboardEvent, type ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
 import { ask, type Album, type Original, type Schemas } from "../api/client";
-import { keys, useAlbum, useDo, useHolding, useMe, useOriginal } from "../api/hooks";
+import { keys, useAlbum, useArranged, useDo, useHolding, useMe, useOriginal } from "../api/hooks";
 import { counted, duration, exact, possessive, size, wall } from "../format";
+import { NewVersion } from "../ui/adding";
 import { Button, State, TextButton, When, type Tone } from "../ui/parts";
 import { addressOf, type Among } from "../ui/sheet";
 import { Fault, Waiting } from "../ui/states";
@@ -28,6 +29,8 @@ interface Way {
   /** One picture follows the other by itself. */
   plays: boolean;
   onPlay: (plays: boolean) => void;
+  /** The pictures are looked at as their album is arranged. */
+  arranged: boolean;
 }
 
 /** A picture that plays is looked at for so long. */
@@ -44,12 +47,22 @@ function usePlay(plays: boolean, at: string | undefined, next: (() => void) | un
   }, [plays, at]);
 }
 
-export function Detail({ id, among, onClose, onGo, plays, onPlay }: Way) {
+/** What lies beside a picture: by time, or in the order of its album. Where that does not have it (it was put in meanwhile), by time. */
+function useBeside(original: Original | undefined, among: Among, arranged: boolean) {
+  const order = useArranged(among.album, arranged);
+  const ids = order.data?.steps.flatMap((s) => s.picture?.id ?? []) ?? [];
+  const at = original ? ids.indexOf(original.id) : -1;
+  if (!arranged || at < 0) return { before: original?.newer ?? undefined, after: original?.older ?? undefined };
+  return { before: ids[at - 1], after: ids[at + 1] };
+}
+
+export function Detail({ id, among, onClose, onGo, plays, onPlay, arranged }: Way) {
   const original = useOriginal(id, among);
   // While another picture is on its way, the one before stands in for it: what lies beside that one is no news.
   const beside = original.data?.id === id ? original.data : undefined;
-  const onPrevious = beside?.newer ? () => onGo(beside.newer as string) : undefined;
-  const onNext = beside?.older ? () => onGo(beside.older as string) : undefined;
+  const { before, after } = useBeside(beside, among, arranged);
+  const onPrevious = before ? () => onGo(before) : undefined;
+  const onNext = after ? () => onGo(after) : undefined;
   usePlay(plays, beside?.id, onNext, () => onPlay(false));
   // Only of this view itself: a question that stands open before it ("Delete this picture?") is about the picture that it was asked of.
   const press = (e: KeyboardEvent<HTMLElement>) => {
@@ -76,7 +89,7 @@ export function Detail({ id, among, onClose, onGo, plays, onPlay }: Way) {
               <Waiting what="the picture" full />
             </>
           ) : (
-            <Shown original={original.data} among={among} plays={plays} onPlay={onPlay} onClose={onClose} onPrevious={onPrevious} onNext={onNext} onForward={onGo} />
+            <Shown original={original.data} among={among} arranged={arranged} plays={plays} onPlay={onPlay} onClose={onClose} onPrevious={onPrevious} onNext={onNext} onForward={onGo} />
           )}
         </Dialog.Content>
       </Dialog.Portal>
@@ -109,6 +122,7 @@ function useDetails(): [boolean, (shown: boolean) => void] {
 interface Sides {
   original: Original;
   among: Among;
+  arranged: boolean;
   plays: boolean;
   onPlay: (plays: boolean) => void;
   onClose: () => void;
@@ -118,7 +132,7 @@ interface Sides {
   onForward: (id: string) => void;
 }
 
-function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext, onForward }: Sides) {
+function Shown({ original: o, among, arranged, plays, onPlay, onClose, onPrevious, onNext, onForward }: Sides) {
   const file = o.path.split("/").pop();
   const [details, setDetails] = useDetails();
   const [part, setPart] = useState<string>();
@@ -156,12 +170,12 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext,
           </span>
         </div>
         {onPrevious && (
-          <button type="button" aria-label="Newer" className={`${turn} left-3`} onClick={onPrevious}>
+          <button type="button" aria-label={arranged ? "The picture before" : "Newer"} className={`${turn} left-3`} onClick={onPrevious}>
             ‹
           </button>
         )}
         {onNext && (
-          <button type="button" aria-label="Older" className={`${turn} right-3`} onClick={onNext}>
+          <button type="button" aria-label={arranged ? "The picture after" : "Older"} className={`${turn} right-3`} onClick={onNext}>
             ›
           </button>
         )}
@@ -217,7 +231,7 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext,
             <StoreCopies key={`copies ${o.id}`} original={o} />
           </>
         )}
-        {o.parts.length > 1 && (
+        {(o.own || o.parts.length > 1) && (
           <>
             <Heading>Files of this picture</Heading>
             <ul className="m-0 list-none p-0 text-[14.5px]">
@@ -230,6 +244,7 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext,
                       {p.id === o.id && o.brought_forward && "; you brought it forward"}
                     </span>
                     {o.own && <Forward original={o} part={p} month={month} onForward={onForward} />}
+                    {p.said && <Apart original={o} part={p} month={month} onForward={onForward} />}
                   </span>
                   <a href={`/api/originals/${p.id}/bytes`} download={p.name} aria-label={`Download ${p.name}, ${size(p.size)}`} className="numbers shrink-0 text-soft underline underline-offset-4 hover:text-ink">
                     {size(p.size)}
@@ -237,6 +252,7 @@ function Shown({ original: o, among, plays, onPlay, onClose, onPrevious, onNext,
                 </li>
               ))}
             </ul>
+            {o.own && o.kind !== "other" && o.kind !== "sidecar" && <NewVersion key={o.id} of={o.id} done={onForward} />}
           </>
         )}
         <Heading>About it</Heading>
@@ -423,6 +439,23 @@ function Forward({ original: o, part: p, month, onForward }: { original: Origina
         {back ? "As before" : "Show this one"}
       </TextButton>
       {bring.isError && <Fault failure={bring.error} />}
+    </>
+  );
+}
+
+/** A file that is of this picture because somebody said so is a picture by itself again. */
+function Apart({ original: o, part: p, month, onForward }: { original: Original; part: Schemas["ShotPart"]; month: readonly string[]; onForward: (id: string) => void }) {
+  const others = o.parts.filter((one) => one.id !== p.id);
+  const take = useDo(() => ask<Schemas["Forward"]>(`/api/originals/${p.id}/version`, "POST", { of: null }), [month, keys.months, keys.original(o.id), keys.albums]);
+  // What stays of it is what was looked at.
+  const stay = () => p.id === o.id && others[0] && onForward(others[0].id);
+  return (
+    <>
+      {" "}
+      <TextButton tone="soft" className="text-[13.5px]" disabled={take.isPending} onClick={() => take.mutate(undefined, { onSuccess: stay })}>
+        Take apart
+      </TextButton>
+      {take.isError && <Fault failure={take.error} />}
     </>
   );
 }

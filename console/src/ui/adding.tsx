@@ -14,11 +14,18 @@ interface Target {
   name: string;
 }
 
-/** A file on its way, and the album that it is for. */
-type Added = Item & { album?: Target; into?: "there" | "failed" };
+/** A picture that a file is a newer version of; `done` hears which file it has become. */
+export interface VersionOf {
+  id: string;
+  done: (version: string) => void;
+}
+
+/** A file on its way, and the album that it is for, or the picture. */
+type Added = Item & { album?: Target; of?: VersionOf; into?: "there" | "failed" };
 
 interface Adding {
-  add: (found: readonly Found[], album?: Target) => void;
+  add: (found: readonly Found[], album?: Target, of?: VersionOf) => void;
+  items: readonly Added[];
 }
 
 const AddingContext = createContext<Adding | undefined>(undefined);
@@ -48,6 +55,17 @@ export function AddingPlace({ me, children }: { me: Me; children: ReactNode }) {
     setItems([...queue.current]);
     void client.invalidateQueries({ queryKey: keys.albums });
   });
+  const versioned = useCallback(
+    async (of: VersionOf, place: number, original: string) => {
+      const how = await makeVersion(of.id, original).then(() => "there" as const, () => "failed" as const);
+      const item = queue.current[place];
+      if (item) queue.current[place] = { ...item, into: how };
+      setItems([...queue.current]);
+      for (const key of [keys.months, ["library", "month"], keys.original(of.id), keys.albums]) void client.invalidateQueries({ queryKey: key });
+      if (how === "there") of.done(original);
+    },
+    [client],
+  );
   // Whoever goes sends no more.
   useEffect(() => () => sender.current?.abort(), []);
 
@@ -63,11 +81,12 @@ export function AddingPlace({ me, children }: { me: Me; children: ReactNode }) {
       const kind = window.matchMedia("(pointer: coarse)").matches ? "phone" : "computer";
       const device = sending.ownDevice(me.id) ?? (await sending.becomeDevice(me.id, `${me.name}’s browser`, kind));
       const tell = (place: number, item: Item) => {
-        const album = queue.current[place]?.album;
-        const now: Added = album ? { ...item, album } : item;
-        queue.current[place] = now;
+        const { album, of } = queue.current[place] ?? {};
+        queue.current[place] = { ...item, ...(album ? { album } : {}), ...(of ? { of } : {}) };
         setItems([...queue.current]);
-        if (album && item.state === "home" && item.original) gather(album.id, place, item.original);
+        if (item.state !== "home" || !item.original) return;
+        if (album) gather(album.id, place, item.original);
+        if (of) void versioned(of, place, item.original);
       };
       await sending.sendAll(device, queue.current, tell, stop.signal);
     } catch (e) {
@@ -81,16 +100,16 @@ export function AddingPlace({ me, children }: { me: Me; children: ReactNode }) {
       setItems([...queue.current]);
       setRunning(undefined);
     }
-  }, [gather, me.id, me.name]);
+  }, [gather, versioned, me.id, me.name]);
 
   const add = useCallback(
-    (found: readonly Found[], album?: Target) => {
+    (found: readonly Found[], album?: Target, of?: VersionOf) => {
       const pictures = found.filter(({ file }) => isPicture(file));
       setLeftOut((n) => n + found.length - pictures.length);
       const named = (file: File, source: string, to: string | undefined) => JSON.stringify([file.name, file.size, file.lastModified, source, to]);
-      const there = new Set(queue.current.map((i) => named(i.file, i.source ?? "", i.album?.id)));
-      const fresh = pictures.filter(({ file, folder }) => !there.has(named(file, folder || ALONE, album?.id)));
-      queue.current.push(...fresh.map(({ file, folder }): Added => ({ file, size: file.size, source: folder || ALONE, state: "waiting", ...(album ? { album, anew: true } : {}) })));
+      const there = new Set(queue.current.map((i) => named(i.file, i.source ?? "", i.of?.id ?? i.album?.id)));
+      const fresh = pictures.filter(({ file, folder }) => !there.has(named(file, folder || ALONE, of?.id ?? album?.id)));
+      queue.current.push(...fresh.map(({ file, folder }): Added => ({ file, size: file.size, source: folder || ALONE, state: "waiting", ...(album ? { album, anew: true } : {}), ...(of ? { of, anew: true } : {}) })));
       setItems([...queue.current]);
     },
     [],
@@ -118,11 +137,17 @@ export function AddingPlace({ me, children }: { me: Me; children: ReactNode }) {
     setFailure("Stopped. What has arrived stays; the rest goes on where it was.");
   };
   return (
-    <AddingContext value={{ add }}>
+    <AddingContext value={{ add, items }}>
       {children}
       {(items.length > 0 || leftOut > 0 || left.count > 0) && <Tray items={items} leftOut={leftOut} left={items.length > 0 ? 0 : left.count} failure={failure} running={running !== undefined} stop={stop} again={again} clear={clear} />}
     </AddingContext>
   );
+}
+
+/** Has a file that has arrived be a version of a picture, and stand for it. */
+async function makeVersion(of: string, version: string): Promise<void> {
+  await ask<Schemas["Forward"]>(`/api/originals/${version}/version`, "POST", { of });
+  await ask<Schemas["Forward"]>(`/api/originals/${version}/forward`, "POST", { forward: true });
 }
 
 /** After the first picture for an album has arrived, so long until all that have are put into it, in milliseconds; no more at once than a request may name. */
@@ -199,7 +224,8 @@ function Tray({ items, leftOut, left, failure, running, stop, again, clear }: Tr
   const done = items.filter(ended).length;
   const here = items.filter((i) => i.state === "there").length;
   const failed = items.filter((i) => i.state === "failed").length;
-  const outside = items.filter((i) => i.into === "failed").length;
+  const outside = items.filter((i) => i.album && i.into === "failed").length;
+  const apart = items.filter((i) => i.of && i.into === "failed").length;
   const all = items.reduce((sum, i) => sum + i.size, 0);
   const sent = items.reduce((sum, i) => sum + (i.state === "sending" ? i.sent : ended(i) ? i.size : 0), 0);
   const says = items.length === 0 ? "" : done === items.length ? (items.length === 1 ? "It has arrived." : `All ${count(items.length)} have arrived.`) : `${count(done)} of ${counted(items.length, "file")} have arrived, ${size(sent)} of ${size(all)}.`;
@@ -212,6 +238,7 @@ function Tray({ items, leftOut, left, failure, running, stop, again, clear }: Tr
         {leftOut > 0 && <p className="m-0 text-soft">{leftOut === 1 ? "1 file was left out: it is no picture or film." : `${count(leftOut)} files were left out: they are no pictures or films.`}</p>}
         {failed > 0 && <p className="m-0 text-oxide">{counted(failed, "file")} could not be added.</p>}
         {outside > 0 && <p className="m-0 text-oxide">{counted(outside, "picture")} arrived, and could not be put into the album.</p>}
+        {apart > 0 && <p className="m-0 text-oxide">{counted(apart, "file")} arrived, and could not be made a version of that picture: it is one by itself.</p>}
         {failure && <p className="m-0 text-oxide">{failure}</p>}
       </div>
       {items.length > 0 && done < items.length && (
@@ -244,6 +271,7 @@ function Tray({ items, leftOut, left, failure, running, stop, again, clear }: Tr
 }
 
 function toldOf(i: Added): string {
+  if (i.state === "home" && i.of) return i.into === "there" ? "the picture's version now" : "arrived";
   if (i.state === "home") return i.album ? (i.into === "there" ? "in the album" : i.into === "failed" ? "not in the album" : "arrived") : "arrived";
   if (i.state === "there") return "here already";
   if (i.state === "failed") return "not added";
@@ -313,6 +341,45 @@ export function DropPlace({ album, onTrack }: { album?: Target | undefined; onTr
     <div className="bg-paper/85 pointer-events-none fixed inset-0 z-30 flex items-center justify-center p-6">
       <p className="border-accent bg-raised m-0 rounded-[10px] border-2 border-dashed px-8 py-6 text-[21px] font-semibold">{name ? `Drop pictures here to add them to “${name}”` : "Drop pictures here to add them to your library"}</p>
     </div>
+  );
+}
+
+/** Has a file from this computer become the newer version of a picture. */
+export function NewVersion({ of, done }: { of: string; done: (version: string) => void }) {
+  const adding = use(AddingContext);
+  const file = useRef<HTMLInputElement>(null);
+  // It may arrive when nobody looks at this picture any more.
+  const here = useRef(false);
+  const told = useEffectEvent((version: string) => done(version));
+  const later = useRef<(version: string) => void>(() => undefined);
+  useEffect(() => {
+    here.current = true;
+    later.current = (version) => here.current && told(version);
+    return () => {
+      here.current = false;
+    };
+  }, []);
+  const take = (e: React.ChangeEvent<HTMLInputElement>) => {
+    const found = chosen(e.target.files ?? []);
+    const hears = later.current;
+    adding?.add(found, undefined, { id: of, done: (version) => hears(version) });
+    e.target.value = "";
+  };
+  // The tray lies behind this page.
+  const last = adding?.items.findLast((i) => i.of?.id === of);
+  return (
+    <p className="mt-2 mb-0 text-[14.5px]">
+      <TextButton onClick={() => file.current?.click()}>Add a newer version …</TextButton>
+      <span className="block text-[13px] text-soft">A file from this computer, worked on elsewhere. It is shown from then on; this one stays as it is.</span>
+      <span role="status" className="block">
+        {last && last.into !== "there" && (
+          <>
+            {last.file.name}: {last.state === "failed" ? last.why : last.into === "failed" ? "arrived, and could not be made a version of this picture: it is one by itself." : last.state === "sending" ? toldOf(last) : "on its way …"}
+          </>
+        )}
+      </span>
+      <input ref={file} type="file" hidden aria-label="The newer version" onChange={take} />
+    </p>
   );
 }
 

@@ -91,6 +91,7 @@ asked_together! {
     original with shown_to words;
     brought with original album;
     forward with original;
+    version with original;
     original with album;
     said with words person;
     words with person;

@@ -77,6 +77,7 @@ pub mod sightings;
 pub mod stores;
 pub mod upgrade;
 pub mod uploads;
+pub mod versions;
 mod wishes;
 pub mod words;
 pub mod work;

@@ -81,7 +81,7 @@ impl Catalog {
                      SELECT * FROM jsonb_to_recordset($1) AS t (n integer, id uuid, person uuid, device uuid, digest text, size bigint, name text,
                          path text, folded text, kind text, taken_at timestamptz, taken_local timestamp, taken_rule text, landed_at timestamptz,
                          source text, file_time timestamptz, shot_key text, shot uuid, held_at timestamptz, held_until timestamptz, was_at text,
-                         favourite_of uuid[], albums jsonb, without uuid[], words jsonb, given_time jsonb, given_place jsonb, given_turn jsonb, put_away boolean, forward timestamptz, brought jsonb, object text, sealed_size bigint, sealed_hash text, sealed_algorithm text, there boolean)
+                         favourite_of uuid[], albums jsonb, without uuid[], words jsonb, given_time jsonb, given_place jsonb, given_turn jsonb, put_away boolean, forward timestamptz, version_of uuid, brought jsonb, object text, sealed_size bigint, sealed_hash text, sealed_algorithm text, there boolean)
                      WHERE EXISTS (SELECT 1 FROM person p WHERE p.id = t.person)
                  ), kept AS (
                      INSERT INTO original (id, person, device, digest, size, name, path, folded, kind, taken_at, taken_local, taken_rule, facts,
@@ -94,6 +94,9 @@ impl Catalog {
                      SELECT t.id, t.was_at, 'somebody', t.held_at, t.held_until FROM told t JOIN kept k USING (id) WHERE t.held_at IS NOT NULL
                  ), first AS (
                      INSERT INTO forward (original, forward_at) SELECT t.id, t.forward FROM told t JOIN kept k USING (id) WHERE t.forward IS NOT NULL
+                 ), made AS (
+                     INSERT INTO version (original, version_of)
+                     SELECT t.id, t.version_of FROM told t JOIN kept k USING (id) WHERE t.version_of IS NOT NULL AND t.version_of <> t.id
                  ), inbox AS (
                      INSERT INTO brought (original, person, album, brought_by, brought_at)
                      SELECT t.id, t.person, a.id, left(concat(t.brought ->> 'by'), 100), (t.brought ->> 'at')::timestamptz
@@ -281,7 +284,7 @@ fn row<Z: TimeZone>(o: &OriginalRecord, there: bool, zone: &Z) -> Value {
         "shot_key": o.device.map_or_else(|| o.id.to_string(), |d| shot::key(Some(d), &folder, &bare)), "shot": o.shot,
         "held_at": o.held.as_ref().map(|h| h.at), "held_until": o.held.as_ref().and_then(|h| h.until),
         "was_at": o.held.as_ref().map(|h| h.was_at.as_str()), "favourite_of": o.favourite_of, "albums": o.albums, "without": o.without,
-        "words": o.words, "given_time": o.given_time, "given_turn": o.given_turn, "put_away": o.put_away, "forward": o.forward, "brought": o.brought,
+        "words": o.words, "given_time": o.given_time, "given_turn": o.given_turn, "put_away": o.put_away, "forward": o.forward, "version_of": o.version_of, "brought": o.brought,
         // What is no place is none that anybody gave.
         "given_place": o.given_place.as_ref().filter(|g| g.place.is_none_or(|(north, east)| Spot::new(north, east).is_some())),
         "object": o.object.name, "sealed_size": o.object.size, "sealed_hash": o.object.hash.digits(),

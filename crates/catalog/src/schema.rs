@@ -749,6 +749,13 @@ diesel::table! {
 }
 
 diesel::table! {
+    version (original) {
+        original -> Uuid,
+        version_of -> Uuid,
+    }
+}
+
+diesel::table! {
     words (original, of_file) {
         original -> Uuid,
         of_file -> Bool,
@@ -847,6 +854,7 @@ diesel::joinable!(traffic -> store (store));
 diesel::joinable!(upload -> device (device));
 diesel::joinable!(upload -> original (original));
 diesel::joinable!(upload -> person (person));
+diesel::joinable!(version -> original (original));
 diesel::joinable!(words -> original (original));
 diesel::joinable!(words -> person (written_by));
 diesel::joinable!(zip -> person (person));

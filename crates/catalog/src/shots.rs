@@ -86,7 +86,7 @@ struct PieceRow {
 }
 
 impl PieceRow {
-    fn piece(&self, facts: &Facts, forward: Option<DateTime<Utc>>) -> Piece {
+    fn piece(&self, facts: &Facts, forward: Option<DateTime<Utc>>, version_of: Option<Uuid>) -> Piece {
         let (folder, name) = place_on_device(&self.source, &self.name);
         let own = CaptureRule::from_word(&self.taken_rule).is_some_and(CaptureRule::is_of_the_file);
         Piece {
@@ -101,6 +101,7 @@ impl PieceRow {
             seconds: facts.seconds,
             pair: facts.pair.clone(),
             forward,
+            version_of: version_of.map(OriginalId),
         }
     }
 }
@@ -117,12 +118,13 @@ impl Catalog {
             let Some(person) = owner.map(PersonId) else { return Ok(Vec::new()) };
             // One at a time for a member: two that see half of a shot each would undo each other's work.
             lock_shots(c, person).await?;
-            // Names lead to pairs and pairs to names; two rounds reach everything that a camera makes.
-            for _ in 0..2 {
+            // Names lead to pairs and pairs to names, and what somebody says to both; three rounds reach everything that a camera makes, and what is said of that.
+            for _ in 0..3 {
                 let keys: BTreeSet<String> = rows.iter().map(|r| r.shot_key.clone()).collect();
                 let pairs: BTreeSet<String> = rows.iter().filter_map(|r| r.pair.clone()).collect();
                 let shots: BTreeSet<Uuid> = rows.iter().map(|r| r.shot).collect();
-                rows = together(c, person, keys, pairs, shots).await?;
+                let said = beside(c, &rows.iter().map(|r| r.id).collect::<Vec<_>>()).await?;
+                rows = together(c, person, (keys, pairs), (shots, said)).await?;
                 of_one_side(c, id, &mut rows).await?;
             }
             // When somebody said that a picture was taken tells nothing of which files belong together.
@@ -131,7 +133,9 @@ impl Catalog {
             let forward = forward::table.filter(forward::original.eq_any(rows.iter().map(|r| r.id).collect::<Vec<_>>()));
             let forward = forward.select((forward::original, forward::forward_at)).load::<(Uuid, DateTime<Utc>)>(c).await?;
             let forward: HashMap<Uuid, DateTime<Utc>> = forward.into_iter().collect();
-            let pieces: Vec<Piece> = rows.iter().zip(&facts).map(|(r, f)| r.piece(f, forward.get(&r.id).copied())).collect();
+            let versions = said_of(c, &rows.iter().map(|r| r.id).collect::<Vec<_>>()).await?;
+            let piece = |(r, f): (&PieceRow, _)| r.piece(f, forward.get(&r.id).copied(), versions.get(&r.id).copied());
+            let pieces: Vec<Piece> = rows.iter().zip(&facts).map(piece).collect();
             let shots = group(&pieces);
             let mut changed = keep_shots(c, &rows, &shots).await?;
             let has_company = !changed.is_empty();
@@ -336,23 +340,43 @@ pub(crate) async fn lock_pictures(c: &mut AsyncPgConnection, files: &[Uuid]) -> 
 /// More files than this are no press of a shutter.
 const MOST_TOGETHER: i64 = 5_000;
 
-/// Everything of a member that shares a name, a pair, or a present shot.
+/// Everything of a member that shares a name, a pair, or a present shot, or is said to belong to it.
 async fn together(
     c: &mut AsyncPgConnection,
     person: PersonId,
-    keys: BTreeSet<String>,
-    pairs: BTreeSet<String>,
-    shots: BTreeSet<Uuid>,
+    (keys, pairs): (BTreeSet<String>, BTreeSet<String>),
+    (shots, said): (BTreeSet<Uuid>, BTreeSet<Uuid>),
 ) -> Result<Vec<PieceRow>> {
     // Each by its own index.
     let own = || original::table.filter(original::person.eq(person.0)).select(original::id);
     let these = own()
         .filter(original::shot_key.eq_any(keys))
         .union(own().filter(original::pair.eq_any(pairs)))
-        .union(own().filter(original::shot.eq_any(shots)));
+        .union(own().filter(original::shot.eq_any(shots)))
+        .union(own().filter(original::id.eq_any(said)));
     let ids: Vec<Uuid> = these.load(c).await?;
     let living = original::table.filter(original::id.eq_any(ids).and(is_living()));
     Ok(living.order(original::id).limit(MOST_TOGETHER).select(PieceRow::as_select()).load(c).await?)
+}
+
+/// Of some files, those that are versions, and of which one's picture.
+pub(crate) async fn said_of(c: &mut AsyncPgConnection, files: &[Uuid]) -> Result<HashMap<Uuid, Uuid>> {
+    let these = version::table.filter(version::original.eq_any(files)).select((version::original, version::version_of));
+    Ok(these.load::<(Uuid, Uuid)>(c).await?.into_iter().collect())
+}
+
+/// What some files are versions of, and the versions of them.
+pub(crate) async fn beside(c: &mut AsyncPgConnection, files: &[Uuid]) -> Result<BTreeSet<Uuid>> {
+    let of: Vec<Uuid> = version::table.filter(version::original.eq_any(files)).select(version::version_of).load(c).await?;
+    let by: Vec<Uuid> = version::table.filter(version::version_of.eq_any(files)).select(version::original).load(c).await?;
+    Ok(of.into_iter().chain(by).collect())
+}
+
+/// Whether all of these files were brought by people outside and wait to be taken, or none.
+pub(crate) async fn is_of_one_side(c: &mut AsyncPgConnection, files: &[Uuid]) -> Result<bool> {
+    let waiting = brought::table.filter(brought::original.eq_any(files)).select(count_star());
+    let waiting: i64 = waiting.get_result(c).await?;
+    Ok(waiting == 0 || usize::try_from(waiting).is_ok_and(|n| n == files.len()))
 }
 
 /// What people outside brought and nobody has taken yet is of no picture of the household's own: who lies about what belongs together reaches nothing of that.

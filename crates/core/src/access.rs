@@ -221,6 +221,8 @@ actions! {
     SayWhen = "say_when" => PEOPLE,
     /// Say which file of a picture of one's own is shown.
     BringForward = "bring_forward" => PEOPLE,
+    /// Say that a file of one's own is a version of another picture.
+    SayVersion = "say_version" => PEOPLE,
     /// Turn pictures of one's own.
     TurnPictures = "turn_pictures" => PEOPLE,
     /// Where the pictures beside one of one's own were taken.

@@ -8,6 +8,7 @@
 //! 2. Name and time: files of one folder of one device whose names differ only in their extension (or in a mark that an
 //!    edit leaves) belong together if they were taken within [`AT_ONCE`]. A moving half is short.
 //! 3. A sidecar belongs to the file whose whole name it carries, or to the files whose stem it has.
+//! 4. Whatever whose pictures they are said: that this file is a version of that one's picture. Nothing above speaks against it.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -47,6 +48,17 @@ pub struct Piece {
     pub pair: Option<String>,
     /// When somebody last had it stand for its shot, if they did.
     pub forward: Option<DateTime<Utc>>,
+    /// The file of whose picture it is a version, because somebody says so.
+    pub version_of: Option<OriginalId>,
+}
+
+/// No picture has more files because somebody says so.
+pub const MOST_VERSIONS: usize = 100;
+
+/// Whether a file of this kind can be a version of a picture that one of the other kind stands for: a film is none of a still.
+pub fn can_be_version(kind: MediaKind, of: MediaKind) -> bool {
+    let still = |kind| matches!(kind, MediaKind::Photo | MediaKind::Raw);
+    still(kind) && still(of) || kind == MediaKind::Video && of == MediaKind::Video
 }
 
 /// What a file is to its shot.
@@ -149,6 +161,7 @@ pub fn group(pieces: &[Piece]) -> Vec<Shot> {
     for alike in buckets(pieces).values() {
         join_by_name(pieces, &named, alike, &mut joined);
     }
+    join_by_hand(pieces, &mut joined);
     joined.sets().into_iter().map(|set| shot_of(pieces, &named, &set)).collect()
 }
 
@@ -161,6 +174,14 @@ fn join_by_pair(pieces: &[Piece], joined: &mut Joined) {
     }
     for set in by_pair.values() {
         set.windows(2).for_each(|w| joined.join(w[0], w[1]));
+    }
+}
+
+fn join_by_hand(pieces: &[Piece], joined: &mut Joined) {
+    for (i, p) in pieces.iter().enumerate() {
+        if let Some(of) = p.version_of.and_then(|of| pieces.iter().position(|q| q.id == of)) {
+            joined.join(i, of);
+        }
     }
 }
 
@@ -225,8 +246,9 @@ fn belong(a: &Piece, an: &Named, b: &Piece, bn: &Named) -> bool {
 fn shot_of(pieces: &[Piece], named: &[Named], set: &[usize]) -> Shot {
     let heif = set.iter().any(|&i| is_heif(&pieces[i]));
     let still = set.iter().any(|&i| matches!(pieces[i].kind, MediaKind::Photo | MediaKind::Raw));
+    let is_version = |i: usize| pieces[i].version_of.is_some_and(|of| set.iter().any(|&j| pieces[j].id == of));
     let part = |i: usize| match pieces[i].kind {
-        MediaKind::Photo | MediaKind::Video if named[i].edited && set.len() > 1 => Part::Edited,
+        MediaKind::Photo | MediaKind::Video if set.len() > 1 && (named[i].edited || is_version(i)) => Part::Edited,
         MediaKind::Photo if heif && !is_heif(&pieces[i]) => Part::Twin,
         MediaKind::Video if still => Part::Motion,
         kind => Part::of_kind(kind),
@@ -346,6 +368,7 @@ mod tests {
             seconds: None,
             pair: None,
             forward: None,
+            version_of: None,
         }
     }
 

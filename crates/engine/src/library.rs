@@ -1,11 +1,14 @@
 //! The library as people look at it: a page of it, and one original with everything that is known of it.
 
+use std::collections::HashMap;
+
 use chrono::{Datelike, Local, Months, NaiveDate, NaiveDateTime};
 use ypogeion_catalog::{
     films::Film,
     find::Sought,
     originals::{OriginalRow, PictureSize, Touched},
     scope::Scope,
+    versions::Versioned,
     words::Change,
 };
 use ypogeion_core::{
@@ -17,7 +20,7 @@ use ypogeion_core::{
     kind::MediaKind,
     layers::{self, Place},
     proportion::proportion,
-    shot::Part,
+    shot::{MOST_VERSIONS, Part},
     state::Layer,
     words::count,
 };
@@ -156,6 +159,29 @@ pub async fn bring_forward(engine: &Engine, owner: PersonId, id: OriginalId, for
     Ok(engine.catalog.original(id, Some(owner)).await?.shot)
 }
 
+/// Has a file of somebody's own be a version of another picture of theirs, or takes that back. Returns which file stands for it then.
+pub async fn say_version(engine: &Engine, owner: PersonId, id: OriginalId, of: Option<OriginalId>) -> Result<OriginalId> {
+    let other = match of {
+        Some(of) => match engine.catalog.make_version(owner, id, of, engine.now()).await? {
+            Versioned::Said | Versioned::Same => Some(of),
+            Versioned::OtherKind => {
+                return Err(Error::invalid("A film is no version of a still picture, and notes are versions of none."));
+            }
+            Versioned::TooMany => {
+                let most = count(MOST_VERSIONS as u64);
+                return Err(Error::TooMany(format!("A picture has at most {most} files. Take one of them apart first.")));
+            }
+        },
+        None => engine.catalog.take_apart(owner, id, engine.now()).await?,
+    };
+    // Both sides: what goes leaves the other behind.
+    for file in [Some(id), other].into_iter().flatten() {
+        let changed = engine.catalog.regroup(file, &Local, engine.now()).await?;
+        engine.live.changed(&each(changed));
+    }
+    Ok(engine.catalog.original(id, Some(owner)).await?.shot)
+}
+
 /// Writes words about somebody's own pictures. Returns how many were there.
 pub async fn write_words(engine: &Engine, owner: PersonId, form: &WriteWords) -> Result<u64> {
     let kept = |text: &Option<String>, clean: fn(&str) -> Option<String>, what: &str, most: usize| match text {
@@ -248,10 +274,13 @@ pub async fn one(engine: &Engine, scope: Scope, row: OriginalRow, sought: Option
     let derived = engine.catalog.derived_from(row.id).await?;
     let derived = derived.map(|d| DerivedFile { name: last_of(d.path.as_str()), size: d.size });
     let parts = engine.catalog.parts_of(row.shot).await?;
+    let files: Vec<OriginalId> = parts.iter().map(|p| p.id).collect();
+    let versions = if own { engine.catalog.versions_among(&files).await? } else { HashMap::new() };
     let can_stand = |part: &str| Part::from_word(part).is_some_and(Part::can_stand);
     let parts = parts.into_iter().map(|p| ShotPart {
         id: p.id,
         can_stand: can_stand(&p.part),
+        said: versions.contains_key(&p.id),
         part: p.part,
         name: last_of(&p.path),
         size: p.size,

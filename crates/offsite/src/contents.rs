@@ -219,6 +219,7 @@ mod tests {
             given_turn: None,
             put_away: false,
             forward: None,
+            version_of: None,
             brought: None,
             object: ObjectRecord { name: format!("objects/{:02}", 99 - id), size: 200, hash: Digest::of(b"s").into() },
         }))

@@ -170,7 +170,13 @@ async fn demo(live: &Path, pictures: &Path, day: bool) -> Step<()> {
     let stage = Stage::raise(live, pictures, ((8740, 8743), 0), false).await?;
     stage.add_store().await?;
     stage.settle_in(PEOPLE[0].password).await?;
-    println!("Mill House is running; its devices are sending …");
+    println!("\n  Console   {}", stage.house.http);
+    for person in &PEOPLE {
+        println!("  Sign in   {:<10}  {:<20}  ({})", person.name, person.password, person.role);
+    }
+    println!(
+        "\nMill House is running, and its devices send what they have from ten years: that takes a minute or two. Look in meanwhile …"
+    );
     stage.live().await?;
     stage.send_partly().await?;
     stage.connect_disk()?;
@@ -178,11 +184,7 @@ async fn demo(live: &Path, pictures: &Path, day: bool) -> Step<()> {
         println!("\nA day in the house, an hour in less than a second:");
         day::live(&stage.keeper, &live.join("phones"), Duration::from_millis(600), |line| println!("  {line}")).await?;
     }
-    println!("\n  Console   {}", stage.house.http);
-    for person in &PEOPLE {
-        println!("  Sign in   {:<10}  {:<20}  ({})", person.name, person.password, person.role);
-    }
-    println!("  Library   {}", stage.house.library().display());
+    println!("\n  Library   {}", stage.house.library().display());
     println!("  Store     {} (its faults: http://{}/faults)", stage.house.store.url(), stage.house.store.control);
     println!("  Old disk  {} (adopt it in the console, under Library)", stage.house.disks().join(disk::NAME).display());
     println!("  A device  YPOGEION_DEVICE={} ypogeion status", stage.devices[0].folder().display());

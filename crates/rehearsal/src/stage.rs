@@ -58,10 +58,13 @@ pub fn pictures(folder: &Path, size: Size, tell: &(dyn Fn(usize, usize) + Sync))
 }
 
 /// What they wrote: who, about which of their pictures of a month, title and caption.
-const WORDS: [(usize, &str, usize, &str, &str); 4] = [
+const WORDS: [(usize, &str, usize, &str, &str); 7] = [
     (0, "2026-06", 0, "Piet’s kite", "It took four of us to bring it down again."),
     (0, "2026-06", 5, "", "The wind had just turned. Marisol holds the line, Piet counts."),
     (0, "2026-11", 2, "Fog in the harbour", "Seven in the morning. You could hear the ferry, and nothing else."),
+    (0, "2018-07", 4, "The ferry was late", "So we had waffles, all of us, at half past nine in the evening, in the light."),
+    (0, "2022-07", 3, "", "The same village as four years before. The red house is yellow now."),
+    (1, "2017-08", 2, "Along the Rhine", "Day three, and the first day without rain."),
     (2, "2026-09", 1, "Beans", "The second row, from Oma Liesl’s seeds."),
 ];
 
@@ -131,7 +134,7 @@ impl Stage {
         for device in [0, 3] {
             self.devices[device].json(&["backup"]).await?;
         }
-        self.keeper.wait_until_proven(240).await?;
+        self.keeper.wait_until_proven(600).await?;
         self.long_ago(DEVICES[3].name, 12)?;
         // Piet's phone sent its received pictures, said what else it has, and went to sleep.
         let piet = &self.devices[1];
@@ -184,10 +187,13 @@ impl Stage {
         put(0, &fog, of(0, "2026-11", 9).await?).await?;
         self.tell(&fog).await?;
         self.neighbours(&kites).await?;
-        album(0, "Films of the year", "", json!({ "with": PEOPLE[1].name, "follows": "videos 2026" })).await?;
+        album(0, "Summers in Norway", "", json!({ "with": PEOPLE[1].name, "follows": "norway" })).await?;
         let beans = album(2, "What grew in the allotment", "", json!({ "with": PEOPLE[0].name })).await?;
         put(2, &beans, of(2, "2026-09", 12).await?).await?;
-        let liked: Vec<Value> = of(0, "2026-06", 30).await?.into_iter().step_by(6).collect();
+        let mut liked: Vec<Value> = of(0, "2026-06", 30).await?.into_iter().step_by(6).collect();
+        for month in ["2016-07", "2018-07", "2019-02", "2021-07", "2022-07", "2024-06"] {
+            liked.extend(of(0, month, 30).await?.into_iter().step_by(9));
+        }
         self.keeper.ask(Method::POST, "api/favourites", Some(json!({ "pictures": liked, "favourite": true }))).await?;
         for (who, month, n, title, caption) in WORDS {
             if let Some(picture) = of(who, month, 30).await?.get(n) {

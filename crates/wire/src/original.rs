@@ -103,12 +103,22 @@ pub struct ShotPart {
     pub part: String,
     /// Whether it can be brought forward, to stand for the picture.
     pub can_stand: bool,
+    /// Whether it is a file of this picture because its owner says so: that can be taken back. Told to its owner.
+    pub said: bool,
     /// File name in the library.
     pub name: String,
     /// Bytes.
     pub size: u64,
     /// `photo`, `video`, `raw`, `sidecar` or `other`.
     pub kind: String,
+}
+
+/// Of which picture a file is a version.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SayVersion {
+    /// A file of that picture; none: it is a picture by itself again.
+    #[schema(value_type = Option<Uuid>)]
+    pub of: Option<OriginalId>,
 }
 
 /// Which file of a picture is shown.

@@ -61,6 +61,7 @@ mod tests {
             given_turn: None,
             put_away: false,
             forward: None,
+            version_of: None,
             brought: None,
             object: ObjectRecord { name: "objects/00/00.age".into(), size: 200, hash: Digest::of(b"s").into() },
         }))

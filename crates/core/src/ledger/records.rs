@@ -335,6 +335,9 @@ pub struct OriginalRecord {
     /// When its person last had it stand for its shot, if they did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub forward: Option<DateTime<Utc>>,
+    /// The file of whose picture it is a version, because its person said so.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub version_of: Option<OriginalId>,
     /// Set while it waits for its person to take it, after somebody outside brought it by a link.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub brought: Option<BroughtRecord>,

@@ -164,6 +164,7 @@ struct Marks {
     given: GivenRecords,
     brought: HashMap<OriginalId, BroughtRecord>,
     forward: HashMap<OriginalId, DateTime<Utc>>,
+    versions: HashMap<OriginalId, OriginalId>,
 }
 
 impl Marks {
@@ -176,6 +177,7 @@ impl Marks {
             given: engine.catalog.given_to(ids).await?,
             brought: engine.catalog.brought_of(ids).await?,
             forward: engine.catalog.brought_forward(ids).await?,
+            versions: engine.catalog.versions_among(ids).await?,
         })
     }
 }
@@ -192,6 +194,7 @@ async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, marks: &m
     let without = marks.without.remove(&row.id).unwrap_or_default();
     let words = marks.words.remove(&row.id);
     let (brought, forward) = (marks.brought.remove(&row.id), marks.forward.remove(&row.id));
+    let version_of = marks.versions.remove(&row.id);
     let given = &mut marks.given;
     let (given_time, given_place) = (given.times.remove(&row.id), given.places.remove(&row.id));
     let given_turn = given.turns.remove(&row.id);
@@ -221,6 +224,7 @@ async fn record_of(engine: &Engine, store: StoreId, row: &OriginalRow, marks: &m
         given_turn,
         put_away: row.put_away,
         forward,
+        version_of,
         brought,
         object,
     }))))

@@ -112,6 +112,7 @@ fn original(n: u64) -> Record {
         given_turn: None,
         put_away: false,
         forward: None,
+        version_of: None,
         brought: None,
         object: ObjectRecord {
             name: format!("sealed/{}/{digest}.age", &digest.to_string()[..2]),

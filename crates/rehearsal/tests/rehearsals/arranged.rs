@@ -170,10 +170,21 @@ async fn it_is_arranged_in_the_console_with_mouse_and_keys() {
         // A picture of it leads to that picture, and back to the order.
         browser.page.find(Locator::Css("ul[aria-label='Pictures and words'] a")).await.unwrap().click().await.unwrap();
         browser.wait_for_text("IMG_0002.jpg").await.unwrap();
+        // One after the other, as they are arranged.
+        let right: char = Key::Right.into();
+        for name in ["IMG_0001.jpg", "IMG_0000.jpg"] {
+            browser.wait("button[aria-label='The picture after']").await.unwrap();
+            browser.page.active_element().await.unwrap().send_keys(&right.to_string()).await.unwrap();
+            browser.wait_for_text(name).await.unwrap();
+        }
+        browser.wait("button[aria-label='The picture before']").await.unwrap();
         let escape: char = Key::Escape.into();
         browser.page.active_element().await.unwrap().send_keys(&escape.to_string()).await.unwrap();
         browser.wait("ul[aria-label='Pictures and words']").await.unwrap();
+        // By time, what lies beside it is what was taken before and after.
         browser.click("By time").await.unwrap();
         browser.wait_for_text("As it is arranged").await.unwrap();
+        browser.page.find(Locator::Css("section li [data-at]")).await.unwrap().click().await.unwrap();
+        browser.wait("button[aria-label='Older']").await.unwrap();
     }
 }

@@ -350,7 +350,7 @@ fn archives() {
 /// Pictures and films as the demo's devices have them, smallest first, one of each kind and ending.
 fn media() -> Vec<(String, Vec<u8>)> {
     let folder = tempfile::tempdir().unwrap();
-    stage::pictures(folder.path(), Size { pictures: 24, width: 160, moving: true }, &|_, _| ()).unwrap();
+    stage::pictures(folder.path(), Size { pictures: 24, width: 160, years: false, moving: true }, &|_, _| ()).unwrap();
     let mut files: Vec<_> = originals_below(folder.path()).unwrap().into_keys().map(|p| folder.path().join(p)).collect();
     files.sort_by_key(|p| (fs::metadata(p).unwrap().len(), p.clone()));
     let mut found = BTreeMap::new();

@@ -357,6 +357,7 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
     w.sql(&format!(
         "INSERT INTO brought SELECT id, person, '{album}', 'Ada', landed_at FROM original WHERE id = '{}';
          INSERT INTO forward SELECT id, landed_at FROM original WHERE id = '{0}';
+         INSERT INTO version VALUES ('{0}', '00000000-0000-7000-8000-000000000001');
          INSERT INTO brought SELECT id, person, NULL, '', landed_at FROM original WHERE id = '{}'",
         liked[0], liked[1]
     ));
@@ -393,10 +394,14 @@ async fn what_was_decided_comes_back_with_the_house(#[case] offsite: &str) {
         let favourites = w.sql(favourites);
         assert_eq!(favourites.lines().count(), 2);
         let words = w.sql(
-            "SELECT o.path, o.put_away, EXISTS (SELECT FROM forward f WHERE f.original = o.id), w.title, w.caption, p.name, w.written_at FROM original o LEFT JOIN words w ON w.original = o.id AND NOT w.of_file
+            "SELECT o.path, o.put_away, EXISTS (SELECT FROM forward f WHERE f.original = o.id), (SELECT v.version_of FROM version v WHERE v.original = o.id), w.title, w.caption, p.name, w.written_at FROM original o LEFT JOIN words w ON w.original = o.id AND NOT w.of_file
              LEFT JOIN person p ON p.id = w.written_by WHERE o.put_away OR w.title IS NOT NULL ORDER BY 1",
         );
-        assert_eq!((words.matches("Juno").count(), words.matches("|f|t|").count()), (2, 1), "{words}");
+        assert_eq!(
+            (words.matches("Juno").count(), words.matches("|f|t|00000000-0000-7000-8000-000000000001|").count()),
+            (2, 1),
+            "{words}"
+        );
         let given = w.sql(
             "SELECT o.path, o.taken_at, o.taken_local, o.spot, t.seconds, t.given_at, l.north, l.east, l.given_at, p.name, g.quarters, g.given_at, o.facts -> 'turned',
                  o.facts -> 'width', o.facts -> 'height'

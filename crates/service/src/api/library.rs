@@ -19,7 +19,7 @@ use ypogeion_library::LibraryError;
 use ypogeion_wire::{
     find::Found,
     folder::Folder,
-    original::{BringForward, Forward, Month, MonthShape, Original, Originals},
+    original::{BringForward, Forward, Month, MonthShape, Original, Originals, SayVersion},
     problem::ProblemType,
 };
 
@@ -171,6 +171,19 @@ pub async fn bring_forward(
     body: web::Json<BringForward>,
 ) -> Answer<web::Json<Forward>> {
     let id = library::bring_forward(&app.engine, caller.owner()?, OriginalId(*id), body.forward).await?;
+    Ok(web::Json(Forward { id }))
+}
+
+/// Has this file be a version of another picture of one's own, or a picture by itself again. Returns which file stands for its picture then.
+#[utoipa::path(responses((status = 200, body = Forward)))]
+#[post("/api/originals/{id}/version")]
+pub async fn say_version(
+    app: web::Data<App>,
+    caller: Caller,
+    id: web::Path<Uuid>,
+    body: web::Json<SayVersion>,
+) -> Answer<web::Json<Forward>> {
+    let id = library::say_version(&app.engine, caller.owner()?, OriginalId(*id), body.of).await?;
     Ok(web::Json(Forward { id }))
 }
 

@@ -96,6 +96,7 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(library::list_originals)
         .service(library::show_original)
         .service(library::bring_forward)
+        .service(library::say_version)
         .service(library::download_original)
         .service(library::download_derived)
         .service(library::download_words)
