@@ -4,7 +4,7 @@ import { Link, useLocation, useNavigate } from "react-router";
 import type { Failure, Schemas } from "../api/client";
 import { useAlbum, useFound, useMap, useSome, useTowns } from "../api/hooks";
 import { count, counted } from "../format";
-import { areaOf, around, asked, levelOf, lies, pointOf, read, seen, told, written, zoomed, type Size, type View } from "../ui/atlas";
+import { areaOf, around, asked, levelOf, lies, moved, pointOf, read, seen, told, written, zoomed, type Size, type View } from "../ui/atlas";
 import { DropPlace } from "../ui/adding";
 import { FindLine } from "../ui/find";
 import { EarthMap, useSize } from "../ui/map";
@@ -134,6 +134,11 @@ function Known({ among, title, back, says, at, towns, look }: KnownProps) {
   const [chosen, setChosen] = useState<{ line: string; near: string | undefined }>();
   const shown = view ?? around(at, size);
   useAddress(view);
+  // The map gets lower to make room for what was chosen: it shows the same then, as near as before, and what was chosen is on it.
+  const choose = (next: { line: string; near: string | undefined }, at?: number) => {
+    setView(at !== undefined && Math.abs(at) > size.height * 0.3 ? moved(shown, { x: 0, y: -at }) : shown);
+    setChosen(next);
+  };
   return (
     <div className="px-8 py-[26px] max-lg:px-3 max-lg:py-5">
       {back && <p className="m-0 mb-1">{back}</p>}
@@ -144,11 +149,11 @@ function Known({ among, title, back, says, at, towns, look }: KnownProps) {
         <div className="min-w-0">
           <div ref={place}>
             <EarthMap view={shown} onView={setView} label="Map of where pictures were taken. Arrows move it, plus and minus bring it nearer and farther." className={`border-line min-h-[300px] rounded-lg border ${chosen ? "h-[46vh]" : "h-[62vh]"}`}>
-              {(room) => <Cells view={shown} size={room} among={among} chosen={chosen?.line} towns={towns} choose={(cell) => setChosen({ line: cell.line, near: nearOf(cell, towns) })} />}
+              {(room) => <Cells view={shown} size={room} among={among} chosen={chosen?.line} towns={towns} choose={(cell) => choose({ line: cell.line, near: nearOf(cell, towns) }, pointOf(shown, cell.at[0] ?? 0, cell.at[1] ?? 0).y)} />}
             </EarthMap>
           </div>
           <p className="mt-2 mb-0">
-            <TextButton onClick={() => setChosen({ line: told(seen(shown, size)), near: "on this map" })}>Show the pictures that were taken here</TextButton>
+            <TextButton onClick={() => choose({ line: told(seen(shown, size)), near: "on this map" })}>Show the pictures that were taken here</TextButton>
           </p>
           <p className="mt-1.5 mb-0 text-[12.5px] text-soft">Land and borders: Natural Earth. Towns: GeoNames, CC BY 4.0. Nothing of this page is fetched from the internet.</p>
           {chosen && <Chosen key={chosen.line} among={among} chosen={chosen} nearer={() => setView(into(chosen.line, shown, size))} close={() => setChosen(undefined)} />}
