@@ -89,7 +89,7 @@ export function Browse({ among, title, back, actions, says, also, above, empty, 
               <Sheet months={months.data.map((m) => m.month)} choose={choose} begun={begun}>
                 {months.data.map((m, i) => {
                   const at = arrive?.month === m.month ? arrive.picture : undefined;
-                  return <MonthSheet key={m.month} month={m} among={among} first={i < 2 || at !== undefined} arrive={at} />;
+                  return <MonthSheet key={m.month} month={m} among={among} first={i < 2 || at !== undefined} arrive={at} total={total} />;
                 })}
               </Sheet>
             </ChoosingContext>
@@ -228,7 +228,7 @@ function Sheet({ children, months, choose, begun }: SheetProps) {
   };
   return (
     // biome-ignore lint/a11y/noStaticElementInteractions: the pictures in it are buttons; the keys go from one to another
-    <div ref={part} onKeyDown={press} onKeyUp={release}>
+    <div ref={part} onKeyDown={press} onKeyUp={release} className="[overflow-anchor:none]">
       {children}
       {frame && <div aria-hidden className="border-accent bg-accent/15 pointer-events-none fixed z-10 rounded-sm border" style={frame} />}
     </div>

@@ -4,7 +4,7 @@ import { useNavigate } from "react-router";
 import type { OriginalCard, Schemas } from "../api/client";
 import { usePortions, useShape } from "../api/hooks";
 import { count, duration, month as monthName } from "../format";
-import { addressOf, GAP, heightOf, near, places, portionsOf, ratiosOf, rowOf, rows, type Among, type Row } from "../ui/sheet";
+import { addressOf, GAP, heightOf, near, places, portionsOf, pressed, pushed, ratiosOf, rowOf, rows, type Among, type Row } from "../ui/sheet";
 import { Tick } from "../ui/choose";
 import { useChoosing } from "../ui/choosing";
 import { isChosen, ofMonth, type Mark } from "../ui/choice";
@@ -59,9 +59,11 @@ interface Part {
   first: boolean;
   /** The picture that the page is opened at, if it is one of this month. */
   arrive: number | undefined;
+  /** So many pictures are on the page, in all months. */
+  total: number;
 }
 
-export function MonthSheet({ month, among, first, arrive }: Part) {
+export function MonthSheet({ month, among, first, arrive, total }: Part) {
   const seam = useRef<HTMLElement>(null);
   const arrived = useRef(false);
   const choosing = useChoosing();
@@ -74,7 +76,8 @@ export function MonthSheet({ month, among, first, arrive }: Part) {
   const laid = useMemo(() => rows(ratios ?? [], width, height), [ratios, width, height]);
   // Before a month says how its pictures lie, it has about the room that they need, so that the scroll bar tells the truth.
   const inRow = Math.max(1, Math.round(width / (height * USUAL)));
-  const room = heightOf(ratios ? laid.length : Math.ceil(month.count / inRow), height);
+  const whole = heightOf(ratios ? laid.length : Math.ceil(month.count / inRow), height);
+  const room = isNear ? whole : Math.ceil(whole * pressed(total, inRow, height));
   // The outside system: how far the page is scrolled. Once, as soon as it is known where the picture lies.
   useLayoutEffect(() => {
     const list = seam.current?.querySelector("ul");
@@ -117,6 +120,17 @@ interface Laid {
   room: number;
 }
 
+/** Whatever becomes of the height of a part above the screen, or across its upper edge: what one sees stays where it is. */
+function useStay(part: RefObject<HTMLElement | null>, height: number) {
+  const before = useRef(height);
+  // The outside system: how far the page is scrolled.
+  useLayoutEffect(() => {
+    const by = pushed(part.current?.getBoundingClientRect().top ?? 0, before.current, height);
+    before.current = height;
+    if (Math.abs(by) >= 1) window.scrollBy(0, by);
+  }, [part, height]);
+}
+
 /** The rows of a month that are near the screen; the others are room. */
 function Rows({ month, among, shape, ratios, laid, width, height, room }: Laid) {
   const place = useRef<HTMLUListElement>(null);
@@ -147,6 +161,7 @@ function Rows({ month, among, shape, ratios, laid, width, height, room }: Laid) 
       window.removeEventListener("resize", soon);
     };
   }, [laid, height]);
+  useStay(place, room);
   const drawn = laid.slice(from, to);
   const portion = shape?.portion ?? 1;
   const { cards, failed } = usePortions(month, among, shape, portionsOf(drawn[0]?.[0] ?? 0, drawn[drawn.length - 1]?.[1] ?? 0, portion));

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { GAP, heightOf, monthAt, near, places, portionsOf, ratiosOf, rowOf, rows, shown, spotOf, SQUEEZE, told } from "./sheet";
+import { GAP, heightOf, monthAt, near, places, portionsOf, pressed, pushed, ratiosOf, rowOf, rows, shown, spotOf, SQUEEZE, told } from "./sheet";
 
 /** Numbers that look like chance, from a seed. */
 function* dice(seed: number) {
@@ -87,4 +87,26 @@ test("of months above each other, the one is found that a finger lies on", () =>
   const months = [{ m: "c", count: 60 }, { m: "b", count: 30 }, { m: "a", count: 10 }];
   expect([0, 0.59, 0.6, 0.89, 0.95, 1, 7].map((share) => monthAt(months, share)?.m)).toEqual(["c", "c", "b", "b", "a", "a", "a"]);
   expect(monthAt([], 0.5)).toBeUndefined();
+});
+
+test("a page of very many pictures is no higher than browsers make one, and every month keeps its share", () => {
+  expect(pressed(4000, 5, 168)).toBe(1);
+  expect(pressed(0, 5, 168)).toBe(1);
+  for (const [inRow, height] of [
+    [2, 116],
+    [5, 168],
+  ] as const) {
+    const share = pressed(1_000_000, inRow, height);
+    const page = 240 * share * heightOf(Math.ceil(1_000_000 / 240 / inRow), height);
+    expect(Math.abs(page - 10_000_000)).toBeLessThan(100_000);
+  }
+});
+
+test("what is on the screen stays there when something above it becomes higher or lower", () => {
+  // Below the upper edge, above it, and across it at a third.
+  expect(pushed(10, 500, 5000)).toBe(0);
+  expect(pushed(-5900, 5000, 500)).toBe(-4500);
+  expect(pushed(-1400, 500, 5000)).toBe(4500);
+  expect(pushed(-200, 600, 6000)).toBe(1800);
+  expect(pushed(-200, 0, 6000)).toBe(0);
 });

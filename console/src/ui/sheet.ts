@@ -63,6 +63,17 @@ export function places(ratios: readonly number[], [from, to]: Row, width: number
 /** The height of so many rows. */
 export const heightOf = (count: number, height: number) => Math.max(0, count * (height + GAP) - GAP);
 
+/** Browsers end a page after some 17 (or 33) million pixels, and what would lie below cannot be come to. */
+const HIGHEST = 10_000_000;
+
+/** The share of its height that a month takes while nobody is near it, where there are so many pictures, so many in a row: months that are near have their own
+ *  height, whatever that is. */
+export const pressed = (pictures: number, inRow: number, height: number) => Math.min(1, HIGHEST / heightOf(Math.ceil(pictures / inRow), height));
+
+/** How far the page must be scrolled on, so that one sees what one saw, when something that is `before` high and begins at `top` on the screen is `now` high: what lies above
+ *  the screen pushes everything on, and in what reaches across its upper edge one stays at the same share. */
+export const pushed = (top: number, before: number, now: number) => (before > 0 ? Math.min(before, Math.max(0, -top)) * (now / before - 1) : 0);
+
 /** Of so many rows that begin at `top` on the screen, those that are on it or near: from the first to the one after the last. */
 export function near(count: number, height: number, top: number, screen: number): Row {
   const margin = screen;

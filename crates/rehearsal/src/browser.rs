@@ -1,6 +1,7 @@
 //! Headless Chromium, driven through Debian's chromedriver.
 
 use std::{
+    collections::BTreeSet,
     fs,
     net::TcpListener,
     path::Path,
@@ -9,7 +10,7 @@ use std::{
 };
 
 use fantoccini::{Client, ClientBuilder, Locator, wd::WebDriverCompatibleCommand};
-use serde_json::json;
+use serde_json::{Value, json};
 use url::Url;
 
 use crate::{PATIENCE, Step, wait_for};
@@ -148,6 +149,34 @@ impl Browser {
         Ok(lines.iter().map(|l| l.as_str().unwrap_or_default().to_owned()).collect())
     }
 
+    /// Has the browser itself do something, by a word of its developers' protocol.
+    pub async fn devtools(&self, command: &str, parameters: Value) -> Step<Value> {
+        Ok(self.page.issue_cmd(DevTools { command: command.to_owned(), parameters }).await?)
+    }
+
+    /// Bytes in memory of the largest of the processes that draw its pages.
+    pub fn memory(&self) -> Step<u64> {
+        let mut family = BTreeSet::from([self.driver.id()]);
+        let mut most = 0;
+        // Children have higher numbers than their parents, unless the numbers began again.
+        let mut all: Vec<u32> = fs::read_dir("/proc")?.flatten().filter_map(|e| e.file_name().to_str()?.parse().ok()).collect();
+        all.sort_unstable();
+        for id in all {
+            let Ok(status) = fs::read_to_string(format!("/proc/{id}/status")) else { continue };
+            let value =
+                |name: &str| status.lines().find_map(|l| l.strip_prefix(name)?.split_whitespace().next()?.parse::<u64>().ok());
+            if !value("PPid:").and_then(|p| u32::try_from(p).ok()).is_some_and(|parent| family.contains(&parent)) {
+                continue;
+            }
+            family.insert(id);
+            let command = fs::read(format!("/proc/{id}/cmdline")).unwrap_or_default();
+            if String::from_utf8_lossy(&command).contains("--type=renderer") {
+                most = most.max(value("VmRSS:").unwrap_or_default() * 1024);
+            }
+        }
+        if most == 0 { Err("no process draws its pages".into()) } else { Ok(most) }
+    }
+
     /// A picture of the page as PNG, once its pictures and letters are there.
     pub async fn picture(&self) -> Step<Vec<u8>> {
         let ready = "return document.fonts.status === 'loaded' && [...document.images].filter(i => { const r = i.getBoundingClientRect(); \
@@ -155,6 +184,23 @@ impl Browser {
         wait_for("the page's pictures", 20, async || Ok((self.page.execute(ready, vec![]).await? == true).then_some(()))).await?;
         tokio::time::sleep(Duration::from_millis(900)).await; // Bars and chambers take their widths; nothing tells when.
         Ok(self.page.screenshot().await?)
+    }
+}
+
+/// A command of the developers' protocol (not part of WebDriver itself either).
+#[derive(Debug)]
+struct DevTools {
+    command: String,
+    parameters: Value,
+}
+
+impl WebDriverCompatibleCommand for DevTools {
+    fn endpoint(&self, base: &Url, session: Option<&str>) -> Result<Url, url::ParseError> {
+        base.join(&format!("session/{}/goog/cdp/execute", session.unwrap_or_default()))
+    }
+
+    fn method_and_body(&self, _: &Url) -> (reqwest::Method, Option<String>) {
+        (reqwest::Method::POST, Some(json!({ "cmd": self.command, "params": self.parameters }).to_string()))
     }
 }
 

@@ -10,6 +10,7 @@ mod load;
 mod previews;
 mod road;
 mod scale;
+mod sheet;
 
 use std::{
     fs,
@@ -51,6 +52,8 @@ pub enum Row {
     Load,
     /// What the pages of a large household cost.
     Scale,
+    /// The contact sheet of a large household, in a slow browser.
+    Sheet,
 }
 
 /// What was measured, in words; each is said at once, because what comes later may fail.
@@ -71,7 +74,7 @@ impl Report {
 }
 
 /// Measures these rows, or all, with `photos` photos of 3 MB and a tree of `tree` small files, and prints them as a table.
-/// [`Row::Scale`] has a household of so many `originals`.
+/// [`Row::Scale`] and [`Row::Sheet`] have a household of so many `originals`.
 pub async fn run(folder: &Path, rows: &[Row], (photos, tree, originals): (usize, usize, u64)) -> Step<()> {
     let wanted = |row: Row| rows.is_empty() || rows.contains(&row);
     println!("on {} cores", std::thread::available_parallelism()?);
@@ -103,6 +106,9 @@ pub async fn run(folder: &Path, rows: &[Row], (photos, tree, originals): (usize,
     }
     if wanted(Row::Scale) {
         scale::measure(folder, originals, &mut report).await?;
+    }
+    if wanted(Row::Sheet) {
+        sheet::measure(folder, originals, &mut report).await?;
     }
     println!("\n{:34} {:>10} {:>10} {:>9}  goal", "row", "limit, s", "ours, s", "speed");
     for line in report.0 {

@@ -166,7 +166,7 @@ async fn of_a_device(house: &House) -> Step<Vec<(&'static str, (f64, f64))>> {
     Ok(all)
 }
 
-async fn fill(house: &mut House, originals: u64) -> Step<()> {
+pub(super) async fn fill(house: &mut House, originals: u64) -> Step<()> {
     house.stop_service().await?;
     let sql = |text: &str| house.sql(text);
     sql("CREATE UNLOGGED TABLE big_device (n bigint, id uuid, person uuid)")?;
