@@ -1,10 +1,10 @@
 /** A month of the contact sheet: rows of even height, of which those are on the page that are near the screen. */
-import { useEffect, useLayoutEffect, useMemo, useRef, useState, type CSSProperties, type MouseEvent, type RefObject } from "react";
+import { memo, startTransition, useEffect, useLayoutEffect, useMemo, useRef, useState, type CSSProperties, type MouseEvent, type RefObject } from "react";
 import { useNavigate } from "react-router";
 import type { OriginalCard, Schemas } from "../api/client";
 import { usePortions, useShape } from "../api/hooks";
 import { count, duration, month as monthName } from "../format";
-import { addressOf, GAP, heightOf, near, places, portionsOf, pressed, pushed, ratiosOf, rowOf, rows, type Among, type Row } from "../ui/sheet";
+import { addressOf, drawn, GAP, heightOf, near, places, portionsOf, pressed, pushed, ratiosOf, rowOf, rows, type Among, type Row } from "../ui/sheet";
 import { Tick } from "../ui/choose";
 import { useChoosing } from "../ui/choosing";
 import { isChosen, ofMonth, type Mark } from "../ui/choice";
@@ -135,6 +135,10 @@ function useStay(part: RefObject<HTMLElement | null>, height: number) {
 function Rows({ month, among, shape, ratios, laid, width, height, room }: Laid) {
   const place = useRef<HTMLUListElement>(null);
   const [[from, to], setNear] = useState<Row>([0, 0]);
+  const reach = useRef<Row>([0, 0]);
+  useLayoutEffect(() => {
+    reach.current = [from, to];
+  }, [from, to]);
   // The outside system: how far the page is scrolled, and how high it is: what lies above may take more room than was thought.
   useLayoutEffect(() => {
     if (laid.length === 0) return;
@@ -143,8 +147,15 @@ function Rows({ month, among, shape, ratios, laid, width, height, room }: Laid) 
       asked = 0;
       const top = place.current?.getBoundingClientRect().top;
       if (top === undefined) return;
-      const now = near(laid.length, height, top, window.innerHeight);
-      setNear((before) => (before[0] === now[0] && before[1] === now[1] ? before : now));
+      const screen = window.innerHeight;
+      const next = (before: Row) => {
+        const now = drawn(before, laid.length, height, top, screen);
+        return before[0] === now[0] && before[1] === now[1] ? before : now;
+      };
+      // What is on the screen already comes at once, and what may come there soon, while nothing else is to be done.
+      const [first, last] = near(laid.length, height, top, screen, 0);
+      if (last > first && (first < reach.current[0] || last > reach.current[1])) setNear(next);
+      else startTransition(() => setNear(next));
     };
     const soon = () => {
       asked ||= requestAnimationFrame(look);
@@ -162,20 +173,20 @@ function Rows({ month, among, shape, ratios, laid, width, height, room }: Laid) 
     };
   }, [laid, height]);
   useStay(place, room);
-  const drawn = laid.slice(from, to);
+  const all = laid.slice(from, to);
   const portion = shape?.portion ?? 1;
-  const { cards, failed } = usePortions(month, among, shape, portionsOf(drawn[0]?.[0] ?? 0, drawn[drawn.length - 1]?.[1] ?? 0, portion));
+  const { cards, failed } = usePortions(month, among, shape, portionsOf(all[0]?.[0] ?? 0, all[all.length - 1]?.[1] ?? 0, portion));
   return (
     <>
       {failed?.error && <Fault failure={failed.error} again={() => void failed.refetch()} />}
       <ul ref={place} className="relative m-0 list-none p-0" style={{ height: room }}>
-        {drawn.flatMap((row, n) => {
+        {all.flatMap((row, n) => {
           const top = (from + n) * (height + GAP);
           const lie = places(ratios, row, width, height);
           return lie.map((one, i) => {
             const picture = row[0] + i;
             const card = cards.get(Math.floor(picture / portion))?.[picture % portion];
-            return <Thumb key={picture} at={`${month}.${picture}`} among={among} card={card} place={{ ...one, top, height }} />;
+            return <Thumb key={picture} at={`${month}.${picture}`} among={among} card={card} left={one.left} width={one.width} top={top} height={height} />;
           });
         })}
       </ul>
@@ -183,12 +194,24 @@ function Rows({ month, among, shape, ratios, laid, width, height, room }: Laid) 
   );
 }
 
-/** A picture, or the room that it will have. `at`: its place in the library. */
-function Thumb({ at, among, card, place }: { at: string; among: Among; card: OriginalCard | undefined; place: CSSProperties }) {
-  const placeholder = useBlur(card?.placeholder);
-  if (!card) return <li aria-hidden data-spot={at} style={{ ...place, background: "var(--line)" }} className="absolute rounded-[5px]" />;
-  return <Card at={at} among={among} card={card} place={place} placeholder={placeholder} />;
+interface Lies {
+  /** Its place in the library. */
+  at: string;
+  among: Among;
+  card: OriginalCard | undefined;
+  left: number;
+  width: number;
+  top: number;
+  height: number;
 }
+
+/** A picture, or the room that it will have. Most of them stay as they are when rows come and go: only those that come are worked on. */
+const Thumb = memo(function Thumb({ at, among, card, left, width, top, height }: Lies) {
+  const placeholder = useBlur(card?.placeholder);
+  const place = { left, width, top, height };
+  if (!card) return <li aria-hidden data-spot={at} style={{ ...place, background: "var(--line)" }} className="absolute rounded-[5px] [contain:strict]" />;
+  return <Card at={at} among={among} card={card} place={place} placeholder={placeholder} />;
+});
 
 function Card({ at, among, card, place, placeholder }: { at: string; among: Among; card: OriginalCard; place: CSSProperties; placeholder: string | undefined }) {
   const navigate = useNavigate();
@@ -203,7 +226,7 @@ function Card({ at, among, card, place, placeholder }: { at: string; among: Amon
     else void navigate(addressOf(among, { picture: card.id }), { state: { sheet: true } });
   };
   return (
-    <li data-spot={at} style={place} className={`group absolute rounded-[5px] ${chosen ? "outline-accent outline-[3px] -outline-offset-1" : ""}`}>
+    <li data-spot={at} style={place} className={`group absolute rounded-[5px] [contain:strict] ${chosen ? "outline-accent outline-[3px] -outline-offset-1" : ""}`}>
       <button
         type="button"
         data-at={at}

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { GAP, heightOf, monthAt, near, places, portionsOf, pressed, pushed, ratiosOf, rowOf, rows, shown, spotOf, SQUEEZE, told } from "./sheet";
+import { drawn, GAP, heightOf, monthAt, near, places, portionsOf, pressed, pushed, ratiosOf, rowOf, rows, shown, spotOf, SQUEEZE, told } from "./sheet";
 
 /** Numbers that look like chance, from a seed. */
 function* dice(seed: number) {
@@ -109,4 +109,19 @@ test("what is on the screen stays there when something above it becomes higher o
   expect(pushed(-1400, 500, 5000)).toBe(4500);
   expect(pushed(-200, 600, 6000)).toBe(1800);
   expect(pushed(-200, 0, 6000)).toBe(0);
+});
+
+test("rows that are drawn stay as long as they reach well beyond the screen, and then come many at a time", () => {
+  const [height, screen] = [116, 844];
+  let rows = drawn([0, 0], 1000, height, 0, screen);
+  let changes = 0;
+  for (let top = 0; top > -20_000; top -= 24) {
+    const now = drawn(rows, 1000, height, top, screen);
+    if (now !== rows) changes++;
+    rows = now;
+    const [from, to] = near(1000, height, top, screen, 0);
+    expect(rows[0] <= from && rows[1] >= to).toBe(true);
+  }
+  expect(changes).toBeLessThan(60);
+  expect(drawn([3, 40], 1000, height, 5000, screen)[1]).toBe(0);
 });

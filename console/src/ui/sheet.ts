@@ -75,11 +75,17 @@ export const pressed = (pictures: number, inRow: number, height: number) => Math
 export const pushed = (top: number, before: number, now: number) => (before > 0 ? Math.min(before, Math.max(0, -top)) * (now / before - 1) : 0);
 
 /** Of so many rows that begin at `top` on the screen, those that are on it or near: from the first to the one after the last. */
-export function near(count: number, height: number, top: number, screen: number): Row {
-  const margin = screen;
+export function near(count: number, height: number, top: number, screen: number, margin = screen): Row {
   const step = height + GAP;
   const clamp = (n: number) => Math.min(count, Math.max(0, n));
   return [clamp(Math.floor((-margin - top) / step)), clamp(Math.ceil((screen + margin - top) / step))];
+}
+
+/** Of rows that are drawn, those that are to be drawn now; the same, as long as they reach well beyond the screen: rows come many at a time, and not with each of them that is
+ *  scrolled by. */
+export function drawn(before: Row, count: number, height: number, top: number, screen: number): Row {
+  const [from, to] = near(count, height, top, screen, screen * 0.4);
+  return from >= before[0] && to <= before[1] && to > from ? before : near(count, height, top, screen);
 }
 
 /** The row that a picture is in; the last one, if it is in none. */
