@@ -16,6 +16,7 @@ import { ToLink, withLink } from "./to-link";
 import { Picture } from "./picture";
 import { Place } from "./place";
 import { Taken } from "./said-when";
+import { SideBySide } from "./side-by-side";
 import { StoreCopies } from "./store-copy";
 import { Words } from "./words";
 
@@ -244,6 +245,7 @@ function Shown({ original: o, among, arranged, plays, onPlay, onClose, onPreviou
                       {p.id === o.id && o.brought_forward && "; you brought it forward"}
                     </span>
                     {o.own && <Forward original={o} part={p} month={month} onForward={onForward} />}
+                    <SideBySide original={o} part={p} />
                     {p.said && <Apart original={o} part={p} month={month} onForward={onForward} />}
                   </span>
                   <a href={`/api/originals/${p.id}/bytes`} download={p.name} aria-label={`Download ${p.name}, ${size(p.size)}`} className="numbers shrink-0 text-soft underline underline-offset-4 hover:text-ink">

@@ -14,7 +14,7 @@ use ypogeion_core::{
     DeviceId, OriginalId, PersonId,
     capture::{CaptureRule, Facts, Told, decide},
     kind::MediaKind,
-    shot::{Part, Piece, Shot, group, place_on_device},
+    shot::{MOST_VERSIONS, Part, Piece, Shot, group, place_on_device},
 };
 
 use crate::{
@@ -118,14 +118,21 @@ impl Catalog {
             let Some(person) = owner.map(PersonId) else { return Ok(Vec::new()) };
             // One at a time for a member: two that see half of a shot each would undo each other's work.
             lock_shots(c, person).await?;
-            // Names lead to pairs and pairs to names, and what somebody says to both; three rounds reach everything that a camera makes, and what is said of that.
-            for _ in 0..3 {
-                let keys: BTreeSet<String> = rows.iter().map(|r| r.shot_key.clone()).collect();
-                let pairs: BTreeSet<String> = rows.iter().filter_map(|r| r.pair.clone()).collect();
+            // Names lead to pairs and pairs to names; two rounds reach everything that a camera makes. What people say leads on from there, until nothing is added.
+            let mut versions = HashMap::new();
+            for round in 0..MOST_ROUNDS {
+                let before: Vec<Uuid> = rows.iter().map(|r| r.id).collect();
+                let by_files = || rows.iter().filter(|_| round < 2);
+                let keys: BTreeSet<String> = by_files().map(|r| r.shot_key.clone()).collect();
+                let pairs: BTreeSet<String> = by_files().filter_map(|r| r.pair.clone()).collect();
                 let shots: BTreeSet<Uuid> = rows.iter().map(|r| r.shot).collect();
-                let said = beside(c, &rows.iter().map(|r| r.id).collect::<Vec<_>>()).await?;
+                versions = said_of(c, &before).await?;
+                let said = versions.iter().flat_map(|(version, of)| [*version, *of]).collect();
                 rows = together(c, person, (keys, pairs), (shots, said)).await?;
                 of_one_side(c, id, &mut rows).await?;
+                if rows.iter().map(|r| r.id).eq(before) {
+                    break;
+                }
             }
             // When somebody said that a picture was taken tells nothing of which files belong together.
             let given = given_to(c, &mut rows).await?;
@@ -133,7 +140,6 @@ impl Catalog {
             let forward = forward::table.filter(forward::original.eq_any(rows.iter().map(|r| r.id).collect::<Vec<_>>()));
             let forward = forward.select((forward::original, forward::forward_at)).load::<(Uuid, DateTime<Utc>)>(c).await?;
             let forward: HashMap<Uuid, DateTime<Utc>> = forward.into_iter().collect();
-            let versions = said_of(c, &rows.iter().map(|r| r.id).collect::<Vec<_>>()).await?;
             let piece = |(r, f): (&PieceRow, _)| r.piece(f, forward.get(&r.id).copied(), versions.get(&r.id).copied());
             let pieces: Vec<Piece> = rows.iter().zip(&facts).map(piece).collect();
             let shots = group(&pieces);
@@ -337,6 +343,8 @@ pub(crate) async fn lock_pictures(c: &mut AsyncPgConnection, files: &[Uuid]) -> 
     Ok(())
 }
 
+/// So often is looked what belongs to what belongs together, at most: a chain of versions of versions is as long as somebody made it.
+const MOST_ROUNDS: usize = MOST_VERSIONS + 2;
 /// More files than this are no press of a shutter.
 const MOST_TOGETHER: i64 = 5_000;
 
@@ -359,17 +367,10 @@ async fn together(
     Ok(living.order(original::id).limit(MOST_TOGETHER).select(PieceRow::as_select()).load(c).await?)
 }
 
-/// Of some files, those that are versions, and of which one's picture.
-pub(crate) async fn said_of(c: &mut AsyncPgConnection, files: &[Uuid]) -> Result<HashMap<Uuid, Uuid>> {
-    let these = version::table.filter(version::original.eq_any(files)).select((version::original, version::version_of));
-    Ok(these.load::<(Uuid, Uuid)>(c).await?.into_iter().collect())
-}
-
-/// What some files are versions of, and the versions of them.
-pub(crate) async fn beside(c: &mut AsyncPgConnection, files: &[Uuid]) -> Result<BTreeSet<Uuid>> {
-    let of: Vec<Uuid> = version::table.filter(version::original.eq_any(files)).select(version::version_of).load(c).await?;
-    let by: Vec<Uuid> = version::table.filter(version::version_of.eq_any(files)).select(version::original).load(c).await?;
-    Ok(of.into_iter().chain(by).collect())
+/// Which of some files are versions, which are versions of them, and of which file's picture each is.
+async fn said_of(c: &mut AsyncPgConnection, files: &[Uuid]) -> Result<HashMap<Uuid, Uuid>> {
+    let these = version::table.filter(version::original.eq_any(files).or(version::version_of.eq_any(files)));
+    Ok(these.select((version::original, version::version_of)).load::<(Uuid, Uuid)>(c).await?.into_iter().collect())
 }
 
 /// Whether all of these files were brought by people outside and wait to be taken, or none.

@@ -13,7 +13,7 @@ use ypogeion_core::{
 use crate::{
     Catalog, CatalogError, DECIDED, Result,
     db::*,
-    shots::{is_of_one_side, lock_shots, said_of},
+    shots::{is_of_one_side, lock_shots},
     wishes::{due_for, ledgers_due},
     work::Kind,
 };
@@ -97,7 +97,8 @@ impl Catalog {
     pub async fn versions_among(&self, files: &[OriginalId]) -> Result<HashMap<OriginalId, OriginalId>> {
         let mut c = self.connection().await?;
         let ids: Vec<Uuid> = files.iter().map(|id| id.0).collect();
-        let said = said_of(&mut c, &ids).await?;
+        let said = version::table.filter(version::original.eq_any(ids)).select((version::original, version::version_of));
+        let said: Vec<(Uuid, Uuid)> = said.load(&mut c).await?;
         Ok(said.into_iter().map(|(id, of)| (OriginalId(id), OriginalId(of))).collect())
     }
 }

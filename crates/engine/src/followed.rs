@@ -93,7 +93,7 @@ async fn follow(engine: &Engine, one: &Following) -> Result<bool> {
 /// Why an album does not follow its line now, as a sentence.
 fn why_not(request: &ypogeion_core::find::Request, read_as: &str) -> Option<String> {
     followed::refused(request).or_else(|| {
-        let anew = "This line means something else than when it was written: a device, a camera or a place in it is not known by that name any more, or not yet. Until you save it again, what is in the album stays, and nothing comes in.";
+        let anew = "This line means something else than when it was written: a device, a camera or a place in it is not known by that name any more, or not yet. Until it means that again, or you save it once more, what is in the album stays, and nothing comes in.";
         (!followed::is_read_as(request, read_as)).then(|| anew.to_owned())
     })
 }

@@ -6,6 +6,7 @@ use std::{
     time::Duration,
 };
 
+use reqwest::Method;
 use serde_json::{Value, json};
 use ypogeion_core::words;
 
@@ -18,6 +19,8 @@ const SLOWER: f64 = 4.0;
 const NAMES: u64 = 60_000;
 /// Years that are gone to, one after the other and back.
 const JUMPS: usize = 8;
+/// So often one goes to the lower end of the page.
+const END: usize = 20;
 
 /// Scrolls by so many pixels with each frame, for so many milliseconds; a third of a frame late is late. Says how many frames there were, how many were late,
 /// and how far it came.
@@ -52,6 +55,9 @@ pub async fn measure(folder: &Path, originals: u64, report: &mut Report) -> Step
     scale::fill(&mut house, originals).await?;
     previews(&house, originals)?;
     house.start_service().await?;
+    let months = house.keeper().await?.ask(Method::GET, "api/months", None).await?;
+    let last = months.as_array().and_then(|m| m.last()).ok_or("no months")?;
+    let last = format!("{}.{}", last["month"].as_str().unwrap_or_default(), last["count"].as_u64().unwrap_or(1) - 1);
     for (width, height) in [(390, 844), (1280, 800)] {
         let browser = Browser::start(width, height).await?;
         browser.sign_in(&house.http, &house.options.keeper.0, &house.options.keeper.1).await?;
@@ -77,9 +83,14 @@ pub async fn measure(folder: &Path, originals: u64, report: &mut Report) -> Step
             drops(&wheel),
             drops(&drag)
         ));
+        // The end of a page moves as one comes near it.
+        for _ in 0..END {
+            browser.page.execute("window.scrollTo(0, document.documentElement.scrollHeight)", vec![]).await?;
+            tokio::time::sleep(Duration::from_millis(400)).await;
+        }
         let oldest = browser.page.execute("const all = [...document.querySelectorAll('[data-spot], [data-at]')]; const last = all[all.length - 1]; return last && (last.dataset.spot ?? last.dataset.at)", vec![]).await?;
         report.say(format!(
-            "  at the lower end of the page ({:.1} million pixels) lies {oldest}",
+            "  at the lower end of the page ({:.1} million pixels) lies {oldest}, of {last}",
             drag["of"].as_f64().unwrap_or_default() / 1e6
         ));
         let mut jumps = Vec::new();

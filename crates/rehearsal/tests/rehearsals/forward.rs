@@ -105,6 +105,23 @@ async fn it_is_brought_forward_on_the_pictures_page() {
     browser.sign_in(&w.house.http, "Juno", &w.house.options.keeper.1).await.unwrap();
     browser.page.goto(w.house.http.join(&format!("library/{edited}")).unwrap().as_str()).await.unwrap();
     browser.wait_for_text("Files of this picture").await.unwrap();
+    browser.click("Side by side").await.unwrap();
+    browser.wait_for_text("Two files of this picture").await.unwrap();
+    wait_for("both pictures", 20, async || {
+        let seen = "return [...document.querySelectorAll('[role=dialog] figure img')].filter(i => i.complete && i.naturalWidth > 0).map(i => i.alt)";
+        Ok((browser.page.execute(seen, vec![]).await? == json!(["IMG_0001-edited.JPG", "IMG_0001.JPG"])).then_some(()))
+    })
+    .await
+    .unwrap();
+    assert_eq!(browser.barriers().await.unwrap(), Vec::<String>::new());
+    browser
+        .page
+        .find(Locator::XPath("//div[@role='dialog'][.//figure]//button[normalize-space()='Close']"))
+        .await
+        .unwrap()
+        .click()
+        .await
+        .unwrap();
     browser.click("Show this one").await.unwrap();
     browser.wait_for_text("you brought it forward").await.unwrap();
     let title = browser.page.find(Locator::Css("[role=dialog] h2")).await.unwrap().text().await.unwrap();
