@@ -20,7 +20,7 @@ const NAMES: u64 = 60_000;
 /// Years that are gone to, one after the other and back.
 const JUMPS: usize = 8;
 /// So often one goes to the lower end of the page.
-const END: usize = 20;
+const END: usize = 60;
 
 /// Scrolls by so many pixels with each frame, for so many milliseconds; a third of a frame late is late. Says how many frames there were, how many were late,
 /// and how far it came.
@@ -33,6 +33,9 @@ const SCROLL: &str = "const [step, time, done] = arguments; const began = perfor
         else done({ frames, late, at: window.scrollY, of: document.documentElement.scrollHeight });
     };
     requestAnimationFrame(go)";
+
+/// The last picture that is on the page: its place in the library.
+const LAST: &str = "const all = [...document.querySelectorAll('[data-spot], [data-at]')]; const last = all[all.length - 1]; return last && (last.dataset.spot ?? last.dataset.at)";
 
 /// Goes to a year by the strata. Says after how many milliseconds the screen was full of rooms for its pictures, and after how many of pictures.
 const JUMP: &str = "const [n, done] = arguments; const began = performance.now(); let rooms;
@@ -84,11 +87,15 @@ pub async fn measure(folder: &Path, originals: u64, report: &mut Report) -> Step
             drops(&drag)
         ));
         // The end of a page moves as one comes near it.
+        let mut oldest = Value::Null;
         for _ in 0..END {
             browser.page.execute("window.scrollTo(0, document.documentElement.scrollHeight)", vec![]).await?;
-            tokio::time::sleep(Duration::from_millis(400)).await;
+            tokio::time::sleep(Duration::from_millis(500)).await;
+            oldest = browser.page.execute(LAST, vec![]).await?;
+            if oldest == last {
+                break;
+            }
         }
-        let oldest = browser.page.execute("const all = [...document.querySelectorAll('[data-spot], [data-at]')]; const last = all[all.length - 1]; return last && (last.dataset.spot ?? last.dataset.at)", vec![]).await?;
         report.say(format!(
             "  at the lower end of the page ({:.1} million pixels) lies {oldest}, of {last}",
             drag["of"].as_f64().unwrap_or_default() / 1e6
