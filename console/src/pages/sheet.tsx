@@ -209,7 +209,7 @@ interface Lies {
 const Thumb = memo(function Thumb({ at, among, card, left, width, top, height }: Lies) {
   const placeholder = useBlur(card?.placeholder);
   const place = { left, width, top, height };
-  if (!card) return <li aria-hidden data-spot={at} style={{ ...place, background: "var(--line)" }} className="absolute rounded-[5px] [contain:strict]" />;
+  if (!card) return <li aria-hidden data-spot={at} style={{ ...place, background: "var(--line)" }} className="absolute rounded-[5px] [contain:size_layout_style]" />;
   return <Card at={at} among={among} card={card} place={place} placeholder={placeholder} />;
 });
 
@@ -226,7 +226,7 @@ function Card({ at, among, card, place, placeholder }: { at: string; among: Amon
     else void navigate(addressOf(among, { picture: card.id }), { state: { sheet: true } });
   };
   return (
-    <li data-spot={at} style={place} className={`group absolute rounded-[5px] [contain:strict] ${chosen ? "outline-accent outline-[3px] -outline-offset-1" : ""}`}>
+    <li data-spot={at} style={place} className={`group absolute rounded-[5px] [contain:size_layout_style] ${chosen ? "outline-accent outline-[3px] -outline-offset-1" : ""}`}>
       <button
         type="button"
         data-at={at}

@@ -238,7 +238,7 @@ function Tray({ items, leftOut, left, failure, running, stop, again, clear }: Tr
         {leftOut > 0 && <p className="m-0 text-soft">{leftOut === 1 ? "1 file was left out: it is no picture or film." : `${count(leftOut)} files were left out: they are no pictures or films.`}</p>}
         {failed > 0 && <p className="m-0 text-oxide">{counted(failed, "file")} could not be added.</p>}
         {outside > 0 && <p className="m-0 text-oxide">{counted(outside, "picture")} arrived, and could not be put into the album.</p>}
-        {apart > 0 && <p className="m-0 text-oxide">{counted(apart, "file")} arrived, and could not be made a version of that picture: it is one by itself.</p>}
+        {apart > 0 && <p className="m-0 text-oxide">{counted(apart, "file")} arrived, and could not be shown in the place of that picture. Look at its files.</p>}
         {failure && <p className="m-0 text-oxide">{failure}</p>}
       </div>
       {items.length > 0 && done < items.length && (
@@ -374,7 +374,7 @@ export function NewVersion({ of, done }: { of: string; done: (version: string) =
       <span role="status" className="block">
         {last && last.into !== "there" && (
           <>
-            {last.file.name}: {last.state === "failed" ? last.why : last.into === "failed" ? "arrived, and could not be made a version of this picture: it is one by itself." : last.state === "sending" ? toldOf(last) : "on its way …"}
+            {last.file.name}: {last.state === "failed" ? last.why : last.into === "failed" ? "arrived, and could not be shown in its place. Look at this picture’s files, and for it in the library." : last.state === "sending" ? toldOf(last) : "on its way …"}
           </>
         )}
       </span>

@@ -146,7 +146,7 @@ impl Catalog {
             let inside = in_album::table.filter(in_album::album.eq(one.album.0).and(in_album::shot.eq(original::id)));
             let wanted = original::table
                 .filter(original::id.eq_any(shots).and(original::person.eq(one.owner.0)).and(original::leads))
-                .filter(original::held_at.is_null().and(original::gone_at.is_null()))
+                .filter(original::held_at.is_null().and(original::gone_at.is_null()).and(not(original::put_away)))
                 .filter(not(exists(inside.select(in_album::shot))));
             let row = (
                 one.album.0.into_sql::<SqlUuid>(),
@@ -207,8 +207,9 @@ impl Catalog {
     }
 }
 
-/// Whether an album follows that line yet; until the end of this, it does.
+/// Whether an album follows that line yet, as it was read; until the end of this, it does.
 async fn still_follows(c: &mut AsyncPgConnection, one: &Following) -> Result<bool> {
     let album = album::table.filter(album::id.eq(one.album.0).and(album::follows.eq(&one.line)));
+    let album = album.filter(album::follows_as.eq(&one.read_as));
     Ok(album.select(album::id).for_no_key_update().get_result::<Uuid>(c).await.optional()?.is_some())
 }

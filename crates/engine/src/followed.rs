@@ -20,6 +20,8 @@ use crate::{
 const GATHER: Duration = Duration::from_secs(2);
 /// Of any time, no more than this part is spent on it: while a phone sends for hours, a slow line is asked for less often.
 const PART: u32 = 20;
+/// After a fault, all are looked at again after this.
+const AFTER_FAULT: Duration = Duration::from_secs(60);
 /// Everything is looked at again after this.
 const AGAIN: Duration = Duration::from_secs(86_400);
 
@@ -36,7 +38,7 @@ pub(crate) async fn keep(engine: Arc<Engine>) {
             tracing::warn!(error = %chain(&e), "could not look at the albums that follow a line; trying again");
             // Whoever it was for is among all.
             whose = None;
-            tokio::time::sleep(GATHER).await;
+            tokio::time::sleep(AFTER_FAULT).await;
             continue;
         }
         let rest = began.elapsed() * PART;
@@ -71,14 +73,18 @@ async fn follow_all(engine: &Engine, whose: Option<&BTreeSet<PersonId>>) -> Resu
             }
         }
     }
-    let mut changed = false;
+    // One that cannot be followed now keeps nothing from the others.
+    let (mut changed, mut fault) = (false, None);
     for one in following {
-        changed |= follow(engine, &one).await?;
+        match follow(engine, &one).await {
+            Ok(so) => changed |= so,
+            Err(e) => fault = Some(e),
+        }
     }
     if changed {
         engine.live.changed(&[Change::Albums]);
     }
-    Ok(())
+    fault.map_or(Ok(()), Err)
 }
 
 async fn follow(engine: &Engine, one: &Following) -> Result<bool> {
